@@ -1,0 +1,120 @@
+"""From a trace to the quality a listener had: the call as a whole and each second of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tarnfell.core import emodel, playout, streams
+from tarnfell.core.streams import StreamMetrics
+from tarnfell.core.trace import Trace
+
+Floats = NDArray[np.float64]
+
+MOS_SCALE = "MOS-CQEN"
+"""Estimated conversational quality, narrowband (P.800.1 §7)."""
+
+
+@dataclass(frozen=True)
+class Criterion:
+    """How a stream is judged: the codec's tolerance, the listener's buffer, the fixed parts of the delay."""
+
+    ie: float
+    bpl: float
+    ptime_ms: float
+    look_ahead_ms: float = 0.0
+    buffer_ms: float = playout.DEFAULT_BUFFER_MS
+    device_ms: float = 0.0
+
+
+@dataclass(frozen=True)
+class StreamQuality:
+    """One direction of one call, judged. Quality is None where nothing arrived."""
+
+    metrics: StreamMetrics
+    late: int
+    effective_loss_pct: float
+    effective_burst_ratio: float
+    mouth_to_ear_ms: float | None
+    r_factor: float | None
+    mos: float | None
+
+
+def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
+    """Metrics, playout and E-model of one stream, with its delay as the trace's clocks give it."""
+    metrics = streams.measure(trace)
+    heard = playout.fixed(trace, criterion.buffer_ms)
+    loss, ratio = heard.effective_loss_pct, heard.effective_burst_ratio
+    ear = mouth_to_ear_ms(metrics.delay_min_ms, criterion)
+    r_factor = mos = None
+    if ear is not None:
+        R = emodel.rate(ear, loss, ratio, criterion.ie, criterion.bpl).R
+        r_factor = float(emodel.clamp_r(R))
+        mos = float(emodel.mos_from_r(R))
+    return StreamQuality(metrics, heard.late_count, loss, ratio, ear, r_factor, mos)
+
+
+def mouth_to_ear_ms(delay_min_ms: float | None, criterion: Criterion) -> float | None:
+    """Ta: fastest one-way delay, buffer, packet interval, look-ahead and device. None where nothing arrived.
+
+    A clock estimate can put the fastest packet a hair before zero; delay is then taken as zero.
+    """
+    if delay_min_ms is None:
+        return None
+    fixed = criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms + criterion.device_ms
+    return max(0.0, delay_min_ms) + fixed
+
+
+@dataclass(frozen=True)
+class Seconds:
+    """Each second of a call by planned position. All arrays have shape (seconds,)."""
+
+    sent: NDArray[np.int64]
+    lost: NDArray[np.int64]
+    late: NDArray[np.int64]
+    delay_p50_ms: Floats
+    """NaN where nothing arrived in that second."""
+    pdv_max_ms: Floats
+    mos: Floats
+    """1.0 for a second of which nothing was heard."""
+
+
+def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
+    """Quality second by second (G.107 applied to each second's own loss and run lengths).
+
+    A second is the packets sent in it. Its delay is the call's mouth-to-ear
+    delay, because the buffer sets that once for the whole call.
+    """
+    second = (trace.sent_us - trace.sent_us[0]) // 1_000_000
+    count = int(second[-1]) + 1
+    heard = playout.fixed(trace, criterion.buffer_ms)
+    sent = np.bincount(second, minlength=count)
+    lost = np.bincount(second[~trace.arrived], minlength=count)
+    late = np.bincount(second[heard.late], minlength=count)
+    missed = lost + late
+    # A run that crosses into a second starts anew in it.
+    starts = heard.missed.copy()
+    starts[1:] &= ~heard.missed[:-1] | (second[1:] != second[:-1])
+    runs = np.bincount(second[starts], minlength=count)
+    fraction = missed / np.maximum(sent, 1)
+    ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
+
+    delay = np.where(trace.arrived, (trace.recv_us - trace.sent_us) / 1000, np.nan)
+    p50, worst = np.full(count, np.nan), np.full(count, np.nan)
+    floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
+    bounds = np.searchsorted(second, np.arange(count + 1))
+    for s in range(count):
+        inside = delay[bounds[s] : bounds[s + 1]]
+        inside = inside[~np.isnan(inside)]
+        if len(inside) and floor is not None:
+            p50[s] = np.median(inside)
+            worst[s] = inside.max() - floor
+    ear = mouth_to_ear_ms(floor, criterion)
+    if ear is None:
+        mos = np.ones(count)
+    else:
+        mos = emodel.mos_from_r(emodel.rate(ear, 100 * fraction, ratio, criterion.ie, criterion.bpl).R)
+        mos = np.where((sent > 0) & (missed == sent), 1.0, mos)
+    return Seconds(sent, lost, late, p50, worst, mos)

@@ -1,0 +1,265 @@
+"""One session at the far end, from greeting to record. Each runs in a process of its own."""
+
+from __future__ import annotations
+
+import hmac
+import secrets
+import select
+import socket
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Optional
+
+from tarnfell.media import selfcheck
+from tarnfell.media.channel import Channel, ChannelClosed
+from tarnfell.media.engine import CallMedia, EndResult, EngineError, MediaEnd
+from tarnfell.media.host import clock_id
+from tarnfell.media.sockets import open_media_socket, receive
+from tarnfell.media.streams import MAX_CALLS, StreamSpec
+from tarnfell.wire import WireError
+from tarnfell.wire.control import (
+    BIND,
+    BINDING_BYTES,
+    BOUND,
+    CHALLENGE,
+    CONFIRM,
+    NONCE_BYTES,
+    PROTOCOL_VERSION,
+    Binding,
+    Seal,
+    session_key,
+)
+from tarnfell.wire.record import Record, join_parts
+
+START_DELAY_NS = 100_000_000
+BIND_LIMIT_S = 20.0
+OVERTIME_S = 30.0
+"""After the planned end of a run, how long to wait for the probe to ask for the record."""
+MAX_RATE_BPS = 100_000_000
+WRONG_KEY_PAUSE_S = 1.0
+
+
+@dataclass(frozen=True)
+class Offer:
+    """Where a far end takes media."""
+
+    family: int
+    address: str
+    first_port: int
+    last_port: int
+
+
+class Refused(Exception):
+    """A request this far end does not grant; the text says why."""
+
+
+@dataclass(frozen=True)
+class _Plan:
+    up: list[StreamSpec]
+    down: list[StreamSpec]
+
+    @property
+    def length_s(self) -> float:
+        return max(s.start_us + s.packets * s.ptime_us for s in self.up + self.down) / 1e6
+
+
+def serve(sock: socket.socket, key: bytes, offer: Offer) -> None:
+    """Serve one probe on its control connection; returns when it is over, whatever happened."""
+    channel = Channel(sock, Seal("farend", None), Seal("probe", None))
+    try:
+        _serve(channel, key, offer)
+    except Refused as refusal:
+        _last_words(channel, {"refused": str(refusal)})
+    except (ChannelClosed, TimeoutError):
+        pass  # the probe went away; nothing is left sending
+    except EngineError as error:
+        _last_words(channel, {"failed": str(error)})
+    except WireError as error:
+        _last_words(channel, {"refused": f"The far end did not understand: {error}"})
+    finally:
+        channel.close()
+
+
+def _serve(channel: Channel, key: bytes, offer: Offer) -> None:
+    ours = secrets.token_bytes(NONCE_BYTES)
+    channel.send({"tarnfell": PROTOCOL_VERSION, "nonce": ours.hex()})
+    greeting = channel.receive_json()
+    try:
+        theirs = bytes.fromhex(str(greeting.get("nonce")))
+    except ValueError:
+        raise WireError("Greeting without a nonce.") from None
+
+    def purpose(name: str) -> bytes:
+        return session_key(key, ours, theirs, name)
+
+    control = purpose("control")
+    incoming = Seal("probe", control)
+    try:
+        channel.reseal(Seal("farend", None), incoming)
+        request = channel.receive_json()
+    except WireError:
+        # Slow, so that keys cannot be tried out; bare, because the other side holds another key.
+        time.sleep(WRONG_KEY_PAUSE_S)
+        raise Refused("wrong key") from None
+    channel.reseal(Seal("farend", control), incoming)
+    plan = _read_plan(request)
+    sockets, stamp_sock = _open_sockets(offer, plan)
+    try:
+        _run(channel, plan, sockets, stamp_sock, purpose)
+    finally:
+        for sock in [*sockets, stamp_sock]:
+            sock.close()
+
+
+def _read_plan(request: dict[str, Any]) -> _Plan:
+    up, down = request.get("up"), request.get("down")
+    if not isinstance(up, list) or not isinstance(down, list) or len(up) != len(down):
+        raise Refused("The request names no streams.")
+    if not 1 <= len(up) <= MAX_CALLS:
+        raise Refused(f"{len(up)} calls at once were asked for; this far end takes 1 to {MAX_CALLS}.")
+    try:
+        plan = _Plan([StreamSpec.from_json(s) for s in up], [StreamSpec.from_json(s) for s in down])
+    except WireError as error:
+        raise Refused(str(error)) from None
+    rate = sum((s.payload_bytes + 40) * 8_000_000 // s.ptime_us for s in plan.down)
+    if rate > MAX_RATE_BPS:
+        raise Refused(f"{rate // 1_000_000} Mbit/s were asked for; this far end sends at most 100.")
+    return plan
+
+
+def _open_sockets(offer: Offer, plan: _Plan) -> tuple[list[socket.socket], socket.socket]:
+    """One media socket a call and one for time stamps, on free ports of the range."""
+    opened: list[socket.socket] = []
+    dscps = [s.dscp for s in plan.down] + [plan.down[0].dscp]
+    for port in range(offer.first_port, offer.last_port + 1):
+        if len(opened) == len(dscps):
+            break
+        try:
+            opened.append(open_media_socket(offer.family, offer.address, port, dscps[len(opened)]))
+        except OSError:
+            continue  # another session has it
+    if len(opened) < len(dscps):
+        for sock in opened:
+            sock.close()
+        raise Refused(
+            f"Only {len(opened)} of the far end's media ports {offer.first_port}–{offer.last_port} are free; "
+            f"{len(dscps)} are needed. Wait for the other runs to end."
+        )
+    return opened[:-1], opened[-1]
+
+
+def _run(
+    channel: Channel,
+    plan: _Plan,
+    sockets: list[socket.socket],
+    stamp_sock: socket.socket,
+    purpose: Callable[[str], bytes],
+) -> None:
+    channel.send(
+        {
+            "accepted": {
+                "media_ports": [s.getsockname()[1] for s in sockets],
+                "stamp_port": stamp_sock.getsockname()[1],
+                "clock_id": clock_id(),
+            }
+        }
+    )
+    bound = _bind(channel, sockets, purpose("bind"))
+    calls = []
+    for i, sock in enumerate(sockets):
+        if i in bound:
+            sock.connect(bound[i])
+        calls.append(CallMedia(i, sock, plan.down[i] if i in bound else None, plan.up[i], plan.down[i].ssrc))
+    end = MediaEnd(calls, stamp_sock, purpose("stamp"), reflect=True)
+    try:
+        end.start(time.monotonic_ns() + START_DELAY_NS)
+        channel.send({"started": {"bound": sorted(bound)}})
+        _watch(channel, end, plan)
+        result = end.finish()
+    except BaseException:
+        end.kill()
+        raise
+    _hand_over(channel, result)
+
+
+def _bind(channel: Channel, sockets: list[socket.socket], key: bytes) -> dict[int, Any]:
+    """Let media addresses prove that they receive, until the probe says start. Returns them by call."""
+    bound: dict[int, Any] = {}
+    secret = secrets.token_bytes(16)
+    deadline = time.monotonic() + BIND_LIMIT_S
+    by_fd = {s.fileno(): (i, s) for i, s in enumerate(sockets)}
+    poller = select.poll()
+    for fd in by_fd:
+        poller.register(fd, select.POLLIN)
+    while time.monotonic() < deadline:
+        for fd, _ in poller.poll(10):
+            call, sock = by_fd[fd]
+            _answer_binding(sock, call, key, secret, bound)
+        if channel.waiting():
+            message = channel.receive_json()
+            if "start" in message:
+                return bound
+            raise Refused("The session was given up before it started.")
+    raise Refused("The probe did not start the run in time.")
+
+
+def _answer_binding(sock: socket.socket, call: int, key: bytes, secret: bytes, bound: dict[int, Any]) -> None:
+    for _ in range(16):
+        try:
+            arrival = receive(sock)
+        except OSError:
+            return
+        if arrival is None:
+            return
+        try:
+            step = Binding.parse(arrival.data, key)
+        except WireError:
+            continue
+        cookie = hmac.digest(secret, repr((arrival.source, call)).encode(), "sha256")[:16]
+        answer: Optional[int] = None
+        if step.step == BIND and step.call == call:
+            answer = CHALLENGE
+        elif step.step == CONFIRM and step.call == call and hmac.compare_digest(step.cookie, cookie):
+            bound[call] = arrival.source
+            answer = BOUND
+        if answer is not None:
+            packet = Binding(answer, call, cookie).serialize(key)
+            assert len(packet) == BINDING_BYTES  # an answer is never larger than the question
+            try:
+                sock.sendto(packet, arrival.source)
+            except OSError:
+                return
+
+
+def _watch(channel: Channel, end: MediaEnd, plan: _Plan) -> None:
+    """Report each second until the probe asks for the record."""
+    begun = time.monotonic()
+    second = 1
+    while True:
+        left = begun + second - time.monotonic()
+        if channel.waiting(max(0.0, left)):
+            message = channel.receive_json()
+            if "stop" in message:
+                end.stop()
+            elif "finish" in message:
+                return
+            continue
+        end.sending()  # raises when a worker died
+        channel.send({"progress": [end.board.call(i) for i in range(end.board.calls)]})
+        second += 1
+        if time.monotonic() - begun > plan.length_s + OVERTIME_S:
+            raise Refused("The probe did not ask for the record in time.")
+
+
+def _hand_over(channel: Channel, result: EndResult) -> None:
+    reasons = selfcheck.judge("far end", result.self_check)
+    channel.send({"record": {"self_check": result.self_check, "reasons": reasons}})
+    channel.send_bytes(join_parts(Record({"call": c}, cols).serialize() for c, cols in result.columns.items()))
+
+
+def _last_words(channel: Channel, message: dict[str, Any]) -> None:
+    try:
+        channel.send(message)
+    except (ChannelClosed, OSError):
+        pass

@@ -1,0 +1,137 @@
+"""The sending loop: every stream of a run, each packet at its own planned instant.
+
+The schedule is absolute. A packet that leaves late does not move the next one,
+so an hour of packets ends when it should.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import time
+from array import array
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from heapq import heapify, heappop, heapreplace
+from typing import Optional
+
+from tarnfell.media import board as b
+from tarnfell.media.board import Board
+from tarnfell.media.streams import StreamSpec
+from tarnfell.wire import ntp, stamp
+from tarnfell.wire.rtp import HEADER
+
+STAMP_INTERVAL_NS = 50_000_000
+_LOOK_NS = 50_000_000
+"""Longest sleep: how soon a stop is seen."""
+NEVER_LEFT = 0
+"""Stands for the send time of a packet that the system refused."""
+
+Idle = Callable[[int], None]
+"""What to do until the given monotonic nanosecond; plain sleep unless an arrangement has other work."""
+
+
+@dataclass
+class Outlet:
+    """One stream with the socket it leaves by and the log of when each packet left."""
+
+    call: int
+    sock: socket.socket
+    spec: StreamSpec
+    sent_us: array[int] = field(default_factory=lambda: array("q"))
+    late_us: array[int] = field(default_factory=lambda: array("q"))
+
+
+@dataclass(frozen=True)
+class StampOutlet:
+    """The two-way time-stamp exchange that runs beside the calls (RFC 8762), as Session-Sender."""
+
+    sock: socket.socket
+    key: bytes
+
+
+def sleep_until(due_ns: int) -> None:
+    left = due_ns - time.monotonic_ns()
+    if left > 0:
+        time.sleep(left / 1e9)
+
+
+def send_streams(
+    board: Board,
+    outlets: list[Outlet],
+    start_ns: int,
+    stamps: Optional[StampOutlet] = None,
+    idle: Idle = sleep_until,
+) -> None:
+    """Send every stream from monotonic ``start_ns`` until all packets are out or the board says stop."""
+    cells, monotonic, real = board.cells, time.monotonic_ns, time.time_ns
+    payloads = [os.urandom(o.spec.payload_bytes) for o in outlets]
+    heap = [(start_ns + o.spec.start_us * 1000, i) for i, o in enumerate(outlets)]
+    stamp_turn = len(outlets)
+    stamp_number = 0
+    media_left = len(heap)
+    if stamps is not None:
+        heap.append((start_ns, stamp_turn))
+    heapify(heap)
+    while media_left:
+        due, turn = heap[0]
+        now = monotonic()
+        if due > now:
+            if cells[b.STOP]:
+                return
+            idle(min(due, now + _LOOK_NS))
+            continue
+        if turn == stamp_turn:
+            assert stamps is not None
+            _send_stamp(stamps, stamp_number)
+            stamp_number += 1
+            heapreplace(heap, (due + STAMP_INTERVAL_NS, turn))
+            continue
+        outlet = outlets[turn]
+        spec, number = outlet.spec, len(outlet.sent_us)
+        packet = (
+            HEADER.pack(
+                0x80,
+                spec.payload_type | (0x80 if number == 0 else 0),
+                (spec.first_sequence + number) & 0xFFFF,
+                (spec.first_timestamp + number * spec.timestamp_step) & 0xFFFFFFFF,
+                spec.ssrc,
+            )
+            + payloads[turn]
+        )
+        left_ns = real()
+        late_us = (monotonic() - due) // 1000
+        if not _send(outlet.sock, packet, cells):
+            left_ns = NEVER_LEFT
+        outlet.sent_us.append(left_ns // 1000)
+        outlet.late_us.append(late_us)
+        cells[Board.at(outlet.call, b.SENT)] = number + 1
+        if late_us > cells[b.LATE_MAX_US]:
+            cells[b.LATE_MAX_US] = late_us
+        if number + 1 == spec.packets:
+            heappop(heap)
+            media_left -= 1
+        else:
+            heapreplace(heap, (due + spec.ptime_us * 1000, turn))
+
+
+def _send(sock: socket.socket, packet: bytes, cells: memoryview) -> bool:
+    """Whether the packet left. An error reported for an earlier packet does not cost this one."""
+    for _ in range(2):
+        try:
+            sock.send(packet)
+            return True
+        except ConnectionRefusedError:
+            cells[b.REFUSED] += 1
+        except OSError:
+            break  # full buffer, no route, interface gone
+    cells[b.NOT_SENT] += 1
+    return False
+
+
+def _send_stamp(stamps: StampOutlet, number: int) -> None:
+    packet = stamp.SenderPacket(number & 0xFFFFFFFF, ntp.from_unix_ns(time.time_ns()))
+    try:
+        stamps.sock.send(packet.serialize(stamps.key))
+    except OSError:
+        pass  # one exchange fewer; the estimate's uncertainty tells

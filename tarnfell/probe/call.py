@@ -1,0 +1,415 @@
+"""Placing calls: one run from the probe's side, from the control connection to the record of both ends."""
+
+from __future__ import annotations
+
+import random
+import secrets
+import select
+import socket
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Optional
+
+from tarnfell.media import board as b
+from tarnfell.media import selfcheck
+from tarnfell.media.channel import Channel, ChannelClosed
+from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, EngineError, MediaEnd
+from tarnfell.media.host import clock_id
+from tarnfell.media.sockets import open_media_socket, receive
+from tarnfell.media.streams import StreamSpec
+from tarnfell.wire import WireError
+from tarnfell.wire.control import (
+    BIND,
+    BOUND,
+    CHALLENGE,
+    CONFIRM,
+    DEFAULT_PORT,
+    NONCE_BYTES,
+    PROTOCOL_VERSION,
+    Binding,
+    Seal,
+    session_key,
+)
+from tarnfell.wire.record import PackedColumn, Record, split_parts
+
+CONNECT_LIMIT_S = 5.0
+BIND_LIMIT_S = 3.0
+_BIND_RETRY_S = 0.1
+_START_DELAY_NS = 100_000_000
+RECORD_LIMIT_S = 120.0
+
+
+class CallError(RuntimeError):
+    """The calls could not be placed or were cut off; the text says why and what to look at."""
+
+
+@dataclass(frozen=True)
+class CallPlan:
+    """What to send, in RTP's own terms, so that no codec need be known here."""
+
+    calls: int
+    packets: int
+    ptime_us: int
+    payload_type: int
+    clock_hz: int
+    payload_bytes: int
+    dscp: int
+
+
+@dataclass(frozen=True)
+class LiveDirection:
+    """One direction of one call, so far."""
+
+    sent: int
+    received: int
+    reached: int
+    late: int
+    jitter_us: int
+    pdv_us: int
+
+
+@dataclass(frozen=True)
+class LiveSecond:
+    """What is known one second further into a run."""
+
+    second: int
+    up: list[LiveDirection]
+    down: list[LiveDirection]
+    rtt_us: Optional[int]
+    send_late_max_us: int
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """Everything both ends recorded. ``calls`` hold a packet record each, ``clock`` the time-stamp exchange."""
+
+    calls: list[Record]
+    clock: Record
+    self_check: dict[str, Any]
+    stopped: bool
+
+
+Watcher = Callable[[LiveSecond], bool]
+"""Told each second; answers whether to go on."""
+
+
+def place_calls(
+    host: str,
+    port: int,
+    key: bytes,
+    plan: CallPlan,
+    watcher: Watcher = lambda _: True,
+    arrangement: Arrangement = BEST,
+) -> RunResult:
+    """Hold ``plan.calls`` calls with the far end at ``host``. Raises CallError."""
+    channel, family, purpose = _connect(host, port or DEFAULT_PORT, key)
+    sockets: list[socket.socket] = []
+    try:
+        return _Run(channel, family, host, plan, watcher, arrangement, purpose, sockets).run()
+    except (ChannelClosed, TimeoutError) as error:
+        raise CallError(f"The far end at {host} went away: {error}") from None
+    except WireError as error:
+        raise CallError(f"The far end at {host} was not understood: {error}") from None
+    except EngineError as error:
+        raise CallError(str(error)) from None
+    finally:
+        channel.close()
+        for sock in sockets:
+            sock.close()
+
+
+def _connect(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[str], bytes]]:
+    try:
+        sock = socket.create_connection((host, port), CONNECT_LIMIT_S)
+    except socket.gaierror:
+        raise CallError(f"The name {host} cannot be looked up. Check the spelling and the name server.") from None
+    except ConnectionRefusedError:
+        raise CallError(
+            f"Nothing answers at {host} on TCP {port}: the host is there, but no far end listens. Start one, or check "
+            "the port."
+        ) from None
+    except (OSError, OverflowError) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        raise CallError(
+            f"The far end at {host} cannot be reached on TCP {port} ({reason}). Check the address, and that a "
+            "firewall lets this port out."
+        ) from None
+    channel = Channel(sock, Seal("probe", None), Seal("farend", None))
+    try:
+        greeting = channel.receive_json(CONNECT_LIMIT_S)
+        version, theirs = greeting.get("tarnfell"), bytes.fromhex(str(greeting.get("nonce")))
+    except (WireError, ValueError, TimeoutError, ChannelClosed):
+        channel.close()
+        raise CallError(f"What answers at {host} on TCP {port} is not a far end, or it is full.") from None
+    if version != PROTOCOL_VERSION:
+        channel.close()
+        raise CallError(
+            f"The far end at {host} speaks protocol version {version}, this probe {PROTOCOL_VERSION}. "
+            "Bring both to the same release."
+        )
+    ours = secrets.token_bytes(NONCE_BYTES)
+
+    def purpose(name: str) -> bytes:
+        return session_key(key, theirs, ours, name)
+
+    channel.send({"nonce": ours.hex()})
+    control = purpose("control")
+    channel.reseal(Seal("probe", control), Seal("farend", control))
+    return channel, sock.family, purpose
+
+
+class _Run:
+    def __init__(
+        self,
+        channel: Channel,
+        family: int,
+        host: str,
+        plan: CallPlan,
+        watcher: Watcher,
+        arrangement: Arrangement,
+        purpose: Callable[[str], bytes],
+        sockets: list[socket.socket],
+    ) -> None:
+        self._channel = channel
+        self._family = family
+        self._host = host
+        self._plan = plan
+        self._watcher = watcher
+        self._arrangement: Arrangement = arrangement
+        self._purpose = purpose
+        self._sockets = sockets
+        self._up = [_stream(plan, call, 0) for call in range(plan.calls)]
+        self._down = [_stream(plan, call, plan.ptime_us // 2) for call in range(plan.calls)]
+        self._stopped = False
+
+    def run(self) -> RunResult:
+        ports, far_clock = self._open()
+        bound = self._bind(ports)
+        self._channel.send({"start": {}})
+        started = self._answer("started")
+        if sorted(bound) != started.get("bound"):
+            bound = {int(call) for call in started.get("bound", [])}
+        calls = [
+            CallMedia(i, self._sockets[i], self._up[i], self._down[i], self._up[i].ssrc)
+            for i in range(self._plan.calls)
+        ]
+        end = MediaEnd(calls, self._sockets[-1], self._purpose("stamp"), arrangement=self._arrangement)
+        try:
+            start_us = time.time_ns() // 1000 + _START_DELAY_NS // 1000
+            end.start(time.monotonic_ns() + _START_DELAY_NS)
+            self._watch(end)
+            ours = end.finish()
+            theirs, far_check = self._collect()
+        except BaseException:
+            end.kill()
+            raise
+        return self._result(ours, theirs, far_check, far_clock, ports, bound, start_us)
+
+    def _open(self) -> tuple[list[int], Optional[str]]:
+        self._channel.send({"up": [s.as_json() for s in self._up], "down": [s.as_json() for s in self._down]})
+        accepted = self._answer("accepted")
+        ports = [*accepted["media_ports"], accepted["stamp_port"]]
+        address = self._channel.peer_address()
+        for port in ports:
+            sock = open_media_socket(self._family, self._channel.own_address(), 0, self._plan.dscp)
+            self._sockets.append(sock)
+            sock.connect((address, port))
+        return ports, accepted.get("clock_id")
+
+    def _answer(self, name: str) -> dict[str, Any]:
+        try:
+            message = self._channel.receive_json()
+        except WireError:
+            raise CallError(
+                f"The far end at {self._host} did not accept the key. Use the key file of that far end."
+            ) from None
+        if "refused" in message:
+            raise CallError(f"The far end at {self._host} refused: {message['refused']}")
+        if name not in message:
+            raise WireError(f"{name} was expected.")
+        value = message[name]
+        return value if isinstance(value, dict) else {}
+
+    def _bind(self, ports: list[int]) -> set[int]:
+        """Prove to the far end that each media address receives. Returns the calls that could."""
+        key = self._purpose("bind")
+        calls = list(range(self._plan.calls))
+        fds = {self._sockets[i].fileno(): i for i in calls}
+        step = {i: Binding(BIND, i) for i in calls}
+        poller = select.poll()
+        for fd in fds:
+            poller.register(fd, select.POLLIN)
+        deadline = time.monotonic() + BIND_LIMIT_S
+        ask = 0.0
+        while step and time.monotonic() < deadline:
+            if time.monotonic() >= ask:
+                for call, packet in step.items():
+                    _send_quietly(self._sockets[call], packet.serialize(key))
+                ask = time.monotonic() + _BIND_RETRY_S
+            for fd, _ in poller.poll(10):
+                call = fds[fd]
+                answer = _binding_answer(self._sockets[call], key)
+                if answer is None or call not in step:
+                    continue
+                if answer.step == CHALLENGE:
+                    step[call] = Binding(CONFIRM, call, answer.cookie)
+                    _send_quietly(self._sockets[call], step[call].serialize(key))
+                elif answer.step == BOUND:
+                    del step[call]
+        return set(calls) - set(step)
+
+    def _watch(self, end: MediaEnd) -> None:
+        """Follow the run until everything was sent and late packets had their time."""
+        second, begun = 0, time.monotonic()
+        far: list[list[int]] = []
+        silent_until: Optional[float] = None
+        while True:
+            sending = end.sending()
+            now = time.monotonic()
+            if not sending:
+                silent_until = silent_until or now + SETTLE_S
+                if now >= silent_until:
+                    break
+            wait = 0.1 if silent_until is None else max(0.0, min(0.1, silent_until - now))
+            if self._channel.waiting(wait):
+                far = self._take_progress(second)
+            if time.monotonic() - begun >= second + 1 and far:
+                second += 1
+                if not self._watcher(self._live(end, far, second)) and not self._stopped:
+                    self._stopped = True
+                    end.stop()
+                    self._channel.send({"stop": {}})
+        self._channel.send({"finish": {}})
+
+    def _take_progress(self, second: int) -> list[list[int]]:
+        try:
+            message = self._channel.receive_json()
+        except (ChannelClosed, TimeoutError):
+            raise CallError(
+                f"The far end at {self._host} went away {second} s into the calls. Nothing of this run is judged: "
+                "what arrived there is not known."
+            ) from None
+        if "failed" in message or "refused" in message:
+            raise CallError(f"The far end gave up: {message.get('failed') or message.get('refused')}")
+        progress = message.get("progress")
+        if not isinstance(progress, list) or len(progress) != self._plan.calls:
+            raise WireError("progress was expected.")
+        return progress
+
+    def _live(self, end: MediaEnd, far: list[list[int]], second: int) -> LiveSecond:
+        near = [end.board.call(i) for i in range(end.board.calls)]
+        cells = end.board.cells
+        late_max, cells[b.LATE_MAX_US] = cells[b.LATE_MAX_US], 0
+        return LiveSecond(
+            second=second,
+            up=[_live(sender[b.SENT], receiver) for sender, receiver in zip(near, far)],
+            down=[_live(sender[b.SENT], receiver) for sender, receiver in zip(far, near)],
+            rtt_us=cells[b.RTT_US] or None,
+            send_late_max_us=late_max,
+        )
+
+    def _collect(self) -> tuple[dict[int, dict[str, PackedColumn]], dict[str, Any]]:
+        check: dict[str, Any] = {}
+        while True:
+            message = self._channel.receive(RECORD_LIMIT_S)
+            if isinstance(message, bytes):
+                records = [Record.parse(part) for part in split_parts(message)]
+                return {int(r.meta["call"]): dict(r.columns) for r in records}, check
+            if "record" in message:
+                check = message["record"]
+            elif "failed" in message:
+                raise CallError(f"The far end gave up: {message['failed']}")
+
+    def _result(
+        self,
+        ours: EndResult,
+        theirs: dict[int, dict[str, PackedColumn]],
+        far_check: dict[str, Any],
+        far_clock: Optional[str],
+        ports: list[int],
+        bound: set[int],
+        start_us: int,
+    ) -> RunResult:
+        records = []
+        for call in range(self._plan.calls):
+            columns: dict[str, PackedColumn] = {}
+            for direction, sender, receiver in (
+                ("up", ours.columns[call], theirs.get(call, {})),
+                ("down", theirs.get(call, {}), ours.columns[call]),
+            ):
+                for name in ("sent_us",):
+                    if name in sender:
+                        columns[f"{direction}.{name}"] = sender[name]
+                for name, column in receiver.items():
+                    if name.startswith("arrival_"):
+                        columns[f"{direction}.{name}"] = column
+            meta = {
+                "call": call + 1,
+                "ptime_us": self._plan.ptime_us,
+                "planned_packets": self._plan.packets,
+                "start_us": start_us,
+                "far_port": ports[call],
+                "bound": call in bound,
+                "up": {"ssrc": self._up[call].ssrc, "dscp_sent": self._up[call].dscp},
+                "down": {"ssrc": self._down[call].ssrc, "dscp_sent": self._down[call].dscp},
+            }
+            records.append(
+                Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})
+            )
+        shared = far_clock is not None and far_clock == clock_id()
+        reasons = selfcheck.judge("probe", ours.self_check) + list(far_check.get("reasons", []))
+        return RunResult(
+            calls=records,
+            clock=Record({"shared": shared}, ours.stamps),
+            self_check={
+                "tainted": bool(reasons),
+                "reasons": reasons,
+                "probe": ours.self_check,
+                "far_end": far_check.get("self_check", {}),
+            },
+            stopped=self._stopped,
+        )
+
+
+def _stream(plan: CallPlan, call: int, offset_us: int) -> StreamSpec:
+    """One stream with the random start values of RFC 3550 §5.1, its phase spread over the packet interval."""
+    return StreamSpec(
+        ssrc=secrets.randbits(32),
+        payload_type=plan.payload_type,
+        clock_hz=plan.clock_hz,
+        payload_bytes=plan.payload_bytes,
+        ptime_us=plan.ptime_us,
+        packets=plan.packets,
+        first_sequence=random.randrange(1 << 16),
+        first_timestamp=secrets.randbits(32),
+        start_us=(offset_us + call * plan.ptime_us // plan.calls) % plan.ptime_us,
+        dscp=plan.dscp,
+    )
+
+
+def _live(sent: int, receiver: list[int]) -> LiveDirection:
+    received = receiver[b.RECEIVED]
+    return LiveDirection(
+        sent=sent,
+        received=received,
+        reached=receiver[b.REACHED],
+        late=receiver[b.LATE],
+        jitter_us=receiver[b.JITTER_US],
+        pdv_us=receiver[b.LAST_TRANSIT_US] - receiver[b.MIN_TRANSIT_US] if received else 0,
+    )
+
+
+def _send_quietly(sock: socket.socket, data: bytes) -> None:
+    try:
+        sock.send(data)
+    except OSError:
+        pass  # asked again in a moment; a port that stays closed is reported
+
+
+def _binding_answer(sock: socket.socket, key: bytes) -> Optional[Binding]:
+    try:
+        arrival = receive(sock)
+        return Binding.parse(arrival.data, key) if arrival else None
+    except (OSError, WireError):
+        return None
