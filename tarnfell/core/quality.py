@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from tarnfell.core import emodel, playout, streams
+from tarnfell.core.codecs import Codec
 from tarnfell.core.streams import StreamMetrics
 from tarnfell.core.trace import Trace
 
@@ -29,6 +31,11 @@ class Criterion:
     device_ms: float = 0.0
 
 
+def criterion_for(codec: Codec, ptime_ms: int, buffer_ms: float = playout.DEFAULT_BUFFER_MS) -> Criterion:
+    """The criterion of ``codec`` sent every ``ptime_ms``."""
+    return Criterion(codec.ie, codec.bpl, ptime_ms, codec.look_ahead_ms, buffer_ms)
+
+
 @dataclass(frozen=True)
 class StreamQuality:
     """One direction of one call, judged. Quality is None where nothing arrived."""
@@ -40,6 +47,11 @@ class StreamQuality:
     mouth_to_ear_ms: float | None
     r_factor: float | None
     mos: float | None
+
+    def fields(self) -> dict[str, Any]:
+        """Everything flat, by the names that files and the command line use."""
+        flat = asdict(self)
+        return {**flat.pop("metrics"), **flat}
 
 
 def judge(trace: Trace, criterion: Criterion) -> StreamQuality:

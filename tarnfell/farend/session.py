@@ -32,7 +32,7 @@ from tarnfell.wire.control import (
 )
 from tarnfell.wire.record import Record, join_parts
 
-START_DELAY_NS = 100_000_000
+START_DELAY_NS = 200_000_000
 BIND_LIMIT_S = 20.0
 OVERTIME_S = 30.0
 """After the planned end of a run, how long to wait for the probe to ask for the record."""

@@ -7,7 +7,9 @@ other arrangements, which stay available for systems that cannot fork.
 
 from __future__ import annotations
 
+import ctypes
 import os
+import signal
 import socket
 import tempfile
 import threading
@@ -267,9 +269,6 @@ class _ThreadWorker:
 
 def _die_with(parent: int) -> None:
     """Leave nothing sending when the process that started us is killed."""
-    import ctypes
-    import signal
-
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     try:

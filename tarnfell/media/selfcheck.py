@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Optional
 
-LATE_P99_LIMIT_MS = 5.0
-"""A quarter of the usual packet interval; beyond it the stream sent is no longer the stream asked for."""
+LATE_P99_LIMIT_MS = 10.0
+"""Half the usual packet interval; beyond it the stream sent is no longer the stream asked for."""
 LATE_MAX_LIMIT_MS = 100.0
 CPU_WAIT_LIMIT_PCT = 10.0
 

@@ -36,7 +36,7 @@ from tarnfell.wire.record import PackedColumn, Record, split_parts
 CONNECT_LIMIT_S = 5.0
 BIND_LIMIT_S = 3.0
 _BIND_RETRY_S = 0.1
-_START_DELAY_NS = 100_000_000
+_START_DELAY_NS = 200_000_000
 RECORD_LIMIT_S = 120.0
 
 

@@ -1,0 +1,1 @@
+"""Simulated network and services, so that everything can be tried and tested on one machine."""

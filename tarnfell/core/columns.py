@@ -1,0 +1,21 @@
+"""Unpacking the byte planes of a packet record's column (docs/protocol.md) with NumPy."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from tarnfell.core.trace import Ints
+
+
+def unpack_planes(planes: bytes, count: int) -> Ints:
+    """The ``count`` numbers held by ``8 * count`` bytes of planes: lowest bytes first, zigzag, differences."""
+    if count == 0:
+        return np.empty(0, np.int64)
+    table = np.frombuffer(planes, np.uint8).reshape(8, count)
+    # Most upper planes are empty; only the others are worth spreading out.
+    folded = np.zeros(count, np.uint64)
+    for place in range(8):
+        if table[place].any():
+            folded |= table[place].astype(np.uint64) << np.uint64(8 * place)
+    difference = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
+    return np.cumsum(difference, dtype=np.int64)

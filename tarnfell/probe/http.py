@@ -1,0 +1,60 @@
+"""The probe's one way of speaking to its server: JSON and records over HTTP(S)."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import urllib.error
+import urllib.request
+from typing import Any, Optional
+
+TIMEOUT_S = 20.0
+
+
+class Unreachable(ConnectionError):
+    """No answer, or none that means anything: try again later."""
+
+
+class Refused(RuntimeError):
+    """The server answered no, with its own sentence."""
+
+
+class ServerClient:
+    """Requests to one server with this probe's secret. Proxies and certificates follow the system's settings."""
+
+    def __init__(self, server: str, secret: Optional[str] = None) -> None:
+        if not server.startswith(("http://", "https://")):
+            raise Refused(f"“{server}” is not a server's address: it starts with http:// or https://.")
+        self._server = server.rstrip("/")
+        self._secret = secret
+
+    def post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
+        """Raises Unreachable or Refused."""
+        return self._request("POST", path, json.dumps(body).encode(), "application/json")
+
+    def put(self, path: str, body: bytes) -> dict[str, Any]:
+        """Raises Unreachable or Refused."""
+        return self._request("PUT", path, body, "application/octet-stream")
+
+    def _request(self, method: str, path: str, body: bytes, kind: str) -> dict[str, Any]:
+        request = urllib.request.Request(self._server + path, data=body, method=method)
+        request.add_header("Content-Type", kind)
+        if self._secret:
+            request.add_header("Authorization", f"Bearer {self._secret}")
+        try:
+            with urllib.request.urlopen(request, timeout=TIMEOUT_S) as answer:
+                return dict(json.loads(answer.read() or b"{}"))
+        except urllib.error.HTTPError as error:
+            if error.code >= 500 or error.code == 429:
+                raise Unreachable(f"the server answered {error.code}") from None
+            raise Refused(_sentence(error)) from None
+        except (urllib.error.URLError, OSError, http.client.HTTPException, ValueError) as error:
+            raise Unreachable(str(getattr(error, "reason", error))) from None
+
+
+def _sentence(error: urllib.error.HTTPError) -> str:
+    """The detail of the server's problem report (RFC 9457), or its status line."""
+    try:
+        return str(json.loads(error.read())["detail"])
+    except (ValueError, KeyError, TypeError, OSError):
+        return f"{error.code} {error.reason}"

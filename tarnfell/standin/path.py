@@ -1,0 +1,254 @@
+"""The stand-in path: relays UDP between probe and far end over two lanes and writes down the truth.
+
+It listens at an address of its own with the far end's port numbers, so that to
+the probe it is the far end. The control connection is passed on unchanged.
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import random
+import select
+import signal
+import socket
+import struct
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+from tarnfell.media.host import raise_priority
+from tarnfell.media.sockets import Arrival, open_media_socket, receive
+from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
+from tarnfell.wire.rtp import HEADER, looks_like_rtcp
+
+MAX_FLOWS = 2048
+_LOOK_S = 0.2
+TRUTH_COLUMNS = ("direction", "port", "ssrc", "seq", "bytes", "in_us", "out_us", "fate")
+
+
+@dataclass(frozen=True)
+class Script:
+    """What the path does and when it changes. Times are seconds after the path starts."""
+
+    seed: int
+    up: LaneConfig
+    down: LaneConfig
+    steps: tuple[tuple[float, dict[str, Any]], ...] = ()
+    repeat_s: float = 0.0
+
+    @staticmethod
+    def parse(text: str) -> Script:
+        """Raises LaneError."""
+        try:
+            value = json.loads(text)
+            steps = tuple((float(step["at_s"]), step) for step in value.get("steps", []))
+            return Script(
+                seed=int(value.get("seed", 1)),
+                up=LaneConfig.from_json(value.get("up", {})),
+                down=LaneConfig.from_json(value.get("down", {})),
+                steps=tuple(sorted(steps, key=lambda s: s[0])),
+                repeat_s=float(value.get("repeat_s", 0)),
+            )
+        except LaneError:
+            raise
+        except (ValueError, KeyError, TypeError, AttributeError) as error:
+            raise LaneError(f"The path's script cannot be read: {error}.") from None
+
+    def at(self, elapsed_s: float) -> tuple[LaneConfig, LaneConfig]:
+        """Both lanes' settings at that time: each step changes what it names and leaves the rest."""
+        if self.repeat_s:
+            elapsed_s %= self.repeat_s
+        up, down = self.up, self.down
+        for at_s, step in self.steps:
+            if at_s <= elapsed_s:
+                up = LaneConfig.from_json(step.get("up", {}), up)
+                down = LaneConfig.from_json(step.get("down", {}), down)
+        return up, down
+
+
+class FaultyPath:
+    """The relay. ``run`` until ``stop``."""
+
+    def __init__(
+        self, listen: str, far: str, control_port: int, media_ports: Iterable[int], script: Script, truth: IO[str] | None
+    ) -> None:
+        self._listen, self._far = listen, far
+        self._script = script
+        self._control = socket.create_server((listen, control_port))
+        self._control_port = control_port
+        self._fronts = {port: open_media_socket(socket.AF_INET, listen, port) for port in media_ports}
+        self._lanes = {
+            "up": Lane(script.up, random.Random(f"{script.seed} up")),
+            "down": Lane(script.down, random.Random(f"{script.seed} down")),
+        }
+        self._epoll = select.epoll()
+        self._by_fd: dict[int, tuple[str, int, Any]] = {}
+        for port, sock in self._fronts.items():
+            self._by_fd[sock.fileno()] = ("up", port, None)
+            self._epoll.register(sock.fileno(), select.EPOLLIN)
+        self._relays: OrderedDict[tuple[Any, int], socket.socket] = OrderedDict()
+        self._truth = csv.writer(truth) if truth else None
+        if self._truth:
+            self._truth.writerow(TRUTH_COLUMNS)
+        self._stop = threading.Event()
+
+    def stop(self, *_: Any) -> None:
+        self._stop.set()
+
+    def run(self) -> None:
+        raise_priority()
+        threading.Thread(target=self._pass_control, daemon=True).start()
+        begun, look_at = time.monotonic(), 0.0
+        while not self._stop.is_set():
+            now = time.monotonic()
+            if now >= look_at:
+                self._lanes["up"].config, self._lanes["down"].config = self._script.at(now - begun)
+                look_at = now + 0.05
+            self._wait()
+            for fd, _ in self._epoll.poll(0):
+                self._take_in(fd)
+            for direction in ("up", "down"):
+                for packet in self._lanes[direction].take(time.time_ns()):
+                    self._let_out(direction, packet)
+        self._control.close()
+
+    def _wait(self) -> None:
+        due = min((t for lane in self._lanes.values() if (t := lane.next_ns()) is not None), default=None)
+        left = _LOOK_S if due is None else min(_LOOK_S, (due - time.time_ns()) / 1e9)
+        if left > 0.002:
+            # epoll waits in whole milliseconds; the rest is slept more finely on the next round.
+            self._epoll.poll(min(left - 0.001, 0.05))
+        elif left > 0:
+            time.sleep(min(left, 0.0005))
+
+    def _take_in(self, fd: int) -> None:
+        direction, port, client = self._by_fd[fd]
+        sock = self._fronts[port] if direction == "up" else self._relays.get((client, port))
+        while sock is not None:
+            try:
+                arrival = receive(sock)
+            except OSError:
+                return
+            if arrival is None:
+                return
+            self._offer(direction, port, client if direction == "down" else arrival.source, arrival)
+
+    def _offer(self, direction: str, port: int, client: Any, arrival: Arrival) -> None:
+        packet = Packet(
+            data=arrival.data,
+            in_ns=arrival.time_ns,
+            flow=(client, port),
+            port=port,
+            dscp=arrival.dscp or 0,
+            ttl=max(1, (arrival.ttl or 64) - 1),
+            address=client,
+        )
+        for cost in self._lanes[direction].offer(packet):
+            self._write(direction, cost, None)
+
+    def _let_out(self, direction: str, packet: Packet) -> None:
+        sock = self._relay(packet.address, packet.port) if direction == "up" else self._fronts[packet.port]
+        marks = [
+            (socket.IPPROTO_IP, socket.IP_TOS, struct.pack("@i", packet.dscp << 2)),
+            (socket.IPPROTO_IP, socket.IP_TTL, struct.pack("@i", packet.ttl)),
+        ]
+        out_ns = time.time_ns()
+        try:
+            if direction == "up":
+                sock.sendmsg([packet.data], marks)
+            else:
+                sock.sendmsg([packet.data], marks, 0, packet.address)
+        except OSError:
+            packet.fate = "lost"
+        self._write(direction, packet, out_ns)
+
+    def _relay(self, client: Any, port: int) -> socket.socket:
+        """The socket that speaks to the far end for one client address; the oldest gives way to a new one."""
+        found = self._relays.get((client, port))
+        if found is None:
+            if len(self._relays) >= MAX_FLOWS:
+                _, old = self._relays.popitem(last=False)
+                self._epoll.unregister(old.fileno())
+                del self._by_fd[old.fileno()]
+                old.close()
+            found = open_media_socket(socket.AF_INET, self._listen)
+            found.connect((self._far, port))
+            self._relays[client, port] = found
+            self._by_fd[found.fileno()] = ("down", port, client)
+            self._epoll.register(found.fileno(), select.EPOLLIN)
+        return found
+
+    def _write(self, direction: str, packet: Packet, out_ns: int | None) -> None:
+        if not self._truth:
+            return
+        ssrc = sequence = ""
+        if len(packet.data) >= HEADER.size and packet.data[0] >> 6 == 2 and not looks_like_rtcp(packet.data):
+            _, _, number, _, source = HEADER.unpack_from(packet.data)
+            ssrc, sequence = str(source), str(number)
+        out = "" if out_ns is None or packet.fate in ("lost", "queue", "blocked") else out_ns // 1000
+        self._truth.writerow(
+            (direction, packet.port, ssrc, sequence, len(packet.data), packet.in_ns // 1000, out, packet.fate)
+        )
+
+    def _pass_control(self) -> None:
+        while not self._stop.is_set():
+            try:
+                near, _ = self._control.accept()
+            except OSError:
+                return
+            try:
+                far = socket.create_connection((self._far, self._control_port), 5)
+                far.settimeout(None)
+            except OSError:
+                near.close()
+                continue
+            for a, b in ((near, far), (far, near)):
+                threading.Thread(target=_pump, args=(a, b), daemon=True).start()
+
+
+def _pump(source: socket.socket, sink: socket.socket) -> None:
+    try:
+        while data := source.recv(1 << 16):
+            sink.sendall(data)
+    except OSError:
+        pass
+    for sock in (source, sink):
+        try:
+            sock.shutdown(socket.SHUT_RDWR)
+        except OSError:
+            pass
+
+
+def main(arguments: list[str] | None = None) -> int:
+    parser = argparse.ArgumentParser(
+        prog="python -m tarnfell.standin.path",
+        description="A path with faults between a probe and a far end, for trying things out on one machine.",
+    )
+    parser.add_argument("--listen", required=True, metavar="ADDR", help="address to stand in at")
+    parser.add_argument("--far", required=True, metavar="ADDR", help="address of the real far end")
+    parser.add_argument("--control-port", type=int, required=True)
+    parser.add_argument("--media-ports", required=True, metavar="A-B")
+    parser.add_argument("--script", metavar="FILE", help="JSON: seed, up, down, steps, repeat_s")
+    parser.add_argument("--truth", metavar="FILE", help="write what happened to each packet to this CSV file")
+    options = parser.parse_args(arguments)
+    low, high = (int(p) for p in options.media_ports.split("-"))
+    try:
+        script = Script.parse(Path(options.script).read_text() if options.script else "{}")
+        truth = open(options.truth, "w", newline="", buffering=1) if options.truth else None  # noqa: SIM115
+        path = FaultyPath(options.listen, options.far, options.control_port, range(low, high + 1), script, truth)
+    except (LaneError, OSError) as error:
+        parser.error(str(error))
+    signal.signal(signal.SIGTERM, path.stop)
+    signal.signal(signal.SIGINT, path.stop)
+    path.run()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,142 @@
+"""From packet records as they were uploaded to traces that can be judged."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, replace
+from typing import Any, Literal
+
+import numpy as np
+
+from tarnfell.core import quality
+from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate
+from tarnfell.core.columns import unpack_planes
+from tarnfell.core.quality import Criterion, StreamQuality
+from tarnfell.core.trace import Ints, Trace, TraceError, build_trace
+from tarnfell.wire import WireError
+from tarnfell.wire.record import Record
+
+Direction = Literal["up", "down"]
+DIRECTIONS: tuple[Direction, Direction] = ("up", "down")
+_NEVER_LEFT = 0
+_UNKNOWN = 255
+
+
+@dataclass(frozen=True)
+class JudgedDirection:
+    """One direction of one call: its trace on one clock, its quality, and what marking came through."""
+
+    trace: Trace | None
+    """None when nothing was sent, or what was sent is not known."""
+    quality: StreamQuality | None
+    ssrc: int
+    dscp_sent: int
+    dscp_received: dict[str, int]
+    reason: str | None = None
+    """Why there is no quality."""
+
+    def fields(self) -> dict[str, Any]:
+        values = self.quality.fields() if self.quality else {}
+        return {
+            **values,
+            "ssrc": self.ssrc,
+            "dscp_sent": self.dscp_sent,
+            "dscp_received": self.dscp_received,
+            "reason": self.reason,
+        }
+
+
+def clock_relation(clock: Record) -> ClockRelation:
+    """How the two ends' clocks stood, from the run's time-stamp exchange. Raises WireError."""
+    if clock.meta.get("shared"):
+        return SHARED
+    exchanges = stamp_exchanges(clock)
+    return estimate(exchanges)
+
+
+def stamp_exchanges(clock: Record) -> Exchanges:
+    """The exchanges as recorded; empty when none was answered. Raises WireError."""
+    names = ("t1_ns", "t2_ns", "t3_ns", "t4_ns")
+    if not all(name in clock.columns for name in names):
+        return Exchanges(*(np.empty(0, np.int64) for _ in names))
+    columns = [_column(clock, name) for name in names]
+    if len({len(c) for c in columns}) != 1:
+        raise WireError("Packet record: the time stamps differ in number.")
+    return Exchanges(*columns)
+
+
+def judge_record(record: Record, relation: ClockRelation, criterion: Criterion) -> dict[Direction, JudgedDirection]:
+    """Both directions of one call judged. Raises WireError when the record contradicts itself."""
+    return {direction: _judge(record, direction, relation, criterion) for direction in DIRECTIONS}
+
+
+def trace_of(record: Record, direction: Direction, relation: ClockRelation) -> Trace | None:
+    """One direction's trace with both ends' times on the sender's clock; None when nothing was sent."""
+    if f"{direction}.sent_us" not in record.columns:
+        return None
+    sent = _column(record, f"{direction}.sent_us")
+    left = np.flatnonzero(sent != _NEVER_LEFT)
+    if len(left) == 0:
+        return None
+    arrival_seq, arrival_us = _arrivals(record, direction)
+    try:
+        # A clock set back during the call makes send times fall; the result is tainted and says so, and
+        # the packets are still counted in the order they were sent.
+        trace = build_trace(left, np.maximum.accumulate(sent[left]), arrival_seq, arrival_us)
+    except TraceError as error:
+        raise WireError(f"Packet record: {error}") from None
+    if relation.kind == "unknown":
+        floor = int(trace.delay_us.min()) if trace.arrived.any() else 0
+        return trace.shifted(floor)
+    sign = 1 if direction == "up" else -1
+    return trace.shifted(sign * relation.offset_us, sign * relation.skew_ppm, relation.reference_us)
+
+
+def _judge(
+    record: Record, direction: Direction, relation: ClockRelation, criterion: Criterion
+) -> JudgedDirection:
+    about = record.meta.get(direction)
+    if not isinstance(about, dict):
+        raise WireError(f"Packet record: nothing about the direction {direction}.")
+    trace = trace_of(record, direction, relation)
+    reason = None
+    judged = None
+    if trace is None:
+        reason = (
+            "Nothing was sent: the media port did not answer before the run."
+            if record.meta.get("bound") is False
+            else "Nothing was sent."
+        )
+    else:
+        judged = quality.judge(trace, criterion)
+        if relation.kind == "unknown":
+            judged = replace(judged, metrics=replace(judged.metrics, delay_min_ms=None, delay_p50_ms=None))
+        if judged.metrics.received == 0:
+            reason = "Nothing arrived."
+    return JudgedDirection(
+        trace=trace,
+        quality=judged,
+        ssrc=int(about.get("ssrc", 0)),
+        dscp_sent=int(about.get("dscp_sent", 0)),
+        dscp_received=_counts(record, f"{direction}.arrival_dscp"),
+        reason=reason,
+    )
+
+
+def _arrivals(record: Record, direction: Direction) -> tuple[Ints, Ints]:
+    if f"{direction}.arrival_seq" not in record.columns:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    return _column(record, f"{direction}.arrival_seq"), _column(record, f"{direction}.arrival_us")
+
+
+def _column(record: Record, name: str) -> Ints:
+    packed = record.column(name)
+    return unpack_planes(packed.planes(), packed.count)
+
+
+def _counts(record: Record, name: str) -> dict[str, int]:
+    """Values seen with how often, as text keys; what the system did not tell is left out."""
+    if name not in record.columns:
+        return {}
+    counts = Counter(_column(record, name).tolist())
+    return {str(value): count for value, count in sorted(counts.items()) if value != _UNKNOWN}
