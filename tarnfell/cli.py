@@ -24,7 +24,7 @@ from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndConfig, FarEndErro
 from tarnfell.media.keys import KeyFileError, read_key, read_or_make_key
 from tarnfell.probe.agent import AgentError, agent_status, enrol, run_agent
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, place_calls
-from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record, stamp_exchanges
+from tarnfell.store.packets import clock_relation, judge_record, stamp_exchanges
 from tarnfell.wire import WireError
 from tarnfell.wire.control import DEFAULT_PORT
 
@@ -106,7 +106,11 @@ def _progress(seconds: float) -> Callable[[LiveSecond], bool]:
         for name, rows in (("up", live.up), ("down", live.down)):
             missing = sum(r.reached - r.received for r in rows)
             words.append(f"{name} {sum(r.received for r in rows)} in, {missing} missing")
-        print(f"\r{min(live.second, int(seconds))} of {seconds:g} s · {' · '.join(words)}   ", end="", file=sys.stderr)
+        print(
+            f"\r{min(live.second, int(seconds))} of {seconds:g} s · {' · '.join(words)}   ",
+            end="",
+            file=sys.stderr,
+        )
         if live.second >= seconds:
             print(file=sys.stderr)
         return True
@@ -252,7 +256,12 @@ def _quality(options: argparse.Namespace) -> int:
 def _plan(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
     plan = plan_run(codec, options.ptime, options.calls, options.seconds, options.rounds)
-    report = {"codec": codec.name, "ptime_ms": options.ptime, **asdict(plan), "calls_to_claim_97": calls_to_claim(97)}
+    report = {
+        "codec": codec.name,
+        "ptime_ms": options.ptime,
+        **asdict(plan),
+        "calls_to_claim_97": calls_to_claim(97),
+    }
     _print(options, report, _plan_text)
     return DONE
 
@@ -325,9 +334,12 @@ def _serve(options: argparse.Namespace) -> int:
 
 
 def _demo(options: argparse.Namespace) -> int:
-    from tarnfell.demo.run import run_demo
+    from tarnfell.demo.run import DemoError, run_demo
 
-    run_demo(options.port, Path(options.data), fresh=options.fresh)
+    try:
+        run_demo(options.port, Path(options.data), fresh=options.fresh)
+    except DemoError as error:
+        raise ValueError(str(error)) from None
     return DONE
 
 
@@ -346,7 +358,11 @@ def _parser() -> argparse.ArgumentParser:
 
     def verb(name: str, function: Callable[[argparse.Namespace], int], words: str, example: str = "") -> Any:
         one = verbs.add_parser(
-            name, help=words, description=words, epilog=example, formatter_class=argparse.RawDescriptionHelpFormatter
+            name,
+            help=words,
+            description=words,
+            epilog=example,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         one.set_defaults(verb_function=function)
         one.add_argument("--json", action="store_true", help="print JSON")
@@ -421,7 +437,12 @@ def _parser() -> argparse.ArgumentParser:
             one.add_argument("--server", required=True, metavar="URL")
             one.add_argument("--token", required=True, metavar="T", help="from the site's page")
 
-    serve = verb("serve", _serve, "Run the server.", "Example: tarnfell serve --data /var/lib/tarnfell --bind [::1]:8080")
+    serve = verb(
+        "serve",
+        _serve,
+        "Run the server.",
+        "Example: tarnfell serve --data /var/lib/tarnfell --bind [::1]:8080",
+    )
     serve.add_argument("--data", required=True, metavar="DIR")
     serve.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
 

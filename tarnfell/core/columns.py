@@ -1,4 +1,4 @@
-"""Unpacking the byte planes of a packet record's column (docs/protocol.md) with NumPy."""
+"""Packing and unpacking the byte planes of a packet record's column (docs/protocol.md) with NumPy."""
 
 from __future__ import annotations
 
@@ -19,3 +19,10 @@ def unpack_planes(planes: bytes, count: int) -> Ints:
             folded |= table[place].astype(np.uint64) << np.uint64(8 * place)
     difference = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
     return np.cumsum(difference, dtype=np.int64)
+
+
+def pack_planes(values: Ints) -> bytes:
+    """The planes that ``unpack_planes`` reads, for whoever holds many numbers at once."""
+    difference = np.diff(values, prepend=np.int64(0))
+    folded = ((difference << 1) ^ (difference >> 63)).astype("<u8")
+    return folded.view(np.uint8).reshape(-1, 8).T.tobytes()

@@ -93,7 +93,7 @@ def pure_delay(one_way_ms: ArrayLike, parameters: Parameters = DEFAULTS) -> Floa
     X = np.log2(np.maximum(Ta, p.mT) / p.mT)
     s6 = 6 * p.sT
     idd = 25 * ((1 + X**s6) ** (1 / s6) - 3 * (1 + (X / 3) ** s6) ** (1 / s6) + 2)
-    return np.where(Ta <= p.mT, 0.0, idd)
+    return np.asarray(np.where(Ta <= p.mT, 0.0, idd))
 
 
 def mos_from_r(R: ArrayLike) -> Floats:
@@ -101,12 +101,12 @@ def mos_from_r(R: ArrayLike) -> Floats:
     r = np.clip(np.asarray(R, dtype=float), 0, 100)
     mos = 1 + 0.035 * r + r * (r - 60) * (100 - r) * 7e-6
     # The cubic dips below 1 for R under 6.5; the scale does not.
-    return np.maximum(mos, 1.0)
+    return np.asarray(np.maximum(mos, 1.0))
 
 
 def clamp_r(R: ArrayLike) -> Floats:
     """R as reported: 0…100."""
-    return np.clip(np.asarray(R, dtype=float), 0.0, 100.0)
+    return np.asarray(np.clip(np.asarray(R, dtype=float), 0.0, 100.0))
 
 
 def _noise(p: Parameters) -> float:

@@ -130,3 +130,36 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
         mos = emodel.mos_from_r(emodel.rate(ear, 100 * fraction, ratio, criterion.ie, criterion.bpl).R)
         mos = np.where((sent > 0) & (missed == sent), 1.0, mos)
     return Seconds(sent, lost, late, p50, worst, mos)
+
+
+@dataclass(frozen=True)
+class MosLoss:
+    """Where a stream's MOS went, in MOS, each step taken after the one before it."""
+
+    best: float
+    codec: float
+    delay: float
+    loss: float
+    late: float
+
+
+def explain(judged: StreamQuality, criterion: Criterion) -> MosLoss | None:
+    """What codec, delay, network loss and lateness each cost. None where nothing arrived."""
+    if judged.mouth_to_ear_ms is None or judged.mos is None:
+        return None
+
+    def mos(delay_ms: float, loss_pct: float, ratio: float, ie: float) -> float:
+        return float(emodel.mos_from_r(emodel.rate(delay_ms, loss_pct, ratio, ie, criterion.bpl).R))
+
+    metrics = judged.metrics
+    best = mos(0, 0, 1, 0)
+    with_codec = mos(0, 0, 1, criterion.ie)
+    with_delay = mos(judged.mouth_to_ear_ms, 0, 1, criterion.ie)
+    with_loss = mos(judged.mouth_to_ear_ms, metrics.loss_pct, metrics.burst_ratio, criterion.ie)
+    return MosLoss(
+        best=best,
+        codec=best - with_codec,
+        delay=with_codec - with_delay,
+        loss=with_delay - with_loss,
+        late=with_loss - judged.mos,
+    )

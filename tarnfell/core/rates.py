@@ -98,9 +98,7 @@ def check_load(calls: int, call_s: float, rounds: int = 1) -> None:
         raise PlanError(f"{rounds} rounds cannot be run: choose 1 to 100.")
 
 
-def plan_run(
-    codec: Codec, ptime_ms: int, calls: int, call_s: float, rounds: int = 1, link: Link | None = None
-) -> Plan:
+def plan_run(codec: Codec, ptime_ms: int, calls: int, call_s: float, rounds: int = 1, link: Link | None = None) -> Plan:
     """Cost and length of holding ``calls`` calls of ``call_s`` seconds for ``rounds`` rounds. Raises PlanError."""
     check_load(calls, call_s, rounds)
     rate = call_rate(codec, ptime_ms, link)

@@ -45,7 +45,7 @@ class Trace:
     @cached_property
     def arrived(self) -> Bools:
         """Shape (sent,): whether a copy arrived in time to be counted."""
-        return self.recv_us != NOT_ARRIVED
+        return np.asarray(self.recv_us != NOT_ARRIVED)
 
     @cached_property
     def arrival_order(self) -> Ints:

@@ -8,7 +8,6 @@ import socket
 import sys
 import threading
 from dataclasses import dataclass
-from typing import Optional
 
 from tarnfell.farend.session import Offer, serve
 from tarnfell.wire.control import DEFAULT_PORT
@@ -46,7 +45,7 @@ def listen(config: FarEndConfig) -> socket.socket:
         ) from None
 
 
-def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: Optional[threading.Event] = None) -> None:
+def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threading.Event | None = None) -> None:
     """Accept sessions until ``stop`` is set or the process is told to end."""
     children: set[int] = set()
     listener.settimeout(0.5)

@@ -9,7 +9,7 @@ import socket
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Optional
+from typing import Any
 
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
@@ -217,7 +217,7 @@ def _answer_binding(sock: socket.socket, call: int, key: bytes, secret: bytes, b
         except WireError:
             continue
         cookie = hmac.digest(secret, repr((arrival.source, call)).encode(), "sha256")[:16]
-        answer: Optional[int] = None
+        answer: int | None = None
         if step.step == BIND and step.call == call:
             answer = CHALLENGE
         elif step.step == CONFIRM and step.call == call and hmac.compare_digest(step.cookie, cookie):

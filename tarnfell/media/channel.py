@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import select
 import socket
-from typing import Any, Optional, Union
+from typing import Any
 
 from tarnfell.wire import WireError
 from tarnfell.wire.control import BINARY_KIND, HEAD_BYTES, JSON_KIND, FrameHead, Seal, parse_json
@@ -40,14 +40,14 @@ class Channel:
     def _send(self, kind: int, body: bytes) -> None:
         try:
             self._sock.sendall(self._out.frame(kind, body))
-        except (ConnectionError, socket.timeout) as error:
+        except (TimeoutError, ConnectionError) as error:
             raise ChannelClosed(str(error)) from None
 
     def waiting(self, timeout_s: float = 0.0) -> bool:
         """Whether a message, or the end of the connection, is there to be received."""
         return bool(select.select([self._sock], [], [], timeout_s)[0])
 
-    def receive(self, timeout_s: float = _TIMEOUT_S) -> Union[dict[str, Any], bytes]:
+    def receive(self, timeout_s: float = _TIMEOUT_S) -> dict[str, Any] | bytes:
         """The next message: a dict, or bytes for a binary one."""
         self._sock.settimeout(timeout_s)
         head = FrameHead.parse(self._exactly(HEAD_BYTES))
@@ -65,8 +65,8 @@ class Channel:
         left = count
         while left:
             try:
-                part: Optional[bytes] = self._sock.recv(min(left, 1 << 16))
-            except socket.timeout:
+                part: bytes | None = self._sock.recv(min(left, 1 << 16))
+            except TimeoutError:
                 raise TimeoutError("The other end did not answer in time.") from None
             except OSError as error:
                 raise ChannelClosed(str(error)) from None

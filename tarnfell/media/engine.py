@@ -17,7 +17,7 @@ import time
 import traceback
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import IO, Any, Literal, Optional, Protocol
+from typing import IO, Any, Literal, Protocol
 
 from tarnfell.media import board as b
 from tarnfell.media.board import Board
@@ -46,7 +46,7 @@ class CallMedia:
 
     call: int
     sock: socket.socket
-    outgoing: Optional[StreamSpec]
+    outgoing: StreamSpec | None
     incoming: StreamSpec
     own_ssrc: int
 
@@ -58,7 +58,7 @@ class EndResult:
     columns: dict[int, dict[str, PackedColumn]]
     stamps: dict[str, PackedColumn]
     self_check: dict[str, Any]
-    clock_id: Optional[str]
+    clock_id: str | None
 
 
 class MediaEnd:
@@ -67,7 +67,7 @@ class MediaEnd:
     def __init__(
         self,
         calls: list[CallMedia],
-        stamp_sock: Optional[socket.socket] = None,
+        stamp_sock: socket.socket | None = None,
         stamp_key: bytes = b"",
         reflect: bool = False,
         arrangement: Arrangement = BEST,
@@ -95,9 +95,10 @@ class MediaEnd:
             worker.check()
         if not self._outlets:
             return False
-        return any(
-            self.board.cells[Board.at(o.call, b.SENT)] < o.spec.packets for o in self._outlets
-        ) and not self.board.cells[b.STOP]
+        return (
+            any(self.board.cells[Board.at(o.call, b.SENT)] < o.spec.packets for o in self._outlets)
+            and not self.board.cells[b.STOP]
+        )
 
     def stop(self) -> None:
         """Send nothing more."""
@@ -177,11 +178,11 @@ class MediaEnd:
         columns: dict[str, PackedColumn] = {}
         for inlet in receiver.inlets:
             logs = (inlet.arrival_seq, inlet.arrival_us, inlet.dscp, inlet.ttl, inlet.size)
-            for name, values in zip(ARRIVAL_COLUMNS, logs):
+            for name, values in zip(ARRIVAL_COLUMNS, logs, strict=False):
                 columns[f"{inlet.call}.{name}"] = pack_column(name, values)
         if self._stamp_inlet and not self._stamp_inlet.reflect:
             samples = self._stamp_inlet.samples
-            for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4)):
+            for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4), strict=False):
                 columns[f"stamp.{name}"] = pack_column(name, values)
         return Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})
 
@@ -202,7 +203,7 @@ class _ForkedWorker:
     def __init__(self, work: Callable[[], Record]) -> None:
         # Bounded by the run itself: a few bytes a packet.
         self._file: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115
-        self._status: Optional[int] = None
+        self._status: int | None = None
         parent = os.getpid()
         self._pid = os.fork()
         if self._pid == 0:
@@ -242,8 +243,8 @@ class _ForkedWorker:
 
 class _ThreadWorker:
     def __init__(self, work: Callable[[], Record]) -> None:
-        self._record: Optional[bytes] = None
-        self._error: Optional[BaseException] = None
+        self._record: bytes | None = None
+        self._error: BaseException | None = None
         self._thread = threading.Thread(target=self._run, args=(work,), daemon=True)
         self._thread.start()
 

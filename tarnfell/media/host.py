@@ -8,7 +8,6 @@ import os
 import sys
 import time
 from dataclasses import dataclass
-from typing import Optional
 
 LINUX = sys.platform.startswith("linux")
 STEP_NS = 1_000_000
@@ -36,7 +35,7 @@ def raise_priority() -> str:
         return "ordinary"
 
 
-def clock_id() -> Optional[str]:
+def clock_id() -> str | None:
     """Names the clock this machine runs on: two ends with the same name read one and the same clock."""
     try:
         with open("/proc/sys/kernel/random/boot_id") as file:
@@ -61,7 +60,7 @@ class ClockWatch:
     @staticmethod
     def _look() -> int:
         # The pair is torn when the process loses its processor in between; the tightest of a few is whole.
-        best: Optional[tuple[int, int]] = None
+        best: tuple[int, int] | None = None
         for _ in range(5):
             before = time.monotonic_ns()
             real = time.time_ns()
@@ -87,7 +86,7 @@ class CpuWatch:
         self._waited = self._run_wait_ns()
         self._stolen = self._stolen_ticks()
 
-    def report(self) -> dict[str, Optional[float]]:
+    def report(self) -> dict[str, float | None]:
         """Shares of the time since the watch began, in percent; None where the system does not tell."""
         took = max(1, time.monotonic_ns() - self._start)
         waited, stolen = self._run_wait_ns(), self._stolen_ticks()
@@ -99,7 +98,7 @@ class CpuWatch:
         return {"cpu_wait_pct": wait, "cpu_stolen_pct": steal}
 
     @staticmethod
-    def _run_wait_ns() -> Optional[int]:
+    def _run_wait_ns() -> int | None:
         try:
             with open("/proc/self/schedstat") as file:
                 return int(file.read().split()[1])
@@ -107,7 +106,7 @@ class CpuWatch:
             return None
 
     @staticmethod
-    def _stolen_ticks() -> Optional[int]:
+    def _stolen_ticks() -> int | None:
         try:
             with open("/proc/stat") as file:
                 return int(file.readline().split()[8])

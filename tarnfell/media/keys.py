@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import secrets
 from pathlib import Path
-from typing import Optional
 
 MIN_KEY_CHARACTERS = 16
 
@@ -23,7 +22,7 @@ def default_key_file() -> Path:
     return Path(base) / "tarnfell" / "farend.key"
 
 
-def read_key(path: Optional[str]) -> bytes:
+def read_key(path: str | None) -> bytes:
     """The key in ``path``, or in the default place. Raises KeyFileError."""
     file = Path(path) if path else default_key_file()
     try:
@@ -40,7 +39,7 @@ def read_key(path: Optional[str]) -> bytes:
     return text.encode()
 
 
-def read_or_make_key(path: Optional[str]) -> tuple[bytes, Path, bool]:
+def read_or_make_key(path: str | None) -> tuple[bytes, Path, bool]:
     """The key, its file, and whether it was made just now. Raises KeyFileError."""
     file = Path(path) if path else default_key_file()
     if file.exists():

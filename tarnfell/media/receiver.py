@@ -13,7 +13,6 @@ import time
 from array import array
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Optional
 
 from tarnfell.media import board as b
 from tarnfell.media.board import Board
@@ -84,7 +83,7 @@ class StampInlet:
 class Receiver:
     """All of one end's sockets. ``poll`` takes what is waiting; ``run`` polls until told to stop."""
 
-    def __init__(self, board: Board, inlets: list[Inlet], stamps: Optional[StampInlet] = None) -> None:
+    def __init__(self, board: Board, inlets: list[Inlet], stamps: StampInlet | None = None) -> None:
         self.inlets = inlets
         self.kernel_stamps = True
         self.clock = ClockWatch()
@@ -137,7 +136,7 @@ class Receiver:
         data, spec = arrival.data, inlet.spec
         if len(data) < HEADER.size:
             return False
-        first, _, sequence, timestamp, ssrc = HEADER.unpack_from(data)
+        first, _, sequence, _timestamp, ssrc = HEADER.unpack_from(data)
         if first >> 6 != 2 or ssrc != spec.ssrc:
             return False
         extended = extend_sequence(max(inlet.highest, spec.first_sequence), sequence)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Optional
+from typing import Any
 
 LATE_P99_LIMIT_MS = 10.0
 """Half the usual packet interval; beyond it the stream sent is no longer the stream asked for."""
@@ -11,7 +11,7 @@ LATE_MAX_LIMIT_MS = 100.0
 CPU_WAIT_LIMIT_PCT = 10.0
 
 
-def lateness(late_us: Sequence[int]) -> Optional[dict[str, float]]:
+def lateness(late_us: Sequence[int]) -> dict[str, float] | None:
     """Percentiles of actual minus planned send time, milliseconds; None when nothing was sent."""
     if not late_us:
         return None

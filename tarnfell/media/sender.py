@@ -13,7 +13,6 @@ from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from heapq import heapify, heappop, heapreplace
-from typing import Optional
 
 from tarnfell.media import board as b
 from tarnfell.media.board import Board
@@ -60,7 +59,7 @@ def send_streams(
     board: Board,
     outlets: list[Outlet],
     start_ns: int,
-    stamps: Optional[StampOutlet] = None,
+    stamps: StampOutlet | None = None,
     idle: Idle = sleep_until,
 ) -> None:
     """Send every stream from monotonic ``start_ns`` until all packets are out or the board says stop."""

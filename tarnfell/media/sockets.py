@@ -6,7 +6,7 @@ import socket
 import struct
 import time
 from dataclasses import dataclass
-from typing import Any, Optional
+from typing import Any
 
 from tarnfell.media.host import LINUX
 
@@ -33,8 +33,8 @@ class Arrival:
     source: Any
     time_ns: int
     kernel_stamp: bool
-    dscp: Optional[int]
-    ttl: Optional[int]
+    dscp: int | None
+    ttl: int | None
     queue_drops: int
     """Packets this socket's queue has dropped so far, as far as this packet knows."""
 
@@ -78,7 +78,7 @@ def _try(sock: socket.socket, level: int, option: int, value: int) -> None:
         pass  # the system cannot do it; what is then missing is reported with the result
 
 
-def receive(sock: socket.socket) -> Optional[Arrival]:
+def receive(sock: socket.socket) -> Arrival | None:
     """The next waiting packet, or None. Raises ConnectionRefusedError when the peer's port answered closed."""
     try:
         if not LINUX:

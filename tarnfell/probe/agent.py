@@ -14,10 +14,9 @@ import signal
 import socket
 import sys
 import threading
-import time
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any, Optional
+from typing import Any
 
 from tarnfell.media.host import LINUX
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, place_calls
@@ -70,7 +69,7 @@ def environment() -> dict[str, Any]:
     }
 
 
-def run_agent(state: Path, stop: Optional[threading.Event] = None) -> None:
+def run_agent(state: Path, stop: threading.Event | None = None) -> None:
     """Work until ``stop`` is set or the process is told to end. Raises AgentError."""
     enrolment = _enrolment(state)
     agent = _Agent(state, ServerClient(enrolment["server"], enrolment["secret"]), stop or threading.Event())
@@ -97,7 +96,10 @@ class _Agent:
                 silent = False
             except Unreachable as error:
                 if not silent:
-                    print(f"probe: the server is out of reach ({error}); results are kept here.", file=sys.stderr)
+                    print(
+                        f"probe: the server is out of reach ({error}); results are kept here.",
+                        file=sys.stderr,
+                    )
                 silent = True
                 self.stop.wait(OUTAGE_PAUSE_S)
                 continue
@@ -121,7 +123,11 @@ class _Agent:
         reporter = _Reporter(self._client, number, self.stop)
         try:
             result = place_calls(
-                job["far_host"], int(job["far_port"]), job["far_key"].encode(), CallPlan(**job["plan"]), reporter.tell
+                job["far_host"],
+                int(job["far_port"]),
+                job["far_key"].encode(),
+                CallPlan(**job["plan"]),
+                reporter.tell,
             )
         except CallError as error:
             self._spool_failure(number, str(error))
@@ -144,7 +150,10 @@ class _Agent:
                     self._client.post(f"/api/probe/jobs/{number}/failure", json.loads(path.read_text()))
             except Refused as error:
                 # The server will never take it; keep it aside for whoever comes looking.
-                print(f"probe: job {number} was not taken ({error}); kept as {path.name}.refused", file=sys.stderr)
+                print(
+                    f"probe: job {number} was not taken ({error}); kept as {path.name}.refused",
+                    file=sys.stderr,
+                )
                 path.rename(path.with_suffix(path.suffix + ".refused"))
                 continue
             path.unlink()
@@ -157,9 +166,9 @@ class _Reporter:
         self._client = client
         self._number = number
         self._agent_stop = agent_stop
-        self._seconds: queue.Queue[Optional[LiveSecond]] = queue.Queue(maxsize=30)
+        self._seconds: queue.Queue[LiveSecond | None] = queue.Queue(maxsize=30)
         self._go_on = True
-        self._thread: Optional[threading.Thread] = None
+        self._thread: threading.Thread | None = None
 
     def tell(self, live: LiveSecond) -> bool:
         if self._thread is None:  # only now: the measuring processes are forked before any thread exists
@@ -194,7 +203,10 @@ class _Reporter:
 
 def pack_run(result: RunResult) -> bytes:
     """A run as one file: first the clock record with the self-check, then a record a call."""
-    head = Record({**result.clock.meta, "self_check": result.self_check, "stopped": result.stopped}, result.clock.columns)
+    head = Record(
+        {**result.clock.meta, "self_check": result.self_check, "stopped": result.stopped},
+        result.clock.columns,
+    )
     return join_parts([head.serialize(), *(call.serialize() for call in result.calls)])
 
 

@@ -9,7 +9,7 @@ import socket
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Optional
+from typing import Any
 
 from tarnfell.media import board as b
 from tarnfell.media import selfcheck
@@ -76,7 +76,7 @@ class LiveSecond:
     second: int
     up: list[LiveDirection]
     down: list[LiveDirection]
-    rtt_us: Optional[int]
+    rtt_us: int | None
     send_late_max_us: int
 
 
@@ -206,7 +206,7 @@ class _Run:
             raise
         return self._result(ours, theirs, far_check, far_clock, ports, bound, start_us)
 
-    def _open(self) -> tuple[list[int], Optional[str]]:
+    def _open(self) -> tuple[list[int], str | None]:
         self._channel.send({"up": [s.as_json() for s in self._up], "down": [s.as_json() for s in self._down]})
         accepted = self._answer("accepted")
         ports = [*accepted["media_ports"], accepted["stamp_port"]]
@@ -263,7 +263,7 @@ class _Run:
         """Follow the run until everything was sent and late packets had their time."""
         second, begun = 0, time.monotonic()
         far: list[list[int]] = []
-        silent_until: Optional[float] = None
+        silent_until: float | None = None
         while True:
             sending = end.sending()
             now = time.monotonic()
@@ -326,7 +326,7 @@ class _Run:
         ours: EndResult,
         theirs: dict[int, dict[str, PackedColumn]],
         far_check: dict[str, Any],
-        far_clock: Optional[str],
+        far_clock: str | None,
         ports: list[int],
         bound: set[int],
         start_us: int,
@@ -354,9 +354,7 @@ class _Run:
                 "up": {"ssrc": self._up[call].ssrc, "dscp_sent": self._up[call].dscp},
                 "down": {"ssrc": self._down[call].ssrc, "dscp_sent": self._down[call].dscp},
             }
-            records.append(
-                Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})
-            )
+            records.append(Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()}))
         shared = far_clock is not None and far_clock == clock_id()
         reasons = selfcheck.judge("probe", ours.self_check) + list(far_check.get("reasons", []))
         return RunResult(
@@ -407,7 +405,7 @@ def _send_quietly(sock: socket.socket, data: bytes) -> None:
         pass  # asked again in a moment; a port that stays closed is reported
 
 
-def _binding_answer(sock: socket.socket, key: bytes) -> Optional[Binding]:
+def _binding_answer(sock: socket.socket, key: bytes) -> Binding | None:
     try:
         arrival = receive(sock)
         return Binding.parse(arrival.data, key) if arrival else None

@@ -6,7 +6,7 @@ import http.client
 import json
 import urllib.error
 import urllib.request
-from typing import Any, Optional
+from typing import Any
 
 TIMEOUT_S = 20.0
 
@@ -22,7 +22,7 @@ class Refused(RuntimeError):
 class ServerClient:
     """Requests to one server with this probe's secret. Proxies and certificates follow the system's settings."""
 
-    def __init__(self, server: str, secret: Optional[str] = None) -> None:
+    def __init__(self, server: str, secret: str | None = None) -> None:
         if not server.startswith(("http://", "https://")):
             raise Refused(f"“{server}” is not a server's address: it starts with http:// or https://.")
         self._server = server.rstrip("/")

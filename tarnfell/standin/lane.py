@@ -64,14 +64,18 @@ class LaneConfig:
                 raise LaneError(f"The path has no setting “{name}”. Known: {', '.join(known)}.")
             if name == "blocked_ports":
                 changed[name] = tuple((int(low), int(high)) for low, high in setting)
-            elif isinstance(known[name].default, str | bool):
-                changed[name] = setting
-            elif isinstance(setting, int | float) and (setting >= 0 or name == "dscp"):
+            elif isinstance(known[name].default, str | bool) or (
+                isinstance(setting, int | float) and (setting >= 0 or name == "dscp")
+            ):
                 changed[name] = setting
             else:
                 raise LaneError(f"The path's {name} cannot be {setting!r}.")
         config = replace(base or LaneConfig(), **changed)
-        if config.discipline not in ("fifo", "fair") or config.spread not in ("exponential", "uniform", "pareto"):
+        if config.discipline not in ("fifo", "fair") or config.spread not in (
+            "exponential",
+            "uniform",
+            "pareto",
+        ):
             raise LaneError("discipline is fifo or fair; spread is exponential, uniform or pareto.")
         return config
 

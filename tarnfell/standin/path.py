@@ -76,7 +76,13 @@ class FaultyPath:
     """The relay. ``run`` until ``stop``."""
 
     def __init__(
-        self, listen: str, far: str, control_port: int, media_ports: Iterable[int], script: Script, truth: IO[str] | None
+        self,
+        listen: str,
+        far: str,
+        control_port: int,
+        media_ports: Iterable[int],
+        script: Script,
+        truth: IO[str] | None,
     ) -> None:
         self._listen, self._far = listen, far
         self._script = script

@@ -92,9 +92,7 @@ def trace_of(record: Record, direction: Direction, relation: ClockRelation) -> T
     return trace.shifted(sign * relation.offset_us, sign * relation.skew_ppm, relation.reference_us)
 
 
-def _judge(
-    record: Record, direction: Direction, relation: ClockRelation, criterion: Criterion
-) -> JudgedDirection:
+def _judge(record: Record, direction: Direction, relation: ClockRelation, criterion: Criterion) -> JudgedDirection:
     about = record.meta.get(direction)
     if not isinstance(about, dict):
         raise WireError(f"Packet record: nothing about the direction {direction}.")

@@ -49,9 +49,7 @@ class ReportBlock:
 
     def serialize(self) -> bytes:
         lost = self.fraction_lost << 24 | (max(-0x800000, min(0x7FFFFF, self.cumulative_lost)) & 0xFFFFFF)
-        return _BLOCK.pack(
-            self.ssrc, lost, self.highest_sequence, self.jitter, self.last_sr, self.delay_since_last_sr
-        )
+        return _BLOCK.pack(self.ssrc, lost, self.highest_sequence, self.jitter, self.last_sr, self.delay_since_last_sr)
 
 
 @dataclass(frozen=True)
@@ -64,9 +62,7 @@ class SenderReport:
     blocks: tuple[ReportBlock, ...] = ()
 
     def serialize(self) -> bytes:
-        body = _SENDER_INFO.pack(
-            self.ssrc, self.ntp_timestamp, self.rtp_timestamp, self.packet_count, self.octet_count
-        )
+        body = _SENDER_INFO.pack(self.ssrc, self.ntp_timestamp, self.rtp_timestamp, self.packet_count, self.octet_count)
         return _with_header(SENDER_REPORT, len(self.blocks), body + b"".join(b.serialize() for b in self.blocks))
 
 
@@ -132,7 +128,8 @@ def _parse_one(packet_type: int, count: int, body: bytes) -> RtcpPacket:
     if packet_type == SENDER_REPORT:
         if len(body) < _SENDER_INFO.size + count * _BLOCK.size:
             raise WireError("RTCP: sender report cut short.")
-        return SenderReport(*_SENDER_INFO.unpack_from(body), blocks=_blocks(body, _SENDER_INFO.size, count))
+        ssrc, ntp, rtp, packets, octets = _SENDER_INFO.unpack_from(body)
+        return SenderReport(ssrc, ntp, rtp, packets, octets, _blocks(body, _SENDER_INFO.size, count))
     if packet_type == RECEIVER_REPORT:
         if len(body) < 4 + count * _BLOCK.size:
             raise WireError("RTCP: receiver report cut short.")

@@ -66,9 +66,7 @@ class RtpPacket:
         )
 
     def serialize(self) -> bytes:
-        first = (
-            VERSION << 6 | bool(self.padding_bytes) << 5 | bool(self.extension) << 4 | len(self.csrc)
-        )
+        first = VERSION << 6 | bool(self.padding_bytes) << 5 | bool(self.extension) << 4 | len(self.csrc)
         header = HEADER.pack(
             first, self.marker << 7 | self.payload_type, self.sequence_number, self.timestamp, self.ssrc
         )

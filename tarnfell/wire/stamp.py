@@ -9,7 +9,6 @@ from __future__ import annotations
 import hmac
 import struct
 from dataclasses import dataclass
-from typing import Optional
 
 from tarnfell.wire import WireError
 
@@ -36,17 +35,15 @@ class SenderPacket:
     error_estimate: int = ERROR_ESTIMATE
 
     @staticmethod
-    def parse(data: bytes, key: Optional[bytes] = None) -> SenderPacket:
+    def parse(data: bytes, key: bytes | None = None) -> SenderPacket:
         """Raises WireError; with ``key`` the authentic form is demanded."""
         layout = _AUTH_SENDER if key is not None else _PLAIN_SENDER
         sequence, timestamp, error, session = layout.unpack_from(_checked(data, key))
         return SenderPacket(sequence, timestamp, session, error)
 
-    def serialize(self, key: Optional[bytes] = None) -> bytes:
+    def serialize(self, key: bytes | None = None) -> bytes:
         layout = _AUTH_SENDER if key is not None else _PLAIN_SENDER
-        return _sealed(
-            layout.pack(self.sequence_number, self.timestamp, self.error_estimate, self.session_id), key
-        )
+        return _sealed(layout.pack(self.sequence_number, self.timestamp, self.error_estimate, self.session_id), key)
 
 
 @dataclass(frozen=True)
@@ -65,7 +62,7 @@ class ReflectorPacket:
     sender_error_estimate: int = ERROR_ESTIMATE
 
     @staticmethod
-    def parse(data: bytes, key: Optional[bytes] = None) -> ReflectorPacket:
+    def parse(data: bytes, key: bytes | None = None) -> ReflectorPacket:
         """Raises WireError; with ``key`` the authentic form is demanded."""
         body = _checked(data, key)
         if key is None:
@@ -74,26 +71,35 @@ class ReflectorPacket:
             seq, left, error, session, received, s_seq, s_left, s_error, ttl = _AUTH_REFLECTOR.unpack_from(body)
         return ReflectorPacket(seq, left, received, s_seq, s_left, ttl, session, error, s_error)
 
-    def serialize(self, key: Optional[bytes] = None) -> bytes:
-        head = (self.sequence_number, self.timestamp, self.error_estimate, self.session_id, self.receive_timestamp)
+    def serialize(self, key: bytes | None = None) -> bytes:
+        head = (
+            self.sequence_number,
+            self.timestamp,
+            self.error_estimate,
+            self.session_id,
+            self.receive_timestamp,
+        )
         tail = (self.sender_sequence_number, self.sender_timestamp, self.sender_error_estimate)
         if key is None:
             return _PLAIN_REFLECTOR.pack(*head, *tail, 0, self.sender_ttl)
         return _sealed(_AUTH_REFLECTOR.pack(*head, *tail, self.sender_ttl), key)
 
 
-def _checked(data: bytes, key: Optional[bytes]) -> bytes:
+def _checked(data: bytes, key: bytes | None) -> bytes:
     needed = PLAIN_BYTES if key is None else AUTHENTICATED_BYTES
     if len(data) < needed:
         raise WireError(f"STAMP: {len(data)} bytes, at least {needed} expected.")
     if key is not None:
-        body, mac = data[: AUTHENTICATED_BYTES - _MAC_BYTES], data[AUTHENTICATED_BYTES - _MAC_BYTES :][:_MAC_BYTES]
+        body, mac = (
+            data[: AUTHENTICATED_BYTES - _MAC_BYTES],
+            data[AUTHENTICATED_BYTES - _MAC_BYTES :][:_MAC_BYTES],
+        )
         if not hmac.compare_digest(_mac(key, body), mac):
             raise WireError("STAMP: authentication failed.")
     return data
 
 
-def _sealed(body: bytes, key: Optional[bytes]) -> bytes:
+def _sealed(body: bytes, key: bytes | None) -> bytes:
     return body if key is None else body + _mac(key, body)
 
 

@@ -1,0 +1,72 @@
+# make demo   set everything up, make the data, start, print the address
+# make test   lint, types, every test, in a browser too
+.DEFAULT_GOAL := help
+PYTHON ?= python3
+BIN := .venv/bin
+PORT ?= 8080
+SET_UP := .set-up
+
+.PHONY: help demo test lint types unit browser bench screenshots web api clean setup system
+help:
+	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
+	@echo "  make lint types unit browser bench screenshots web api clean"
+
+demo: setup web
+	$(BIN)/tarnfell demo --port $(PORT)
+
+test: setup system lint types web
+	$(BIN)/pytest
+
+unit: setup
+	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
+
+browser: setup system web
+	$(BIN)/pytest tests/browser
+
+lint: setup $(SET_UP)/web
+	$(BIN)/ruff check . && $(BIN)/ruff format --check .
+	cd web && npm run --silent lint
+
+types: setup $(SET_UP)/web api
+	$(BIN)/mypy
+	cd web && npm run --silent types
+
+bench: setup
+	$(BIN)/python -m benchmarks
+
+screenshots: setup system web
+	$(BIN)/python -m tests.browser.screenshots
+
+setup: $(SET_UP)/python
+
+$(SET_UP)/python: requirements-dev.txt pyproject.toml scripts/system-packages.sh
+	@mkdir -p $(SET_UP)
+	bash scripts/system-packages.sh run
+	test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --require-hashes -r requirements-dev.txt
+	$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
+	@touch $@
+
+$(SET_UP)/web: web/package-lock.json
+	@mkdir -p $(SET_UP)
+	cd web && npm ci --silent --no-audit --no-fund
+	@touch $@
+
+# Debian packages that only the tests need.
+system:
+	bash scripts/system-packages.sh test
+
+web: $(SET_UP)/web web/dist/index.html
+
+web/dist/index.html: $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null) $(SET_UP)/web
+	cd web && npm run --silent build
+
+# The API's description and the front end's types, from the server's models; stale ones fail.
+api: setup $(SET_UP)/web
+	$(BIN)/python -m tarnfell.server.describe web/openapi.json
+	cd web && npm run --silent api
+	@git diff --exit-code -- web/openapi.json web/src/api/schema.d.ts || \
+	  (echo "The generated API types have changed: commit them."; [ -z "$$CI" ])
+
+clean:
+	rm -rf .venv $(SET_UP) web/node_modules web/dist demo-data

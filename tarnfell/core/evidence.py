@@ -1,0 +1,155 @@
+"""What many calls say together: each call's direction as one fact, and the first reading of it.
+
+A fact is small and already judged; findings and verdict are computed from
+facts and never look at packets again.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class Brief:
+    """What the site must carry, and how much evidence its customer wants."""
+
+    needed_calls: int
+    target_mos: float
+    required_share_pct: float
+    required_days: int
+    required_busy_hours: int
+    required_calls: int
+
+
+@dataclass(frozen=True)
+class CallFact:
+    """One direction of one call. Times are the site's own."""
+
+    call_id: int
+    run_id: int
+    direction: str
+    day: str
+    """ISO date at the site."""
+    minute: int
+    """Of the site's day, 0…1439."""
+    busy: bool
+    """Within the site's business hours."""
+    concurrent: int
+    """Calls held at once in its run."""
+    sent: int
+    received: int
+    loss_pct: float
+    late_pct: float
+    burst_ratio: float
+    mos: float | None
+    mos_without_late: float | None
+    """The MOS the same losses would have given had every packet that arrived been in time and undelayed."""
+    delay_p50_ms: float | None
+    pdv_p50_ms: float | None
+    pdv_p95_ms: float | None
+    jitter_ms: float
+    dscp_sent: int
+    dscp_kept_pct: float | None
+    tainted: bool
+
+
+class Trouble(Enum):
+    """The one thing that most explains an unacceptable direction of a call."""
+
+    SILENT = "silent"
+    QUEUE = "queue"
+    LOSS = "loss"
+    LATE = "late"
+    DELAY = "delay"
+
+
+SMOOTH_SHARE = 8.0
+"""Delay that swings this many times as far as the jitter between neighbours is a queue, not scatter."""
+
+STANDING_QUEUE_MS = 40.0
+"""Median delay this far above the quiet one means a queue that stays, not a passing burst."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A fact with what it means: whether it met the target and, if not, why."""
+
+    fact: CallFact
+    good: bool
+    added_ms: float | None
+    """Median delay above the quiet median of the same direction."""
+    trouble: Trouble | None
+
+
+def read(facts: list[CallFact], brief: Brief) -> list[Reading]:
+    """Each fact against the brief and against the quiet state of its direction. Tainted facts are left out."""
+    usable = [f for f in facts if not f.tainted]
+    quiet = {d: quiet_delay_ms([f for f in usable if f.direction == d]) for d in ("up", "down")}
+    return [_read(f, quiet.get(f.direction), brief) for f in usable]
+
+
+def quiet_delay_ms(facts: list[CallFact]) -> float | None:
+    """The delay of this direction when nothing disturbs it: lowest tenth of the calls' median delays."""
+    delays = [f.delay_p50_ms for f in facts if f.delay_p50_ms is not None]
+    return float(np.percentile(delays, 10)) if delays else None
+
+
+def _read(fact: CallFact, quiet: float | None, brief: Brief) -> Reading:
+    good = fact.mos is not None and fact.mos >= brief.target_mos
+    added = None if fact.delay_p50_ms is None or quiet is None else max(0.0, fact.delay_p50_ms - quiet)
+    return Reading(fact, good, added, None if good else _trouble(fact, added))
+
+
+def standing_ms(fact: CallFact, added: float | None) -> float:
+    """How much delay a queue held during this call: above the quiet state, or grown within the call.
+
+    A queue swells and drains over many packets, so delay varies widely while neighbours differ little.
+    """
+    swing = fact.pdv_p95_ms or 0.0
+    swelling = swing if fact.jitter_ms <= swing / SMOOTH_SHARE else 0.0
+    return max(added or 0.0, fact.pdv_p50_ms or 0.0, swelling)
+
+
+def _trouble(fact: CallFact, added: float | None) -> Trouble:
+    if fact.received == 0:
+        return Trouble.SILENT
+    if standing_ms(fact, added) >= STANDING_QUEUE_MS:
+        return Trouble.QUEUE
+    if fact.loss_pct >= fact.late_pct and fact.loss_pct > 0:
+        return Trouble.LOSS
+    if fact.late_pct > 0:
+        return Trouble.LATE
+    return Trouble.DELAY
+
+
+@dataclass(frozen=True)
+class CallReading:
+    """Both directions of one call together: a call is good when each direction is."""
+
+    call_id: int
+    run_id: int
+    day: str
+    minute: int
+    busy: bool
+    concurrent: int
+    good: bool
+    mos: float | None
+    """Of the worse direction; None where nothing arrived in one of them."""
+
+
+def by_call(readings: list[Reading]) -> list[CallReading]:
+    """The calls of which both directions were read, in the order of their numbers."""
+    pairs: dict[int, list[Reading]] = {}
+    for reading in readings:
+        pairs.setdefault(reading.fact.call_id, []).append(reading)
+    calls = []
+    for call_id, both in sorted(pairs.items()):
+        fact = both[0].fact
+        scores = [r.fact.mos for r in both]
+        worst = None if any(s is None for s in scores) else min(s for s in scores if s is not None)
+        good = all(r.good for r in both)
+        calls.append(CallReading(call_id, fact.run_id, fact.day, fact.minute, fact.busy, fact.concurrent, good, worst))
+    return calls

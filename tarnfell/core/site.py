@@ -1,0 +1,39 @@
+"""A whole site, judged: everything that follows from its facts and its brief."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from tarnfell.core.daysheet import Day, day_sheet
+from tarnfell.core.evidence import Brief, CallFact, Reading, read
+from tarnfell.core.findings import Finding, find
+from tarnfell.core.path import Leg, leg
+from tarnfell.core.verdict import Verdict, judge_site
+
+
+@dataclass(frozen=True)
+class Evaluation:
+    brief: Brief
+    readings: list[Reading]
+    findings: list[Finding]
+    verdict: Verdict
+    tainted_calls: int
+    """Left out because the probe disturbed itself."""
+
+    @cached_property
+    def sheet(self) -> list[Day]:
+        return day_sheet(self.readings)
+
+    @cached_property
+    def legs(self) -> tuple[Leg, Leg]:
+        """Up and down."""
+        return leg(self.readings, "up"), leg(self.readings, "down")
+
+
+def evaluate_site(facts: list[CallFact], brief: Brief) -> Evaluation:
+    """Readings, findings and verdict of all facts of a site."""
+    readings = read(facts, brief)
+    findings = find(readings)
+    tainted = len({f.call_id for f in facts if f.tainted})
+    return Evaluation(brief, readings, findings, judge_site(readings, findings, brief), tainted)

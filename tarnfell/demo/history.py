@@ -1,0 +1,177 @@
+"""Seven days of calls at the demo's sites, taken in exactly as a probe's uploads are."""
+
+from __future__ import annotations
+
+import sqlite3
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.columns import pack_planes
+from tarnfell.core.rates import call_rate
+from tarnfell.core.trace import Ints
+from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
+from tarnfell.demo.simulate import Moved, Way, move_packets
+from tarnfell.store import calls as call_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import open_database, writing
+from tarnfell.store.people import add_user
+from tarnfell.store.probes import add_probe
+from tarnfell.store.runs import Run
+from tarnfell.wire.record import PackedColumn, Record, join_parts
+
+DAYS = 7
+EVERY_MINUTES = 10
+WATCH_S = 12
+HELD_S = 20
+EF = 46
+_TTL = 57
+
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class _Ids:
+    site: int
+    probe: int
+    far_end: int
+
+
+def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None) -> None:
+    """The scenario in a new database in ``folder``, its seven days ending at ``end`` (with a zone)."""
+    db = open_database(folder)
+    try:
+        with writing(db):
+            add_user(db, USER_EMAIL, USER_NAME, PASSWORD)
+            engagement = site_store.add_engagement(db, **ENGAGEMENT)
+            for number, site in enumerate(SITES):
+                ids = _set_up(db, engagement, site)
+                if site.up and site.down:
+                    tell(f"{site.values['name']}: seven days of calls")
+                    _SiteHistory(db, site, ids, end, np.random.default_rng([SEED, number])).write()
+    finally:
+        db.close()
+
+
+def _set_up(db: sqlite3.Connection, engagement: int, site: DemoSite) -> _Ids:
+    site_id = site_store.add_site(db, engagement, **site.values)
+    name, place, address = site.far_end
+    far_end = site_store.add_far_end(db, site_id, name, place, address, 4870, "demo-key-of-no-real-far-end")
+    probe, _token = add_probe(db, site_id, site.probe, site.spot)
+    return _Ids(site_id, probe, far_end)
+
+
+class _SiteHistory:
+    """One site's week: a short call every ten minutes, and a few runs of several calls."""
+
+    def __init__(
+        self, db: sqlite3.Connection, site: DemoSite, ids: _Ids, end: datetime, rng: np.random.Generator
+    ) -> None:
+        self._db, self._site, self._ids, self._rng = db, site, ids, rng
+        self._codec = find_codec(site.values["codec"])
+        self._ptime = int(site.values["ptime_ms"])
+        self._zone = ZoneInfo(site.values["time_zone"])
+        minutes = end.minute % EVERY_MINUTES
+        self._end = end.astimezone(UTC).replace(second=0, microsecond=0) - timedelta(minutes=minutes)
+
+    def write(self) -> None:
+        count = DAYS * 24 * 60 // EVERY_MINUTES
+        starts = [self._end - timedelta(minutes=EVERY_MINUTES * (count - i)) for i in range(count)]
+        # A few seconds into each cell, never at the same instant.
+        offsets = self._rng.uniform(5, 240, count)
+        moments = np.array([int((s.timestamp() + o) * 1e6) for s, o in zip(starts, offsets, strict=True)])
+        self._place(moments, np.ones(count, int), WATCH_S, "watch")
+        for days_before, hour, calls in self._site.held_runs:
+            local = (self._end.astimezone(self._zone) - timedelta(days=days_before)).replace(hour=hour, minute=4)
+            while str(local.isoweekday()) not in "12345":
+                local -= timedelta(days=1)
+            self._place(np.array([int(local.timestamp() * 1e6)]), np.array([calls]), HELD_S, "placed")
+
+    def _place(self, moments: Ints, calls: Ints, seconds: int, purpose: str) -> None:
+        starts = np.repeat(moments, calls)
+        packets = seconds * 1000 // self._ptime
+        own = float(calls.max()) * call_rate(self._codec, self._ptime).ipv4_kbps
+        up = self._move(self._site.up, starts, packets, self._site.up_load, own)
+        down = self._move(self._site.down, starts, packets, self._site.down_load, own)
+        row = 0
+        for moment, number in zip(moments.tolist(), calls.tolist(), strict=True):
+            parts = [
+                Record({"shared": True, "self_check": {"tainted": False, "reasons": []}, "stopped": False}).serialize()
+            ]
+            for call in range(number):
+                parts.append(self._record(call + 1, moment, up, down, row).serialize())
+                row += 1
+            self._take_in(moment, number, seconds, purpose, join_parts(parts))
+
+    def _move(self, way: Way | None, starts: Ints, packets: int, by_hour: tuple[float, ...], own: float) -> Moved:
+        assert way is not None
+        load = np.array([self._load(start, by_hour) for start in starts.tolist()])
+        return move_packets(way, starts, packets, self._ptime, load, own, self._rng)
+
+    def _load(self, start_us: int, by_hour: tuple[float, ...]) -> float:
+        local = datetime.fromtimestamp(start_us / 1e6, UTC).astimezone(self._zone)
+        share = self._site.weekend_share if local.isoweekday() > 5 else 1.0
+        return by_hour[local.hour] * share
+
+    def _record(self, call: int, moment: int, up: Moved, down: Moved, row: int) -> Record:
+        columns: dict[str, PackedColumn] = {}
+        size = self._codec.payload_bytes(self._ptime) + 12
+        for name, moved in (("up", up), ("down", down)):
+            arrived = np.flatnonzero(moved.arrived[row])
+            same = np.ones(len(arrived), np.int64)
+            for column, values in (
+                ("sent_us", moved.sent_us[row]),
+                ("arrival_seq", arrived),
+                ("arrival_us", moved.recv_us[row][arrived]),
+                ("arrival_dscp", EF * same),
+                ("arrival_ttl", _TTL * same),
+                ("arrival_bytes", size * same),
+            ):
+                packed = zlib.compress(pack_planes(values), 4)
+                columns[f"{name}.{column}"] = PackedColumn(f"{name}.{column}", len(values), packed)
+        ssrc = self._rng.integers(0, 1 << 32, 2).tolist()
+        meta = {
+            "call": call,
+            "ptime_us": self._ptime * 1000,
+            "planned_packets": up.sent_us.shape[1],
+            "start_us": moment,
+            "far_port": 20000 + call - 1,
+            "bound": True,
+            "up": {"ssrc": ssrc[0], "dscp_sent": EF},
+            "down": {"ssrc": ssrc[1], "dscp_sent": EF},
+        }
+        return Record(meta, columns)
+
+    def _take_in(self, moment: int, calls: int, seconds: int, purpose: str, upload: bytes) -> None:
+        db = self._db
+        run = run_store.add_run(
+            db,
+            site_id=self._ids.site,
+            probe_id=self._ids.probe,
+            far_end_id=self._ids.far_end,
+            purpose=purpose,
+            codec=self._codec.name,
+            ptime_ms=self._ptime,
+            calls=calls,
+            seconds=seconds,
+            dscp=EF,
+            asked_by=None,
+            words="Asked for by the watch plan." if purpose == "watch" else f"Asked for by {USER_NAME}.",
+            at_us=moment - 2_000_000,
+        )
+        run_store.move(db, run, "taken", f"Taken by {self._site.probe}.", moment - 1_000_000)
+        run = self._again(run)
+        run_store.move(db, run, "running", "Packets are being sent.", moment)
+        call_store.take_in(
+            db, self._again(run), call_store.judge_upload(run, upload), moment + (seconds + 3) * 1_000_000
+        )
+
+    def _again(self, run: Run) -> Run:
+        return run_store.run_by_id(self._db, run.id)

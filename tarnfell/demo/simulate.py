@@ -1,0 +1,100 @@
+"""A seeded path, simulated for many calls at once: a shared queue, other people's traffic, loss.
+
+Calls are rows, packets are columns; time runs in slots in which every call's
+queue is moved one step together.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+SLOT_MS = 5.0
+_WARM_UP_SLOTS = 1600
+
+
+@dataclass(frozen=True)
+class Way:
+    """One direction of a site's path."""
+
+    rate_kbps: float
+    queue_ms: float
+    base_ms: float
+    jitter_ms: float
+    loss_pct: float
+    burst_rate: float = 1.3
+    """What other people's traffic offers while it bursts, as a share of the rate."""
+    burst_on_s: float = 7.0
+    burst_off_s: float = 9.0
+
+
+@dataclass(frozen=True)
+class Moved:
+    """Packets of one direction: times in microseconds, shape (calls, packets); ``arrived`` False where lost."""
+
+    sent_us: Ints
+    recv_us: Ints
+    arrived: NDArray[np.bool_]
+
+
+def move_packets(
+    way: Way, start_us: Ints, packets: int, ptime_ms: int, load: Floats, own_kbps: float, rng: np.random.Generator
+) -> Moved:
+    """Send ``packets`` packets of each call over ``way``.
+
+    ``start_us`` and ``load`` (chance 0…1 that other traffic is bursting) have shape (calls,). Calls with the same
+    start share one queue.
+    """
+    calls = len(start_us)
+    moments, shared = np.unique(start_us, return_inverse=True)
+    late_ms = rng.exponential(0.06, (calls, packets))
+    spread = np.linspace(0, ptime_ms, calls, endpoint=False)[:, None]
+    at_ms = spread + np.arange(packets) * ptime_ms + late_ms
+    slots = int((packets * ptime_ms + ptime_ms) / SLOT_MS) + 2
+    busy = np.zeros(len(moments))
+    busy[shared] = load
+    wait_ms, overflow = _queue(way, slots, busy, own_kbps, rng)
+    slot = np.minimum((at_ms / SLOT_MS).astype(int), slots - 1)
+    row = shared[:, None]
+    delay_ms = way.base_ms + wait_ms[row, slot] + rng.exponential(way.jitter_ms, (calls, packets))
+    lost = rng.random((calls, packets)) < np.maximum(overflow[row, slot], way.loss_pct / 100)
+    # One queue, first in first out: nothing overtakes.
+    recv_ms = np.maximum.accumulate(at_ms + delay_ms, axis=1)
+    origin = start_us[:, None]
+    return Moved(
+        sent_us=origin + np.rint(at_ms * 1000).astype(np.int64),
+        recv_us=origin + np.rint(recv_ms * 1000).astype(np.int64),
+        arrived=~lost,
+    )
+
+
+def _queue(way: Way, slots: int, load: Floats, own_kbps: float, rng: np.random.Generator) -> tuple[Floats, Floats]:
+    """Waiting time and chance of being dropped in each slot, shape (moments, slots)."""
+    moments = len(load)
+    share = way.burst_on_s / (way.burst_on_s + way.burst_off_s)
+    # Load shifts how long bursts last against how long they pause; 0 means none at all.
+    on_share = np.clip(load * share * 2, 0, 0.95)
+    leave = np.full(moments, SLOT_MS / 1000 / way.burst_on_s)
+    enter = np.divide(leave * on_share, 1 - on_share)
+    on = rng.random(moments) < on_share
+    wait = np.zeros(moments)
+    waits = np.zeros((moments, slots))
+    drops = np.zeros((moments, slots))
+    own = own_kbps / way.rate_kbps
+    for slot in range(-_WARM_UP_SLOTS, slots):
+        flip = rng.random(moments)
+        on = np.where(on, flip >= leave, flip < enter)
+        noise = rng.gamma(4, 0.25, moments)
+        offered = own + np.where(on, way.burst_rate, 0.12) * noise
+        wait = np.maximum(0.0, wait + (offered - 1) * SLOT_MS)
+        over = np.maximum(0.0, wait - way.queue_ms)
+        wait -= over
+        if slot >= 0:
+            waits[:, slot] = wait
+            drops[:, slot] = over / (offered * SLOT_MS)
+    return waits, drops

@@ -1,0 +1,112 @@
+"""The report's pictures as SVG text: the same ramp, the same day sheet, the same marks as on screen."""
+
+from __future__ import annotations
+
+from datetime import date
+from html import escape
+
+from tarnfell.core.daysheet import CELLS, Day
+from tarnfell.core.path import Leg
+from tarnfell.core.verdict import CELL_MINUTES
+
+# Pale sand (calm) through water green to deep indigo (bad); web/src/shared/depth.ts holds the same stops.
+RAMP = (
+    (0xF0, 0xE6, 0xCF),
+    (0xC9, 0xDD, 0xC2),
+    (0x7F, 0xBF, 0xB0),
+    (0x3F, 0x8F, 0xA0),
+    (0x33, 0x5F, 0x93),
+    (0x2B, 0x2F, 0x6B),
+)
+CALM_MOS, BAD_MOS = 4.35, 2.6
+PAPER_LINE = "#cfc7b4"
+INK = "#22241f"
+
+
+def depth(mos: float) -> float:
+    """0 (calm) to 1 (bad) for a MOS."""
+    return min(1.0, max(0.0, (CALM_MOS - mos) / (CALM_MOS - BAD_MOS)))
+
+
+def paint(value: float) -> str:
+    """The ramp's colour at a depth of 0…1."""
+    at = value * (len(RAMP) - 1)
+    low = min(int(at), len(RAMP) - 2)
+    mix = at - low
+    channels = (round(a + (b - a) * mix) for a, b in zip(RAMP[low], RAMP[low + 1], strict=True))
+    return "#" + "".join(f"{c:02x}" for c in channels)
+
+
+def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_days: str) -> str:
+    """Days as rows, the local day left to right; up over down in each row; business hours bracketed."""
+    left, top, cell, row = 74, 18, 4.2, 22
+    width, height = left + cell * CELLS + 8, top + row * len(days) + 6
+    parts = [
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {width:.0f} {height}" role="img" '
+        f'aria-label="Call quality in ten-minute cells over {len(days)} days">'
+    ]
+    for hour in range(0, 25, 3):
+        x = left + hour * 60 / CELL_MINUTES * cell
+        parts.append(f'<text x="{x:.1f}" y="11" class="tick" text-anchor="middle">{hour:02d}</text>')
+    for i, day in enumerate(days):
+        y = top + i * row
+        when = date.fromisoformat(day.day)
+        parts.append(f'<text x="0" y="{y + 13}" class="day">{when:%a %d %b}</text>')
+        for side, offset in ((day.up, 0), (day.down, 9)):
+            for n, mos in enumerate(side.mos):
+                if mos is not None:
+                    parts.append(
+                        f'<rect x="{left + n * cell:.1f}" y="{y + offset}" width="{cell}" height="8" '
+                        f'fill="{paint(depth(mos))}"/>'
+                    )
+        if str(when.isoweekday()) in open_days:
+            x1, x2 = (left + m / CELL_MINUTES * cell for m in (open_minute, close_minute))
+            parts.append(
+                f'<path d="M{x1:.1f} {y - 1.5}V{y + 18.5}M{x2:.1f} {y - 1.5}V{y + 18.5}" stroke="{INK}" '
+                'stroke-width="0.8" fill="none"/>'
+            )
+    parts.append("</svg>")
+    return "".join(parts)
+
+
+def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
+    """Spot to far end, up above and down below, each painted by what it adds."""
+    parts = [
+        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 92" role="img" aria-label="The way of the calls">'
+    ]
+    for leg, y, words, arrow in (
+        (up, 30, "up", "M560 22l12 8l-12 8"),
+        (down, 62, "down", "M80 54l-12 8l12 8"),
+    ):
+        colour = paint(depth(leg.mos_p10)) if leg.mos_p10 is not None else PAPER_LINE
+        loss = "–" if leg.loss_pct is None else f"{leg.loss_pct:.2f} % lost"
+        added = "–" if leg.added_p95_ms is None else f"{leg.added_p95_ms:.0f} ms added at worst"
+        parts.append(f'<path d="M72 {y}H568" stroke="{INK}" stroke-width="11" stroke-linecap="butt"/>')
+        parts.append(f'<path d="M73 {y}H567" stroke="{colour}" stroke-width="9.4"/>')
+        parts.append(f'<path d="{arrow}" fill="none" stroke="{INK}" stroke-width="1.2"/>')
+        parts.append(
+            f'<text x="320" y="{y - 9 if y < 46 else y + 18}" text-anchor="middle" class="tick">'
+            f"{words}: {loss}, {added}</text>"
+        )
+    parts.append(f'<rect x="8" y="18" width="64" height="56" fill="none" stroke="{INK}"/>')
+    parts.append(f'<rect x="568" y="18" width="64" height="56" fill="none" stroke="{INK}"/>')
+    parts.append(f'<text x="40" y="50" text-anchor="middle" class="tick">{escape(spot[:12])}</text>')
+    parts.append(f'<text x="600" y="50" text-anchor="middle" class="tick">{escape(far_end[:12])}</text>')
+    parts.append("</svg>")
+    return "".join(parts)
+
+
+def verdict_mark_svg(word: str, provisional: bool) -> str:
+    """A pool drawn as a section: level water is ready, a low edge conditions, an empty basin not ready."""
+    edge = ' stroke-dasharray="3 2.4"' if provisional else ""
+    fills = {
+        "ready": '<path d="M6 16C14 34 42 34 50 16Z" fill="#3f8fa0"/>',
+        "ready with conditions": '<path d="M10 23C18 33 38 33 46 23Z" fill="#7fbfb0"/>',
+        "not ready": '<path d="M22 29L34 29" stroke="#2b2f6b" stroke-width="2"/><path d="M20 8L36 24M36 8L20 24" '
+        'stroke="#2b2f6b" stroke-width="2.2"/>',
+        "no evidence": "",
+    }
+    return (
+        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 56 36" class="mark" aria-hidden="true">'
+        f'{fills[word]}<path d="M3 12C12 38 44 38 53 12" fill="none" stroke="{INK}" stroke-width="1.6"{edge}/></svg>'
+    )

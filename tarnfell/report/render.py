@@ -1,0 +1,53 @@
+"""A report as HTML for the screen and, from the same page, PDF on A4."""
+
+from __future__ import annotations
+
+from functools import cache
+from importlib import resources
+
+from jinja2 import Environment, StrictUndefined
+from markupsafe import Markup
+
+from tarnfell.report.build import Report
+from tarnfell.report.figures import RAMP, day_sheet_svg, path_svg, verdict_mark_svg
+
+
+def render_html(report: Report) -> str:
+    """The whole page, self-contained."""
+    e, site = report.evaluation, report.site
+    page: str = _template().render(
+        r=report,
+        site=site,
+        v=e.verdict,
+        brief=e.brief,
+        findings=e.findings,
+        titles={f.key: f.title for f in e.findings},
+        mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
+        sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
+        path=Markup(path_svg(site.spot or "probe", site.far_end or "far end", *e.legs)) if e.readings else None,
+        ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
+        tainted=e.tainted_calls,
+        style=Markup(resources.files(__package__).joinpath("report.css").read_text(encoding="utf-8")),
+    )
+    return page
+
+
+def render_pdf(report: Report) -> bytes:
+    """The page on A4."""
+    # WeasyPrint takes a second to import; nothing else should wait for it.
+    from weasyprint import HTML
+
+    return bytes(HTML(string=render_html(report)).write_pdf())
+
+
+@cache
+def _environment() -> Environment:
+    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["kbps"] = lambda value: "–" if value is None else f"{value / 1000:g} Mbit/s"
+    return environment
+
+
+@cache
+def _template():  # type: ignore[no-untyped-def]
+    text = resources.files(__package__).joinpath("report.html").read_text(encoding="utf-8")
+    return _environment().from_string(text)

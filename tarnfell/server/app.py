@@ -1,0 +1,97 @@
+"""The application factory: one database connection a request, headers, static front end, resources."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, g, request, send_from_directory
+
+from tarnfell.server import auth, calls, engagements, probes, reports, runs, sites
+from tarnfell.server.api import Problem, install_errors, openapi, problem_response
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
+from tarnfell.store.db import connect, open_database
+
+WEB_FOLDER = Path(__file__).resolve().parents[2] / "web" / "dist"
+_CSP = (
+    "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
+    "frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
+)
+
+
+def create_app(data: Path, web: Path = WEB_FOLDER) -> Flask:
+    """The server over the data in ``data``. Raises SchemaError or OSError."""
+    open_database(data).close()
+    app = Flask(__name__, static_folder=None)
+    app.config.update(
+        DATA=data,
+        SECRET_KEY=_secret(data),
+        SESSION_COOKIE_NAME="tarnfell",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        PERMANENT_SESSION_LIFETIME=14 * 24 * 3600,
+        MAX_CONTENT_LENGTH=MAX_UPLOAD_BYTES,
+    )
+    install_errors(app)
+
+    @app.before_request
+    def _open() -> None:
+        g.db = connect(data)
+
+    @app.teardown_request
+    def _close(_: BaseException | None) -> None:
+        if "db" in g:
+            g.db.close()
+
+    @app.after_request
+    def _headers(response: Response) -> Response:
+        response.headers.setdefault("Content-Security-Policy", _CSP)
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "same-origin"
+        response.headers["X-Frame-Options"] = "SAMEORIGIN"
+        if request.path.startswith("/api/"):
+            response.headers.setdefault("Cache-Control", "no-store")
+        return response
+
+    auth.guard(app)
+    for module in (auth, engagements, sites, runs, calls, reports, probes):
+        app.register_blueprint(module.blueprint)
+    _serve_description(app)
+    _serve_front_end(app, web)
+    return app
+
+
+def _serve_description(app: Flask) -> None:
+    @app.get("/api/openapi.json")
+    def _description() -> dict[str, Any]:
+        return openapi()
+
+
+def _serve_front_end(app: Flask, web: Path) -> None:
+    """Built files by name; every other address outside /api is a screen of the one page."""
+
+    @app.get("/", defaults={"path": ""})
+    @app.get("/<path:path>")
+    def _page(path: str) -> Response:
+        if path.startswith("api/"):
+            return problem_response(404, "There is nothing at this address.")
+        if path and (web / path).is_file():
+            response = send_from_directory(web, path)
+            if path.startswith("assets/"):
+                response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        if not (web / "index.html").is_file():
+            raise Problem(404, "The front end has not been built: run `make web`.")
+        response = send_from_directory(web, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response
+
+
+def _secret(data: Path) -> bytes:
+    """The key of the session cookies, made once and kept beside the data."""
+    file = data / "session.key"
+    if not file.exists():
+        file.touch(mode=0o600)
+        file.write_text(secrets.token_hex(32))
+    return file.read_text().encode()

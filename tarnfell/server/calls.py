@@ -1,0 +1,197 @@
+"""One call, all the way down; judged again from its packets with any codec or buffer."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from flask import Blueprint, Response, g
+
+from tarnfell.core import playout, streams
+from tarnfell.core.codecs import CodecError, find_codec
+from tarnfell.core.quality import MOS_SCALE, Criterion, StreamQuality, criterion_for, explain, judge_seconds
+from tarnfell.core.trace import Trace
+from tarnfell.core.tracefile import format_csv
+from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.models import (
+    CallDirection,
+    CallPage,
+    CallQuery,
+    CallSide,
+    MosLossView,
+    PacketPoint,
+    SecondView,
+)
+from tarnfell.server.runs import clock_words
+from tarnfell.store import calls as call_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.calls import StoredCall
+from tarnfell.store.packets import DIRECTIONS, JudgedDirection, clock_relation, judge_record, trace_of
+
+blueprint = Blueprint("calls", __name__)
+
+MAX_POINTS = 3000
+"""More packets than this in one direction are thinned for the screen: worst and best of each stretch stay."""
+
+
+@endpoint(blueprint, "GET", "/api/calls/<int:call_id>", response=CallPage)
+def show_call(call_id: int, query: CallQuery) -> CallPage:
+    """One call, judged with the asked-for buffer and codec."""
+    call = _require_call(call_id)
+    run = run_store.run_by_id(g.db, call.run_id)
+    site = site_store.site_by_id(g.db, run.site_id)
+    try:
+        sent_as = find_codec(run.codec)
+        judged_as = find_codec(query.codec or run.codec)
+        judged_as.check_ptime(run.ptime_ms)
+    except CodecError as error:
+        raise Problem(422, str(error)) from None
+    criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms)
+    relation = clock_relation(call.clock)
+    judged = judge_record(call.record, relation, criterion)
+    local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    check = dict(call.clock.meta.get("self_check") or {})
+    return CallPage(
+        id=call.id,
+        number=call.number,
+        run_id=run.id,
+        site_slug=site.slug,
+        site_name=site.name,
+        started_us=call.started_us,
+        started_local=local.strftime("%a %d %b %Y %H:%M:%S"),
+        calls=run.calls,
+        codec=run.codec,
+        codec_title=sent_as.title,
+        judged_as=judged_as.name,
+        ptime_ms=run.ptime_ms,
+        buffer_ms=query.buffer_ms,
+        target_mos=site.target_mos,
+        mos_scale=MOS_SCALE,
+        clock=clock_words(relation),
+        tainted=list(check.get("reasons") or []),
+        up=_side(judged["up"], criterion),
+        down=_side(judged["down"], criterion),
+    )
+
+
+@endpoint(blueprint, "GET", "/api/calls/<int:call_id>/<direction>.csv", produces="text/csv")
+def export_trace(call_id: int, direction: str) -> Response:
+    """One direction's packets in the open CSV form."""
+    call = _require_call(call_id)
+    known = next((d for d in DIRECTIONS if d == direction), None)
+    trace = trace_of(call.record, known, clock_relation(call.clock)) if known else None
+    if trace is None:
+        raise Problem(404, "Nothing was sent in that direction.")
+    response = Response(format_csv(trace), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f'attachment; filename="call{call_id}-{direction}.csv"'
+    return response
+
+
+def _require_call(call_id: int) -> StoredCall:
+    try:
+        return call_store.call_by_id(g.db, call_id)
+    except (KeyError, OverflowError):
+        raise Problem(404, f"There is no call {call_id}.") from None
+
+
+def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
+    fields = one.fields()
+    quality = one.quality
+    figures: dict[str, Any] = {name: fields.get(name) for name in CallDirection.model_fields}
+    if quality is None or one.trace is None:
+        counts = ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run")
+        figures.update(dict.fromkeys(counts, 0), loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0)
+        return CallSide(
+            figures=CallDirection(**figures),
+            effective_loss_pct=0.0,
+            effective_burst_ratio=1.0,
+            pdv_p50_ms=None,
+            pdv_p99_ms=None,
+            where_it_went=None,
+            why=one.reason or "",
+            seconds=[],
+            packets=[],
+            thinned=False,
+        )
+    seconds = judge_seconds(one.trace, criterion)
+    figures["worst_second_mos"] = float(seconds.mos.min())
+    lost = explain(quality, criterion)
+    points, thinned = _packets(one.trace, criterion)
+    return CallSide(
+        figures=CallDirection(**figures),
+        effective_loss_pct=quality.effective_loss_pct,
+        effective_burst_ratio=quality.effective_burst_ratio,
+        pdv_p50_ms=quality.metrics.pdv_p50_ms,
+        pdv_p99_ms=quality.metrics.pdv_p99_ms,
+        where_it_went=MosLossView.model_validate(lost) if lost else None,
+        why=one.reason or _why(quality, criterion),
+        seconds=[
+            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m)
+            for s, n, t, d, m in zip(
+                seconds.sent.tolist(),
+                seconds.lost.tolist(),
+                seconds.late.tolist(),
+                seconds.delay_p50_ms.tolist(),
+                seconds.mos.tolist(),
+                strict=True,
+            )
+        ],
+        packets=points,
+        thinned=thinned,
+    )
+
+
+def _why(quality: StreamQuality, criterion: Criterion) -> str:
+    lost = explain(quality, criterion)
+    assert lost is not None
+    causes = {
+        "packets lost on the way": lost.loss,
+        f"packets later than the buffer of {criterion.buffer_ms:.0f} ms": lost.late,
+        "delay": lost.delay,
+        "the codec itself": lost.codec,
+    }
+    told = [f"{name} took {value:.2f}" for name, value in sorted(causes.items(), key=lambda c: -c[1]) if value >= 0.02]
+    if not told:
+        return "Nothing took anything noticeable: this is as good as the codec gets."
+    return (", ".join(told) + " MOS.").capitalize()
+
+
+def _packets(trace: Trace, criterion: Criterion) -> tuple[list[PacketPoint], bool]:
+    late = playout.fixed(trace, criterion.buffer_ms).late
+    pdv = streams.pdv_ms(trace)
+    at = (trace.sent_us - trace.sent_us[0]) / 1000
+    keep = np.arange(len(trace))
+    thinned = len(trace) > MAX_POINTS
+    if thinned:
+        keep = _thin(pdv, late, MAX_POINTS)
+    points = []
+    for i in keep.tolist():
+        missing = bool(np.isnan(pdv[i]))
+        points.append(
+            PacketPoint(
+                at_ms=float(at[i]),
+                pdv_ms=None if missing else float(pdv[i]),
+                fate="lost" if missing else "late" if late[i] else "heard",
+            )
+        )
+    return points, thinned
+
+
+def _thin(pdv: np.ndarray, late: np.ndarray, points: int) -> np.ndarray:
+    """Indices that keep each stretch's extremes and one of each fate in it."""
+    stretches = np.array_split(np.arange(len(pdv)), points // 4)
+    keep: set[int] = set()
+    for stretch in stretches:
+        values = pdv[stretch]
+        missing = np.isnan(values)
+        if missing.any():
+            keep.add(int(stretch[np.argmax(missing)]))
+        if not missing.all():
+            keep.add(int(stretch[np.nanargmax(values)]))
+            keep.add(int(stretch[np.nanargmin(values)]))
+        if late[stretch].any():
+            keep.add(int(stretch[np.argmax(late[stretch])]))
+    return np.array(sorted(keep))

@@ -1,0 +1,65 @@
+"""A site's report as the customer sees it: HTML for the screen, PDF for paper, JSON for machines."""
+
+from __future__ import annotations
+
+from flask import Blueprint, Response, g, jsonify
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import call_rate
+from tarnfell.report.build import Report, SiteFacts, build_report
+from tarnfell.report.render import render_html, render_pdf
+from tarnfell.server.api import endpoint
+from tarnfell.server.evaluate import evaluate
+from tarnfell.server.sites import business_hours, require_site
+from tarnfell.store import probes as probe_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import now_us
+
+blueprint = Blueprint("reports", __name__)
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/report.html", produces="text/html")
+def report_html(slug: str) -> Response:
+    """The report as a page."""
+    return Response(render_html(_report(slug)), mimetype="text/html")
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/report.pdf", produces="application/pdf")
+def report_pdf(slug: str) -> Response:
+    """The report on A4."""
+    response = Response(render_pdf(_report(slug)), mimetype="application/pdf")
+    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-readiness.pdf"'
+    return response
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
+def report_json(slug: str) -> Response:
+    """The report's figures."""
+    return jsonify(_report(slug).as_json())
+
+
+def _report(slug: str) -> Report:
+    site = require_site(slug)
+    probes = probe_store.probes_of(g.db, site.id)
+    far_ends = site_store.far_ends_of(g.db, site.id)
+    codec = find_codec(site.codec)
+    facts = SiteFacts(
+        engagement=site_store.engagement_by_id(g.db, site.engagement_id).name,
+        name=site.name,
+        place=site.place,
+        time_zone=site.time_zone,
+        business_hours=business_hours(site),
+        open_minute=site.open_minute,
+        close_minute=site.close_minute,
+        open_days=site.open_days,
+        medium=site.medium,
+        down_kbps=site.down_kbps,
+        up_kbps=site.up_kbps,
+        provider=site.provider,
+        spot=probes[0].spot if probes else "",
+        far_end=far_ends[0].name if far_ends else "",
+        codec=codec,
+        ptime_ms=site.ptime_ms,
+        rate=call_rate(codec, site.ptime_ms),
+    )
+    return build_report(facts, evaluate(g.db, site), now_us())

@@ -1,0 +1,335 @@
+"""Runs: placing calls, following them live, what came of them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import statistics
+from collections import Counter
+from typing import Any
+
+from flask import Blueprint, g
+
+from tarnfell.core import emodel
+from tarnfell.core.clock import ClockRelation
+from tarnfell.core.codecs import CodecError, find_codec
+from tarnfell.core.playout import DEFAULT_BUFFER_MS
+from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
+from tarnfell.core.rates import PlanError, call_rate, check_load
+from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.models import (
+    CallDirection,
+    CallLine,
+    CallList,
+    LiveQuery,
+    LiveSecondView,
+    LiveSide,
+    Paging,
+    PlaceCalls,
+    RateView,
+    RunEventView,
+    RunLive,
+    RunPage,
+    SelfCheckView,
+    SideSummary,
+)
+from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
+from tarnfell.server.stages import is_heard
+from tarnfell.store import calls as call_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import writing
+from tarnfell.store.packets import clock_relation
+from tarnfell.store.runs import Run
+from tarnfell.wire.record import Record
+
+blueprint = Blueprint("runs", __name__)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/runs", response=RunPage)
+def place_calls(slug: str, body: PlaceCalls) -> RunPage:
+    """Ask a probe to place calls."""
+    site = require_site(slug)
+    try:
+        find_codec(body.codec).check_ptime(body.ptime_ms)
+        check_load(body.calls, body.seconds)
+    except (CodecError, PlanError) as error:
+        raise Problem(422, str(error)) from None
+    probes = probe_store.probes_of(g.db, site.id)
+    far_ends = site_store.far_ends_of(g.db, site.id)
+    probe = next((p for p in probes if p.id == body.probe_id or body.probe_id is None), None)
+    far_end = next((f for f in far_ends if f.id == body.far_end_id or body.far_end_id is None), None)
+    if probe is None:
+        raise Problem(409, "This site has no such probe. Place one first.")
+    if far_end is None:
+        raise Problem(409, "This site has no such far end. Say first where calls are answered.")
+    if not is_heard(probe):
+        raise Problem(
+            409,
+            f"The probe {probe.name} is not heard now. See that it has power and network, then place the calls.",
+        )
+    with writing(g.db):
+        if run_store.open_runs(g.db, site.id):
+            raise Problem(409, "A run is on at this site. Wait for it to end, or stop it.")
+        run = run_store.add_run(
+            g.db,
+            site_id=site.id,
+            probe_id=probe.id,
+            far_end_id=far_end.id,
+            purpose="placed",
+            codec=body.codec,
+            ptime_ms=body.ptime_ms,
+            calls=body.calls,
+            seconds=body.seconds,
+            dscp=body.dscp,
+            asked_by=g.user.id,
+            words=f"Asked for by {g.user.name}.",
+        )
+    return run_page(g.db, run)
+
+
+@endpoint(blueprint, "GET", "/api/runs/<int:run_id>", response=RunPage)
+def show_run(run_id: int) -> RunPage:
+    """One run: its life and, when done, what came of it."""
+    return run_page(g.db, _require_run(run_id))
+
+
+@endpoint(blueprint, "POST", "/api/runs/<int:run_id>/stop", response=RunPage)
+def stop_run(run_id: int) -> RunPage:
+    """Stop a run; what was measured so far is kept."""
+    with writing(g.db):
+        run_store.ask_stop(g.db, _require_run(run_id))
+    return run_page(g.db, _require_run(run_id))
+
+
+@endpoint(blueprint, "GET", "/api/runs/<int:run_id>/live", response=RunLive)
+def follow_run(run_id: int, query: LiveQuery) -> RunLive:
+    """The seconds of a run after a given one, with quality as it forms."""
+    run = _require_run(run_id)
+    # One second more than asked for: a rate is the difference of two.
+    bodies = run_store.seconds_after(g.db, run.id, max(0, query.after - 1))
+    criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
+    views, before = [], None
+    for body in bodies:
+        if body["second"] > query.after:
+            views.append(_live_second(body, before, run, criterion))
+        before = body
+    return RunLive(
+        state=run.state,
+        state_words=STATE_WORDS[run.state],
+        failure=run.failure,
+        expected_rate=1000 / run.ptime_ms,
+        seconds=views,
+    )
+
+
+@endpoint(blueprint, "GET", "/api/runs/<int:run_id>/calls", response=CallList)
+def list_calls(run_id: int, query: Paging) -> CallList:
+    """The calls of a run, each with both directions."""
+    run = _require_run(run_id)
+    rows = call_store.directions_of_run(g.db, run.id)
+    lines: dict[int, dict[str, Any]] = {}
+    for row in rows:
+        line = lines.setdefault(row["call_id"], {"id": row["call_id"], "number": row["number"]})
+        line[row["direction"]] = call_direction(row)
+    page = list(lines.values())[query.offset : query.offset + query.limit]
+    return CallList(calls=[CallLine(**line) for line in page], total=len(lines))
+
+
+def _require_run(run_id: int) -> Run:
+    silent = run_store.silent_runs(g.db)
+    if silent and not g.db.in_transaction:
+        with writing(g.db):
+            run_store.give_up_silent(g.db, silent)
+    try:
+        return run_store.run_by_id(g.db, run_id)
+    except (KeyError, OverflowError):
+        raise Problem(404, f"There is no run {run_id}.") from None
+
+
+def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
+    site = site_store.site_by_id(db, run.site_id)
+    engagement = site_store.engagement_by_id(db, site.engagement_id)
+    codec = find_codec(run.codec)
+    rate = call_rate(codec, run.ptime_ms)
+    rows = call_store.directions_of_run(db, run.id) if run.state == "done" else []
+    clock = _clock(db, run) if rows else None
+    return RunPage(
+        id=run.id,
+        site_slug=site.slug,
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        state=run.state,
+        state_words=STATE_WORDS[run.state],
+        failure=run.failure,
+        codec=run.codec,
+        codec_title=codec.title,
+        ptime_ms=run.ptime_ms,
+        calls=run.calls,
+        seconds=run.seconds,
+        dscp=run.dscp,
+        created_us=run.created_us,
+        begun_us=run.begun_us,
+        ended_us=run.ended_us,
+        stop_asked=bool(run.stop_asked),
+        rate=RateView(
+            payload_bytes=rate.payload_bytes,
+            packets_per_s=rate.packets_per_s,
+            ipv4_kbps=rate.ipv4_kbps,
+            ethernet_ipv4_kbps=rate.ethernet_ipv4_kbps,
+            wire_ipv4_kbps=rate.wire_ipv4_kbps,
+        ),
+        target_mos=site.target_mos,
+        mos_scale=MOS_SCALE,
+        clock=clock,
+        probe=probe_store.probe_by_id(db, run.probe_id).name,
+        far_end=site_store.far_end_by_id(db, run.far_end_id).name,
+        events=[RunEventView.model_validate(e) for e in run_store.events(db, run.id)],
+        self_check=_self_check(run),
+        good=good_calls(rows, site.target_mos) if rows else None,
+        up=_summary([r for r in rows if r["direction"] == "up"]),
+        down=_summary([r for r in rows if r["direction"] == "down"]),
+    )
+
+
+def clock_words(relation: ClockRelation) -> str:
+    """How one-way delay was known, in words."""
+    if relation.kind == "shared":
+        return "both ends read one clock"
+    if relation.kind == "estimated":
+        return f"clocks estimated ± {relation.uncertainty_ms or 0:.2f} ms"
+    return "clocks unrelated: one-way delay not known"
+
+
+def _clock(db: sqlite3.Connection, run: Run) -> str:
+    row = db.execute("SELECT clock_record FROM run WHERE id = ?", (run.id,)).fetchone()
+    return clock_words(clock_relation(Record.parse(row[0])))
+
+
+def call_direction(row: sqlite3.Row) -> CallDirection:
+    values = {name: row[name] for name in CallDirection.model_fields}
+    values["dscp_received"] = json.loads(row["dscp_received"])
+    return CallDirection(**values)
+
+
+def _summary(rows: list[sqlite3.Row]) -> SideSummary | None:
+    if not rows:
+        return None
+    sent = sum(r["sent"] for r in rows)
+    lost = sum(r["lost"] for r in rows)
+    late = sum(r["late"] for r in rows)
+    marks: Counter[str] = Counter()
+    for row in rows:
+        marks.update(json.loads(row["dscp_received"]))
+    moss = [r["mos"] for r in rows if r["mos"] is not None]
+    silent = sum(r["received"] == 0 for r in rows)
+    return SideSummary(
+        sent=sent,
+        lost=lost,
+        late=late,
+        loss_pct=100 * lost / sent if sent else 0.0,
+        late_pct=100 * late / sent if sent else 0.0,
+        delay_p50_ms=_middle([r["delay_p50_ms"] for r in rows]),
+        added_ms=_middle([r["pdv_p95_ms"] for r in rows]),
+        jitter_ms=max(r["jitter_max_ms"] for r in rows),
+        mos_p50=_middle(moss),
+        mos_min=min(moss, default=None),
+        dscp_sent=rows[0]["dscp_sent"],
+        dscp_received=dict(marks),
+        why=_why(rows, sent, lost, late, silent),
+    )
+
+
+def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) -> str:
+    """One sentence: what decided this direction's quality."""
+    if sent == 0:
+        return "Nothing was sent: no media port answered. Usually a firewall. Allow the far end's UDP ports."
+    if silent == len(rows):
+        return "Nothing arrived. Usually a firewall that drops UDP this way."
+    if silent:
+        return f"{silent} of {len(rows)} calls carried no sound at all: look at their ports in the firewall."
+    if lost == 0 and late == 0:
+        return "Every packet arrived in time."
+    parts = []
+    if late:
+        spread = _middle([r["pdv_p95_ms"] for r in rows]) or 0.0
+        parts.append(
+            f"{late} packets came too late for a buffer of {DEFAULT_BUFFER_MS:.0f} ms: delay swung by {spread:.0f} ms"
+        )
+    if lost:
+        ratio = _middle([r["burst_ratio"] for r in rows if r["lost"]]) or 1.0
+        parts.append(f"{lost} packets were lost {'in bursts' if ratio >= 1.5 else 'one by one'}")
+    if lost > late:
+        parts.reverse()
+    return "; ".join(parts).capitalize() + "."
+
+
+def _middle(values: list[float | None]) -> float | None:
+    known = [v for v in values if v is not None]
+    return statistics.median(known) if known else None
+
+
+def _self_check(run: Run) -> SelfCheckView | None:
+    if not run.self_check:
+        return None
+    check = json.loads(run.self_check)
+    probe, far = check.get("probe") or {}, check.get("far_end") or {}
+    return SelfCheckView(
+        tainted=bool(check.get("tainted")),
+        reasons=list(check.get("reasons") or []),
+        probe_late_p99_ms=(probe.get("send_late_ms") or {}).get("p99"),
+        far_end_late_p99_ms=(far.get("send_late_ms") or {}).get("p99"),
+        priority=probe.get("priority"),
+        receive_stamps=probe.get("receive_stamps"),
+    )
+
+
+def _live_second(body: dict[str, Any], before: dict[str, Any] | None, run: Run, criterion: Criterion) -> LiveSecondView:
+    rtt = body["rtt_us"]
+    one_way = (rtt or 0) / 2000 + criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
+    gap = max(1, body["second"] - (before["second"] if before else 0))
+    sides = {}
+    for side in ("up", "down"):
+        then = before[side] if before else [None] * len(body[side])
+        sides[side] = _live_side(body[side], then, gap, one_way, criterion)
+    return LiveSecondView(
+        second=body["second"],
+        rtt_ms=rtt / 1000 if rtt else None,
+        send_late_max_ms=body["send_late_max_us"] / 1000,
+        up=sides["up"],
+        down=sides["down"],
+    )
+
+
+def _live_side(
+    now: list[dict[str, int]],
+    before: list[dict[str, int] | None],
+    gap: int,
+    one_way_ms: float,
+    criterion: Criterion,
+) -> LiveSide:
+    rates, scores = [], []
+    for this, last in zip(now, before, strict=True):
+        fresh = {name: this[name] - (last[name] if last else 0) for name in ("received", "reached", "late")}
+        rates.append(max(0, fresh["received"]) / gap)
+        scores.append(_second_mos(fresh, one_way_ms, criterion))
+    known = [s for s in scores if s is not None]
+    return LiveSide(
+        rate=statistics.mean(rates) if rates else 0.0,
+        received=sum(one["received"] for one in now),
+        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
+        late=sum(one["late"] for one in now),
+        jitter_ms=max((one["jitter_us"] for one in now), default=0) / 1000,
+        mos=statistics.median(known) if known else None,
+        call_rates=rates,
+        call_mos=scores,
+    )
+
+
+def _second_mos(fresh: dict[str, int], one_way_ms: float, criterion: Criterion) -> float | None:
+    if fresh["reached"] <= 0:
+        return None
+    missed = max(0, fresh["reached"] - fresh["received"]) + max(0, fresh["late"])
+    loss = min(100.0, 100 * missed / fresh["reached"])
+    return float(emodel.mos_from_r(emodel.rate(one_way_ms, loss, 1.0, criterion.ie, criterion.bpl).R))

@@ -1,0 +1,28 @@
+"""Running the server: waitress in front of the application."""
+
+from __future__ import annotations
+
+import logging
+import sys
+from pathlib import Path
+
+import waitress
+
+from tarnfell.server.app import create_app
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
+
+THREADS = 8
+
+
+def serve_forever(data: Path, host: str, port: int) -> None:
+    """Serve until the process is told to end. Raises OSError when the address cannot be used."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    app = create_app(data)
+    server = waitress.create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
+    print(
+        f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
+        file=sys.stderr,
+        flush=True,
+    )
+    server.run()

@@ -1,0 +1,198 @@
+"""One site: its brief, where the work stands, the day sheet, findings and score."""
+
+from __future__ import annotations
+
+from flask import Blueprint, g
+
+from tarnfell.core.codecs import codec_table, find_codec
+from tarnfell.core.rates import call_rate
+from tarnfell.core.site import Evaluation
+from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, sheet_view, verdict_view
+from tarnfell.server.models import (
+    BriefView,
+    CodecList,
+    CodecView,
+    DimensionView,
+    FarEndView,
+    FindingView,
+    Paging,
+    ProbeView,
+    RunLine,
+    RunList,
+    SitePage,
+)
+from tarnfell.server.stages import is_heard, next_step, stages
+from tarnfell.store import calls as call_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.probes import Probe
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+
+blueprint = Blueprint("sites", __name__)
+
+STATE_WORDS = {
+    "waiting": "waiting for the probe",
+    "taken": "taken by the probe",
+    "running": "running",
+    "done": "done",
+    "failed": "failed",
+}
+RUNS_SHOWN = 12
+
+
+def require_site(slug: str) -> Site:
+    """Raises Problem 404."""
+    site = site_store.site_by_slug(g.db, slug)
+    if site is None:
+        raise Problem(404, f"There is no site “{slug}”.")
+    return site
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>", response=SitePage)
+def show_site(slug: str) -> SitePage:
+    """One site."""
+    site = require_site(slug)
+    engagement = site_store.engagement_by_id(g.db, site.engagement_id)
+    evaluation = evaluate(g.db, site)
+    probes = probe_store.probes_of(g.db, site.id)
+    far_ends = site_store.far_ends_of(g.db, site.id)
+    open_runs = run_store.open_runs(g.db, site.id)
+    return SitePage(
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        slug=site.slug,
+        name=site.name,
+        brief=brief_view(site),
+        verdict=verdict_view(evaluation),
+        share=share_view(evaluation),
+        evidence=evidence_view(evaluation),
+        sustained_calls=evaluation.verdict.sustained_calls,
+        next=next_step(evaluation, site, probes, open_runs),
+        stages=stages(evaluation, site, probes, open_runs),
+        path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
+        sheet=sheet_view(evaluation, site),
+        dimensions=[DimensionView.model_validate(d) for d in evaluation.verdict.dimensions],
+        findings=finding_views(evaluation),
+        probes=[_probe(p) for p in probes],
+        far_ends=[FarEndView.model_validate(f) for f in far_ends],
+        runs=[_run_line(r, site) for r in run_store.placed_runs(g.db, site.id, RUNS_SHOWN)],
+        runs_total=run_store.count_placed(g.db, site.id),
+    )
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/runs", response=RunList)
+def list_runs(slug: str, query: Paging) -> RunList:
+    """A site's runs, newest first."""
+    site = require_site(slug)
+    runs = run_store.placed_runs(g.db, site.id, query.limit, query.offset)
+    return RunList(runs=[_run_line(r, site) for r in runs], total=run_store.count_placed(g.db, site.id))
+
+
+@endpoint(blueprint, "GET", "/api/codecs", response=CodecList)
+def list_codecs() -> CodecList:
+    """The codecs calls can be placed with."""
+    views = [
+        CodecView(
+            name=c.name,
+            title=c.title,
+            intervals_ms=c.intervals_ms(),
+            ie=c.ie,
+            bpl=c.bpl,
+            standing=c.standing,
+            source=c.source,
+        )
+        for c in codec_table().values()
+    ]
+    return CodecList(codecs=views)
+
+
+def brief_view(site: Site) -> BriefView:
+    codec = find_codec(site.codec)
+    rate = call_rate(codec, site.ptime_ms)
+    needed = site.needed_calls * (rate.ipv4_kbps + rate.rtcp_kbps)
+    return BriefView(
+        place=site.place,
+        time_zone=site.time_zone,
+        business_hours=business_hours(site),
+        medium=site.medium,
+        down_kbps=site.down_kbps,
+        up_kbps=site.up_kbps,
+        provider=site.provider,
+        people=site.people,
+        needed_calls=site.needed_calls,
+        codec=site.codec,
+        codec_title=codec.title,
+        ptime_ms=site.ptime_ms,
+        target_mos=site.target_mos,
+        required_share_pct=site.required_share_pct,
+        line_share_up_pct=100 * needed / site.up_kbps if site.up_kbps else None,
+        line_share_down_pct=100 * needed / site.down_kbps if site.down_kbps else None,
+    )
+
+
+def business_hours(site: Site) -> str:
+    names = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+    days = [names[int(d) - 1] for d in site.open_days]
+    consecutive = "".join(str(i) for i in range(1, 8))
+    span = f"{days[0]}–{days[-1]}" if len(days) > 2 and site.open_days in consecutive else ", ".join(days)
+    opens, closes = (f"{m // 60:02d}:{m % 60:02d}" for m in (site.open_minute, site.close_minute))
+    return f"{span} {opens}–{closes}"
+
+
+def finding_views(evaluation: Evaluation) -> list[FindingView]:
+    return [
+        FindingView(
+            key=f.key,
+            title=f.title,
+            direction=f.direction,
+            calls_hit=f.calls_hit,
+            calls=f.calls,
+            evidence=list(f.evidence),
+            call_ids=list(f.call_ids),
+            alternatives=list(f.alternatives),
+            remedy=f.remedy,
+            who=f.who,
+            gain=f.gain,
+        )
+        for f in evaluation.findings
+    ]
+
+
+def _probe(probe: Probe) -> ProbeView:
+    system = probe.environment.get("system")
+    return ProbeView(
+        id=probe.id,
+        name=probe.name,
+        spot=probe.spot,
+        system=str(system) if system else None,
+        last_heard_us=probe.last_heard_us,
+        heard=is_heard(probe),
+    )
+
+
+def _run_line(run: Run, site: Site) -> RunLine:
+    good = None
+    if run.state == "done":
+        good = good_calls(call_store.directions_of_run(g.db, run.id), site.target_mos)
+    return RunLine(
+        id=run.id,
+        state=run.state,
+        words=run.failure or STATE_WORDS[run.state],
+        created_us=run.created_us,
+        codec=run.codec,
+        ptime_ms=run.ptime_ms,
+        calls=run.calls,
+        seconds=run.seconds,
+        dscp=run.dscp,
+        good=good,
+        tainted=bool(run.tainted),
+    )
+
+
+def good_calls(rows: list, target_mos: float) -> int:  # type: ignore[type-arg]
+    """Calls of which both directions reached the target."""
+    bad = {row["call_id"] for row in rows if row["mos"] is None or row["mos"] < target_mos}
+    return len({row["call_id"] for row in rows} - bad)

@@ -1,0 +1,113 @@
+"""Where a site stands in the order of the work, and the one thing to do next."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from tarnfell.core.site import Evaluation
+from tarnfell.server.models import NextStep, Stage
+from tarnfell.store.db import now_us
+from tarnfell.store.probes import Probe
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+
+HEARD_WITHIN_US = 15 * 1_000_000
+
+
+def is_heard(probe: Probe) -> bool:
+    """Whether the probe spoke recently enough to take a job."""
+    return probe.last_heard_us is not None and now_us() - probe.last_heard_us < HEARD_WITHIN_US
+
+
+def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> NextStep:
+    """The next step and why, from what is there and what is missing."""
+    verdict = evaluation.verdict
+    if open_runs:
+        run = open_runs[-1]
+        return NextStep(
+            words="Watch the run until both directions flow",
+            why=f"{run.calls} {'call is' if run.calls == 1 else 'calls are'} being placed now.",
+            action="open-run",
+            label="Open the run",
+            run_id=run.id,
+        )
+    heard = any(is_heard(p) for p in probes)
+    if verdict.calls == 0:
+        why = "There is no evidence yet. One minute shows whether both directions flow at all."
+        return NextStep(words="Place the first calls", why=why, action="place", label="Place calls")
+    if verdict.word == "not ready" and evaluation.findings:
+        top = evaluation.findings[0]
+        words = f"Report what was found and have it mended by {top.who}"
+        return NextStep(words=words, why=f"{top.title}. {top.gain}", action="report", label="Open the report")
+    if verdict.sustained_calls is None or verdict.sustained_calls < site.needed_calls:
+        held = verdict.sustained_calls or 0
+        why = f"{site.needed_calls} calls at once are needed and {held} are shown to hold."
+        if heard:
+            words = f"Hold {site.needed_calls} calls at once in business hours"
+            return NextStep(words=words, why=why, action="place", label="Place calls")
+    if verdict.missing:
+        why = f"Still short: {', '.join(verdict.missing)}."
+        return NextStep(words="Read the report as it stands", why=why, action="report", label="Open the report")
+    return NextStep(
+        words="Issue the report",
+        why="The evidence covers the brief.",
+        action="report",
+        label="Open the report",
+    )
+
+
+def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> list[Stage]:
+    """The spine: each stage that exists, with where it stands in a few words."""
+    verdict = evaluation.verdict
+    return [
+        Stage(key="brief", title="Brief", stands=_brief(site), done=True),
+        Stage(key="place", title="Place", stands=_place(probes), done=any(is_heard(p) for p in probes)),
+        Stage(
+            key="load",
+            title="Load",
+            stands=_load(evaluation, site, open_runs),
+            done=verdict.sustained_calls is not None,
+        ),
+        Stage(
+            key="watch",
+            title="Watch",
+            stands=f"{verdict.days} of {site.required_days} days, {verdict.busy_hours} of "
+            f"{site.required_busy_hours} busy hours",
+            done=verdict.days >= site.required_days and verdict.busy_hours >= site.required_busy_hours,
+        ),
+        Stage(key="judge", title="Judge", stands=_judge(evaluation), done=verdict.calls > 0),
+        Stage(
+            key="report",
+            title="Report",
+            stands="nothing to report yet" if verdict.score is None else f"{verdict.score} of 100, {verdict.word}",
+            done=False,
+        ),
+    ]
+
+
+def _brief(site: Site) -> str:
+    return f"{site.needed_calls} calls at once, {site.required_share_pct:g} % at {site.target_mos:.1f} MOS"
+
+
+def _place(probes: Sequence[Probe]) -> str:
+    if not probes:
+        return "no probe yet"
+    heard = sum(is_heard(p) for p in probes)
+    count = f"{len(probes)} {'probe' if len(probes) == 1 else 'probes'}"
+    if heard == len(probes):
+        return f"{count}, heard just now"
+    return f"{count}, {heard} heard" if heard else f"{count}, silent now"
+
+
+def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
+    if open_runs:
+        return "a run is on"
+    sustained, needed = evaluation.verdict.sustained_calls, site.needed_calls
+    return "no several calls at once yet" if sustained is None else f"{sustained} calls held, {needed} needed"
+
+
+def _judge(evaluation: Evaluation) -> str:
+    found = len(evaluation.findings)
+    if not evaluation.verdict.calls:
+        return "nothing to judge yet"
+    return "nothing wrong found" if not found else f"{found} {'finding' if found == 1 else 'findings'}"

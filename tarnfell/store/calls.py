@@ -1,0 +1,205 @@
+"""Calls: the raw packet record beside what it was judged to be. ``take_in`` is the one way in."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from tarnfell.core import emodel
+from tarnfell.core.clock import ClockRelation
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import Criterion, criterion_for, judge_seconds
+from tarnfell.store import runs
+from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record
+from tarnfell.store.runs import Run
+from tarnfell.wire import WireError
+from tarnfell.wire.record import Record, split_parts
+
+MAX_UPLOAD_BYTES = 256 << 20
+
+COLUMNS = [
+    "sent",
+    "received",
+    "lost",
+    "loss_pct",
+    "late",
+    "duplicates",
+    "reordered",
+    "jitter_ms",
+    "jitter_max_ms",
+    "burst_ratio",
+    "longest_loss_run",
+    "delay_min_ms",
+    "delay_p50_ms",
+    "pdv_p50_ms",
+    "pdv_p95_ms",
+    "pdv_p99_ms",
+    "pdv_max_ms",
+    "effective_loss_pct",
+    "mouth_to_ear_ms",
+    "r_factor",
+    "mos",
+    "mos_without_late",
+    "worst_second_mos",
+    "ssrc",
+    "dscp_sent",
+    "dscp_kept_pct",
+    "dscp_received",
+    "reason",
+]
+
+
+@dataclass(frozen=True)
+class JudgedCall:
+    number: int
+    started_us: int
+    record: bytes
+    directions: dict[str, dict[str, Any]]
+    """Column values by direction."""
+
+
+@dataclass(frozen=True)
+class JudgedRun:
+    """An upload, read and judged, ready to be written."""
+
+    sha256: str
+    clock_record: bytes
+    self_check: dict[str, Any]
+    stopped: bool
+    calls: list[JudgedCall]
+
+
+def judge_upload(run: Run, body: bytes) -> JudgedRun:
+    """Read and judge a run's record file. Raises WireError; touches no database."""
+    parts = split_parts(body)
+    if not parts:
+        raise WireError("The record file is empty.")
+    head = Record.parse(parts[0])
+    if len(parts) - 1 != run.calls:
+        raise WireError(f"The record file holds {len(parts) - 1} calls; the run had {run.calls}.")
+    relation = clock_relation(head)
+    criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
+    return JudgedRun(
+        sha256=hashlib.sha256(body).hexdigest(),
+        clock_record=parts[0],
+        self_check=dict(head.meta.get("self_check") or {}),
+        stopped=bool(head.meta.get("stopped")),
+        calls=[judge_call(part, relation, criterion) for part in parts[1:]],
+    )
+
+
+def judge_call(part: bytes, relation: ClockRelation, criterion: Criterion) -> JudgedCall:
+    """One call's record judged. Raises WireError."""
+    record = Record.parse(part)
+    judged = judge_record(record, relation, criterion)
+    return JudgedCall(
+        number=int(record.meta["call"]),
+        started_us=int(record.meta["start_us"]),
+        record=part,
+        directions={name: _columns(one, criterion) for name, one in judged.items()},
+    )
+
+
+def _columns(one: JudgedDirection, criterion: Criterion) -> dict[str, Any]:
+    values: dict[str, Any] = dict.fromkeys(COLUMNS)
+    for count in ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run"):
+        values[count] = 0
+    values.update(loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0, effective_loss_pct=0.0)
+    fields = one.fields()
+    values.update({name: value for name, value in fields.items() if name in values})
+    values["dscp_received"] = json.dumps(one.dscp_received)
+    seen = sum(one.dscp_received.values())
+    values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
+    if one.trace is not None and one.quality is not None and one.quality.mos is not None:
+        loss, ratio = one.quality.metrics.loss_pct, one.quality.metrics.burst_ratio
+        fixed = criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
+        values["mos_without_late"] = float(
+            emodel.mos_from_r(emodel.rate(fixed, loss, ratio, criterion.ie, criterion.bpl).R)
+        )
+        values["worst_second_mos"] = float(judge_seconds(one.trace, criterion).mos.min())
+    return values
+
+
+def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | None = None) -> None:
+    """Write a judged run and end it, inside the caller's transaction. A second time changes nothing."""
+    if run.state == "done":
+        return
+    for call in judged.calls:
+        cursor = db.execute(
+            "INSERT INTO call (run_id, number, started_us, record) VALUES (?, ?, ?, ?)",
+            (run.id, call.number, call.started_us, call.record),
+        )
+        for direction, values in call.directions.items():
+            db.execute(
+                f"INSERT INTO direction (call_id, direction, {', '.join(COLUMNS)}) "
+                f"VALUES (?, ?, {', '.join('?' * len(COLUMNS))})",
+                (cursor.lastrowid, direction, *(values[name] for name in COLUMNS)),
+            )
+    db.execute(
+        "UPDATE run SET clock_record = ?, self_check = ?, record_sha256 = ?, tainted = ? WHERE id = ?",
+        (
+            judged.clock_record,
+            json.dumps(judged.self_check),
+            judged.sha256,
+            int(bool(judged.self_check.get("tainted"))),
+            run.id,
+        ),
+    )
+    words = "Stopped early; what was measured is kept." if judged.stopped else "Measured and judged."
+    runs.move(db, run, "done", words, at_us)
+
+
+_DIRECTION_COLUMNS = ", ".join(f"d.{name}" for name in COLUMNS)
+
+
+def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
+    """A row for each direction of each call, with the call's id and number."""
+    return db.execute(
+        f"SELECT c.id AS call_id, c.number, c.started_us, d.direction, {_DIRECTION_COLUMNS} "
+        "FROM call c JOIN direction d ON d.call_id = c.id WHERE c.run_id = ? ORDER BY c.number, d.direction DESC",
+        (run_id,),
+    ).fetchall()
+
+
+def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
+    """A row for each direction of each call of the site, in the order of time."""
+    return db.execute(
+        f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.purpose, d.direction, "
+        f"{_DIRECTION_COLUMNS} FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
+        (site_id,),
+    ).fetchall()
+
+
+def call_count(db: sqlite3.Connection, site_id: int) -> int:
+    """Changes whenever the site has new evidence."""
+    row = db.execute(
+        "SELECT count(*) FROM call c JOIN run r ON r.id = c.run_id WHERE r.site_id = ?", (site_id,)
+    ).fetchone()
+    return int(row[0])
+
+
+@dataclass(frozen=True)
+class StoredCall:
+    id: int
+    run_id: int
+    number: int
+    started_us: int
+    record: Record
+    clock: Record
+
+
+def call_by_id(db: sqlite3.Connection, call_id: int) -> StoredCall:
+    """Raises KeyError."""
+    row = db.execute(
+        "SELECT c.id, c.run_id, c.number, c.started_us, c.record, r.clock_record FROM call c "
+        "JOIN run r ON r.id = c.run_id WHERE c.id = ?",
+        (call_id,),
+    ).fetchone()
+    if row is None:
+        raise KeyError(call_id)
+    return StoredCall(row[0], row[1], row[2], row[3], Record.parse(row[4]), Record.parse(row[5]))

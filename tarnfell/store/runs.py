@@ -1,0 +1,203 @@
+"""Runs and their visible life: waiting → taken → running → done, or failed with the reason.
+
+A run that was given up because its probe fell silent still becomes done when
+the record arrives after all.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from typing import Any, Literal
+
+from tarnfell.store.db import now_us
+
+State = Literal["waiting", "taken", "running", "done", "failed"]
+
+FOLLOWS: dict[str, tuple[State, ...]] = {
+    "waiting": ("taken", "failed"),
+    "taken": ("running", "done", "failed"),
+    "running": ("done", "failed"),
+    "failed": ("done",),
+    "done": (),
+}
+SILENCE_US = 60 * 1_000_000
+"""A probe silent this long in the middle of a run is taken to be gone."""
+
+
+@dataclass(frozen=True)
+class Run:
+    id: int
+    site_id: int
+    probe_id: int
+    far_end_id: int
+    purpose: str
+    state: State
+    codec: str
+    ptime_ms: int
+    calls: int
+    seconds: float
+    dscp: int
+    created_us: int
+    begun_us: int | None
+    ended_us: int | None
+    stop_asked: int
+    failure: str | None
+    self_check: str | None
+    record_sha256: str | None
+    tainted: int
+
+
+@dataclass(frozen=True)
+class RunEvent:
+    at_us: int
+    state: str
+    words: str
+
+
+_COLUMNS = ", ".join(f.name for f in fields(Run))
+
+
+class WrongState(RuntimeError):
+    """The run cannot go there from where it is."""
+
+
+def add_run(
+    db: sqlite3.Connection,
+    *,
+    site_id: int,
+    probe_id: int,
+    far_end_id: int,
+    purpose: str,
+    codec: str,
+    ptime_ms: int,
+    calls: int,
+    seconds: float,
+    dscp: int,
+    asked_by: int | None,
+    words: str,
+    at_us: int | None = None,
+) -> Run:
+    at = at_us or now_us()
+    cursor = db.execute(
+        "INSERT INTO run (site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
+        "asked_by, created_us) VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?)",
+        (site_id, probe_id, far_end_id, purpose, codec, ptime_ms, calls, seconds, dscp, asked_by, at),
+    )
+    run_id = int(cursor.lastrowid or 0)
+    _tell(db, run_id, "waiting", words, at)
+    return run_by_id(db, run_id)
+
+
+def run_by_id(db: sqlite3.Connection, run_id: int) -> Run:
+    """Raises KeyError."""
+    row = db.execute(f"SELECT {_COLUMNS} FROM run WHERE id = ?", (run_id,)).fetchone()
+    if row is None:
+        raise KeyError(run_id)
+    return Run(*row)
+
+
+def move(db: sqlite3.Connection, run: Run, state: State, words: str, at_us: int | None = None) -> None:
+    """Change the state and write the event. Raises WrongState."""
+    if state not in FOLLOWS[run.state]:
+        raise WrongState(f"Run {run.id} is {run.state}; it cannot become {state}.")
+    at = at_us or now_us()
+    db.execute(
+        "UPDATE run SET state = ?, "
+        "begun_us = CASE WHEN ? = 'running' THEN ? ELSE begun_us END, "
+        "ended_us = CASE WHEN ? IN ('done', 'failed') THEN ? ELSE ended_us END, "
+        "failure = CASE WHEN ? = 'failed' THEN ? ELSE NULL END WHERE id = ?",
+        (state, state, at, state, at, state, words, run.id),
+    )
+    _tell(db, run.id, state, words, at)
+
+
+def _tell(db: sqlite3.Connection, run_id: int, state: str, words: str, at_us: int) -> None:
+    db.execute(
+        "INSERT INTO run_event (run_id, at_us, state, words) VALUES (?, ?, ?, ?)",
+        (run_id, at_us, state, words),
+    )
+
+
+def events(db: sqlite3.Connection, run_id: int) -> list[RunEvent]:
+    rows = db.execute("SELECT at_us, state, words FROM run_event WHERE run_id = ? ORDER BY id", (run_id,))
+    return [RunEvent(*row) for row in rows]
+
+
+def next_for(db: sqlite3.Connection, probe_id: int) -> Run | None:
+    """The oldest run that waits for this probe."""
+    row = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE probe_id = ? AND state = 'waiting' ORDER BY id LIMIT 1",
+        (probe_id,),
+    ).fetchone()
+    return Run(*row) if row else None
+
+
+def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND state IN ('waiting', 'taken', 'running') ORDER BY id",
+        (site_id,),
+    )
+    return [Run(*row) for row in rows]
+
+
+def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0) -> list[Run]:
+    """Runs somebody asked for, newest first."""
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND purpose = 'placed' "
+        "ORDER BY created_us DESC LIMIT ? OFFSET ?",
+        (site_id, limit, offset),
+    )
+    return [Run(*row) for row in rows]
+
+
+def count_placed(db: sqlite3.Connection, site_id: int) -> int:
+    row = db.execute("SELECT count(*) FROM run WHERE site_id = ? AND purpose = 'placed'", (site_id,)).fetchone()
+    return int(row[0])
+
+
+def ask_stop(db: sqlite3.Connection, run: Run) -> None:
+    """A waiting run ends at once; a running one is stopped by its probe at the next second."""
+    if run.state == "waiting":
+        move(db, run, "failed", "Taken back before the probe began.")
+    elif run.state in ("taken", "running"):
+        db.execute("UPDATE run SET stop_asked = 1 WHERE id = ?", (run.id,))
+        _tell(db, run.id, run.state, "A stop was asked for.", now_us())
+
+
+def add_second(db: sqlite3.Connection, run_id: int, second: int, body: dict[str, Any]) -> None:
+    db.execute(
+        "INSERT OR REPLACE INTO run_second (run_id, second, body) VALUES (?, ?, ?)",
+        (run_id, second, json.dumps(body, separators=(",", ":"))),
+    )
+
+
+def seconds_after(db: sqlite3.Connection, run_id: int, second: int, limit: int = 600) -> list[dict[str, Any]]:
+    rows = db.execute(
+        "SELECT body FROM run_second WHERE run_id = ? AND second > ? ORDER BY second LIMIT ?",
+        (run_id, second, limit),
+    )
+    return [json.loads(row[0]) for row in rows]
+
+
+def give_up_silent(db: sqlite3.Connection, run_ids: Iterable[int]) -> None:
+    for run_id in run_ids:
+        run = run_by_id(db, run_id)
+        if run.state in ("taken", "running"):
+            words = (
+                "The probe fell silent in the middle of the run. Look whether it has power and network. "
+                "If it comes back with the packets, this run is completed."
+            )
+            move(db, run, "failed", words)
+
+
+def silent_runs(db: sqlite3.Connection) -> list[int]:
+    """Runs under way whose probe has not been heard for SILENCE_US."""
+    rows = db.execute(
+        "SELECT run.id FROM run JOIN probe ON probe.id = run.probe_id "
+        "WHERE run.state IN ('taken', 'running') AND coalesce(probe.last_heard_us, 0) < ?",
+        (now_us() - SILENCE_US,),
+    )
+    return [row[0] for row in rows]
