@@ -68,7 +68,12 @@ def _standing_queue(
     direction: str, bad: list[Reading], mine: list[Reading], calls: list[CallReading], readings: list[Reading]
 ) -> Finding:
     added = [standing_ms(r.fact, r.added_ms) for r in bad]
-    other = [r.added_ms for r in readings if r.fact.direction != direction and r.added_ms is not None]
+    ids = {r.fact.call_id for r in bad}
+    other = [
+        r.added_ms
+        for r in readings
+        if r.fact.call_id in ids and r.fact.direction != direction and r.added_ms is not None
+    ]
     other_name = "downloads" if direction == "up" else "uploads"
     loss = float(np.mean([r.fact.loss_pct for r in bad]))
     verb = "Uploads" if direction == "up" else "Downloads"
@@ -79,19 +84,20 @@ def _standing_queue(
     ]
     if other:
         alternatives.append(
-            f"Not the far end or the network beyond: {other_name} at the same time gained only "
+            f"Not the far end or the network beyond: {other_name} in the same calls gained "
             f"{np.median(other):.0f} ms in the middle."
         )
     return Finding(
         key=f"standing-queue-{direction}",
         title=f"{verb} fill the line and calls wait behind them",
         direction=direction,
-        dimensions=("voice", "steadiness"),
+        dimensions=_hit_dimensions(bad),
         calls_hit=len(bad),
         calls=len(mine),
         evidence=(
             f"{len(bad)} of {len(mine)} calls fell below the target {direction} the line because their packets "
-            f"stood in a queue: {np.median(added):.0f} ms of delay in the middle, {max(added):.0f} ms at worst, on top of the quiet state.",
+            f"stood in a queue: {np.median(added):.0f} ms on top of "
+            f"the quiet delay in the middle, {max(added):.0f} ms at worst.",
             _when(bad),
         ),
         call_ids=_worst(bad),
@@ -114,7 +120,7 @@ def _loss(
         key=f"loss-{direction}",
         title=f"Packets are lost {kind} on the way {direction}",
         direction=direction,
-        dimensions=("voice", "steadiness"),
+        dimensions=_hit_dimensions(bad),
         calls_hit=len(bad),
         calls=len(mine),
         evidence=(
@@ -145,7 +151,7 @@ def _late(
         key=f"late-{direction}",
         title=f"Delay {direction} swings more than a listener's buffer holds",
         direction=direction,
-        dimensions=("voice", "steadiness"),
+        dimensions=_hit_dimensions(bad),
         calls_hit=len(bad),
         calls=len(mine),
         evidence=(
@@ -232,6 +238,12 @@ def _marking(direction: str, changed: list[Reading], marked: list[Reading]) -> F
         who="whoever runs the switches, then the provider",
         gain="Priority can work only where the marking arrives.",
     )
+
+
+def _hit_dimensions(bad: list[Reading]) -> tuple[Dimension, ...]:
+    """Bad calls cost voice quality and steadiness; among several held at once they cost capacity too."""
+    held = any(r.fact.concurrent > 1 for r in bad)
+    return ("voice", "steadiness", "capacity") if held else ("voice", "steadiness")
 
 
 def _when(bad: list[Reading]) -> str:

@@ -23,7 +23,7 @@ from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, plac
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.wire.record import Record, join_parts
 
-HEARTBEAT_S = 1.0
+HEARTBEAT_S = 0.5
 OUTAGE_PAUSE_S = 5.0
 
 

@@ -102,8 +102,7 @@ def verdict_mark_svg(word: str, provisional: bool) -> str:
     fills = {
         "ready": '<path d="M6 16C14 34 42 34 50 16Z" fill="#3f8fa0"/>',
         "ready with conditions": '<path d="M10 23C18 33 38 33 46 23Z" fill="#7fbfb0"/>',
-        "not ready": '<path d="M22 29L34 29" stroke="#2b2f6b" stroke-width="2"/><path d="M20 8L36 24M36 8L20 24" '
-        'stroke="#2b2f6b" stroke-width="2.2"/>',
+        "not ready": '<path d="M20 8L36 24M36 8L20 24" stroke="#2b2f6b" stroke-width="2.4"/>',
         "no evidence": "",
     }
     return (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from functools import cache
 from importlib import resources
 
@@ -27,7 +28,7 @@ def render_html(report: Report) -> str:
         path=Markup(path_svg(site.spot or "probe", site.far_end or "far end", *e.legs)) if e.readings else None,
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         tainted=e.tainted_calls,
-        style=Markup(resources.files(__package__).joinpath("report.css").read_text(encoding="utf-8")),
+        style=Markup(_style()),
     )
     return page
 
@@ -38,6 +39,21 @@ def render_pdf(report: Report) -> bytes:
     from weasyprint import HTML
 
     return bytes(HTML(string=render_html(report)).write_pdf())
+
+
+@cache
+def _style() -> str:
+    """The style sheet with its typeface inside, so that the page looks the same wherever it is opened."""
+    folder = resources.files(__package__)
+    faces = []
+    for weight in (400, 600):
+        font = folder.joinpath("fonts", f"source-sans-3-latin-{weight}-normal.woff2").read_bytes()
+        data = base64.b64encode(font).decode()
+        faces.append(
+            f'@font-face{{font-family:"Source Sans 3";font-weight:{weight};'
+            f'src:url("data:font/woff2;base64,{data}") format("woff2")}}'
+        )
+    return "\n".join(faces) + "\n" + folder.joinpath("report.css").read_text(encoding="utf-8")
 
 
 @cache

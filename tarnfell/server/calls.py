@@ -156,7 +156,8 @@ def _why(quality: StreamQuality, criterion: Criterion) -> str:
     told = [f"{name} took {value:.2f}" for name, value in sorted(causes.items(), key=lambda c: -c[1]) if value >= 0.02]
     if not told:
         return "Nothing took anything noticeable: this is as good as the codec gets."
-    return (", ".join(told) + " MOS.").capitalize()
+    words = ", ".join(told) + " MOS."
+    return words[0].upper() + words[1:]
 
 
 def _packets(trace: Trace, criterion: Criterion) -> tuple[list[PacketPoint], bool]:

@@ -471,6 +471,8 @@ class CodecView(_Model):
     name: str
     title: str
     intervals_ms: list[int]
+    payload_bytes: list[int]
+    """Of one packet at each interval."""
     ie: float
     bpl: float
     standing: Literal["published", "planning"]

@@ -262,7 +262,7 @@ def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) 
         parts.append(f"{lost} packets were lost {'in bursts' if ratio >= 1.5 else 'one by one'}")
     if lost > late:
         parts.reverse()
-    return "; ".join(parts).capitalize() + "."
+    return "; ".join(parts) + "."
 
 
 def _middle(values: list[float | None]) -> float | None:

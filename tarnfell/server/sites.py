@@ -99,6 +99,7 @@ def list_codecs() -> CodecList:
             name=c.name,
             title=c.title,
             intervals_ms=c.intervals_ms(),
+            payload_bytes=[c.payload_bytes(p) for p in c.intervals_ms()],
             ie=c.ie,
             bpl=c.bpl,
             standing=c.standing,

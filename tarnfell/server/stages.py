@@ -71,8 +71,8 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
         Stage(
             key="watch",
             title="Watch",
-            stands=f"{verdict.days} of {site.required_days} days, {verdict.busy_hours} of "
-            f"{site.required_busy_hours} busy hours",
+            stands=f"{verdict.days} {'day' if verdict.days == 1 else 'days'} ({site.required_days} asked), {verdict.busy_hours} busy hours "
+            f"({site.required_busy_hours})",
             done=verdict.days >= site.required_days and verdict.busy_hours >= site.required_busy_hours,
         ),
         Stage(key="judge", title="Judge", stands=_judge(evaluation), done=verdict.calls > 0),
@@ -103,7 +103,7 @@ def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
     if open_runs:
         return "a run is on"
     sustained, needed = evaluation.verdict.sustained_calls, site.needed_calls
-    return "no several calls at once yet" if sustained is None else f"{sustained} calls held, {needed} needed"
+    return "no run of several calls yet" if sustained is None else f"{sustained} calls held, {needed} needed"
 
 
 def _judge(evaluation: Evaluation) -> str:

@@ -167,12 +167,18 @@ class Lane:
         c = self.config
         if c.rate_kbps and c.cross_kbps:
             mean_gap = (1200 + IP_UDP_BYTES) * 8 * _NS / c.cross_kbps
-            # After an idle time longer than the queue, older cross traffic has long gone.
-            self._next_cross_ns = max(self._next_cross_ns, now_ns - 2 * int(c.queue_ms * _NS))
+            # What went before an idle time longer than the queue has long gone; what just begins finds the link
+            # as it is.
+            begin = now_ns - 2 * int(c.queue_ms * _NS)
+            if self._next_cross_ns == 0:
+                begin = max(begin, self._link_free_ns)
+            self._next_cross_ns = max(self._next_cross_ns, begin)
             while self._next_cross_ns <= now_ns:
                 self._serve(self._next_cross_ns)
                 self._enqueue(Packet(bytes(1200), self._next_cross_ns, "cross", is_cross=True))
                 self._next_cross_ns += int(self.rng.expovariate(1 / mean_gap))
+        else:
+            self._next_cross_ns = 0
         self._serve(now_ns)
 
     def _enqueue(self, packet: Packet) -> list[Packet]:

@@ -1,0 +1,109 @@
+"""Headless Chromium as the tests and the screenshots use it."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from selenium import webdriver
+from selenium.webdriver.chrome.options import Options
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.by import By
+from selenium.webdriver.remote.webdriver import WebDriver
+from selenium.webdriver.support.wait import WebDriverWait
+
+from tarnfell.demo.scenario import PASSWORD, USER_EMAIL
+
+AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
+WAIT_S = 20
+
+
+@contextmanager
+def chromium(width: int = 1280, height: int = 800) -> Iterator[WebDriver]:
+    """A browser with an empty profile that asks nothing of the outside."""
+    options = Options()
+    options.binary_location = "/usr/bin/chromium"
+    with tempfile.TemporaryDirectory() as profile:
+        for switch in (
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--force-prefers-reduced-motion",
+            f"--window-size={width},{height}",
+            f"--user-data-dir={profile}",
+        ):
+            options.add_argument(switch)
+        driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+        # The window has a frame even without a screen; the page gets the size asked for.
+        driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False},
+        )
+        try:
+            yield driver
+        finally:
+            driver.quit()
+
+
+class Page:
+    """What a person does: go, read, press, wait to see."""
+
+    def __init__(self, driver: WebDriver, address: str) -> None:
+        self.driver = driver
+        self.address = address.rstrip("/")
+
+    def go(self, path: str) -> None:
+        self.driver.get(self.address + path)
+
+    def see(self, words: str, within_s: float = WAIT_S) -> None:
+        """Wait until the page shows ``words``."""
+        WebDriverWait(self.driver, within_s, 0.1).until(
+            lambda d: words in d.find_element(By.TAG_NAME, "body").text, f"“{words}” did not appear"
+        )
+
+    def text(self) -> str:
+        return self.driver.find_element(By.TAG_NAME, "body").text
+
+    def press(self, words: str) -> None:
+        """Press the button or link that says exactly ``words``."""
+        xpath = f"//*[self::button or self::a][normalize-space()='{words}']"
+        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.XPATH, xpath), f"no “{words}”")
+        self.driver.find_element(By.XPATH, xpath).click()
+
+    def field(self, label: str):  # type: ignore[no-untyped-def]
+        xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select]"
+        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.XPATH, xpath), f"no “{label}”")
+        return self.driver.find_element(By.XPATH, xpath)
+
+    def fill(self, label: str, value: str) -> None:
+        field = self.field(label)
+        field.clear()
+        field.send_keys(value)
+
+    def sign_in(self) -> None:
+        self.go("/")
+        self.fill("Email address", USER_EMAIL)
+        self.fill("Password", PASSWORD)
+        self.press("Sign in")
+        self.see("Sign out")
+
+    def wait_for(self, css: str) -> None:
+        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.CSS_SELECTOR, css), f"no {css}")
+
+    def violations(self) -> list[str]:
+        """What axe finds wrong with the page as it stands (WCAG 2.2 AA)."""
+        self.driver.execute_script(AXE.read_text(encoding="utf-8"))
+        found = self.driver.execute_async_script(
+            "const done = arguments[arguments.length - 1];"
+            "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']})"
+            ".then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ')).join(', '))))"
+        )
+        return list(found)

@@ -1,0 +1,62 @@
+// The one HTTP client: typed by the generated schema, errors as the server's own sentence.
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Model<Name extends keyof Schemas> = Schemas[Name];
+
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
+    super(detail);
+  }
+}
+
+let csrf = "";
+
+export function keepCsrf(token: string): void {
+  csrf = token;
+}
+
+export async function get<Name extends keyof Schemas>(_model: Name, path: string): Promise<Schemas[Name]> {
+  return request("GET", path);
+}
+
+export async function post<Name extends keyof Schemas>(
+  _model: Name,
+  path: string,
+  body: object,
+): Promise<Schemas[Name]> {
+  return request("POST", path, body);
+}
+
+export async function remove(path: string): Promise<void> {
+  await request("DELETE", path);
+}
+
+async function request<T>(method: string, path: string, body?: object): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(path, {
+      method,
+      headers: { "Content-Type": "application/json", "X-CSRF-Token": csrf },
+      ...(body ? { body: JSON.stringify(body) } : {}),
+    });
+  } catch {
+    throw new ApiError(0, "The server does not answer. What you see may be out of date; it is asked again.");
+  }
+  const text = await answer.text();
+  if (!answer.ok) {
+    throw new ApiError(answer.status, problemDetail(text, answer));
+  }
+  return JSON.parse(text);
+}
+
+function problemDetail(text: string, answer: Response): string {
+  try {
+    return String(JSON.parse(text).detail);
+  } catch {
+    return `The server answered ${answer.status} ${answer.statusText}.`;
+  }
+}

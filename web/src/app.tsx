@@ -1,0 +1,130 @@
+// The shell: who is signed in, where one is, the theme, and the addresses of all screens.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useEffect } from "react";
+import { Link, Navigate, Route, Routes, useParams } from "react-router";
+import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
+import { CallScreen } from "./call/call-screen";
+import { EngagementScreen } from "./engagement/engagement-screen";
+import { EngagementsScreen } from "./engagement/engagements-screen";
+import { ReportScreen } from "./report/report-screen";
+import { RunScreen } from "./run/run-screen";
+import { Button, Loading, Note } from "./shared/controls";
+import { KeyHelp } from "./shared/keys";
+import { toggleTheme } from "./shared/theme";
+import { SignInScreen } from "./sign-in/sign-in-screen";
+import { SiteScreen } from "./site/site-screen";
+
+export function App() {
+  const session = useQuery({
+    queryKey: ["session"],
+    queryFn: async () => {
+      try {
+        const found = await get("Session", "/api/session");
+        keepCsrf(found.csrf);
+        return found;
+      } catch (error) {
+        if (error instanceof ApiError && error.status === 401) return null;
+        throw error;
+      }
+    },
+    staleTime: 60_000,
+  });
+  if (session.isPending) return null;
+  if (session.error) return <Alone>{session.error.message}</Alone>;
+  if (!session.data) return <SignInScreen />;
+  return (
+    <Shell session={session.data}>
+      <Routes>
+        <Route path="/" element={<EngagementsScreen />} />
+        <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+        <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
+        <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
+        <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+        <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
+        <Route path="/sign-in" element={<Navigate to="/" replace />} />
+        <Route path="*" element={<Note>There is nothing at this address.</Note>} />
+      </Routes>
+    </Shell>
+  );
+}
+
+/** A screen of one thing, started anew for another thing. */
+function Keyed({ screen: Screen }: { screen: (props: { id: string }) => ReactNode }) {
+  const { slug, id } = useParams();
+  const key = slug ?? id ?? "";
+  return <Screen key={key} id={key} />;
+}
+
+function Shell({ session, children }: { session: Model<"Session">; children: ReactNode }) {
+  const queries = useQueryClient();
+  const signOut = async () => {
+    await remove("/api/session");
+    queries.clear();
+  };
+  return (
+    <div className="mx-auto max-w-[1320px] px-8 pb-24">
+      <header className="flex items-center gap-6 pt-4 pb-3">
+        <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight">
+          <Mark />
+          Tarnfell
+        </Link>
+        <span className="flex-1" />
+        <KeyHelp />
+        <button type="button" className="text-sm hover:underline" onClick={toggleTheme}>
+          Light or dark
+        </button>
+        <span className="text-sm text-soft">{session.name}</span>
+        <button type="button" className="text-sm hover:underline" onClick={signOut}>
+          Sign out
+        </button>
+      </header>
+      <main>{children}</main>
+    </div>
+  );
+}
+
+/** A sounding line let down into a tarn. */
+export function Mark() {
+  return (
+    <svg viewBox="0 0 32 28" className="h-6 w-7" aria-hidden="true">
+      <path d="M2 10C8 29 24 29 30 10Z" fill="var(--depth-2)" />
+      <path d="M8 15C11 26 21 26 24 15Z" fill="var(--depth-4)" />
+      <path d="M16 2v20" stroke="var(--ink)" strokeWidth="1.6" />
+      <circle cx="16" cy="22" r="2.2" fill="var(--ink)" />
+    </svg>
+  );
+}
+
+function Alone({ children }: { children: ReactNode }) {
+  return (
+    <main className="mx-auto max-w-xl px-8 py-24">
+      <Note>{children}</Note>
+      <p className="mt-4">
+        <Button onClick={() => location.reload()}>Ask again</Button>
+      </p>
+    </main>
+  );
+}
+
+/** The line above each screen's title: where one is, and the document's title. */
+export function Trail({ steps, title }: { steps: [string, string][]; title: string }) {
+  useEffect(() => {
+    document.title = `${title} · Tarnfell`;
+  }, [title]);
+  return (
+    <nav aria-label="Where you are" className="text-sm text-soft">
+      {steps.map(([to, name]) => (
+        <span key={to}>
+          <Link to={to} className="underline decoration-hair underline-offset-3 hover:decoration-ink">
+            {name}
+          </Link>
+          <span aria-hidden="true"> › </span>
+        </span>
+      ))}
+    </nav>
+  );
+}
+
+export function Pending({ what, error }: { what: string; error: Error | null }) {
+  return error ? <Note>{error.message}</Note> : <Loading what={what} />;
+}

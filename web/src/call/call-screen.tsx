@@ -1,0 +1,243 @@
+// One call, all the way down: what the listener got second by second, where each packet went,
+// and buffer and codec as controls that judge the same packets again.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Slider } from "radix-ui";
+import { useCallback, useEffect, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { get, type Model } from "../api/client";
+import { Pending, Trail } from "../app";
+import { FileLink, INPUT, Note } from "../shared/controls";
+import { paintMos } from "../shared/depth";
+import { fixed, marking, ms, pct } from "../shared/format";
+import { useKey } from "../shared/keys";
+import { Term } from "../shared/term";
+import { PacketPlot } from "./packet-plot";
+
+type Call = Model<"CallPage">;
+type Side = Model<"CallSide">;
+
+export function CallScreen({ id }: { id: string }) {
+  const [search, setSearch] = useSearchParams();
+  const navigate = useNavigate();
+  const buffer = Number(search.get("buffer") ?? 60);
+  const codec = search.get("codec") ?? "";
+  const call = useQuery({
+    queryKey: ["call", id, buffer, codec],
+    queryFn: () => get("CallPage", `/api/calls/${id}?buffer_ms=${buffer}${codec ? `&codec=${codec}` : ""}`),
+    placeholderData: keepPreviousData,
+  });
+  const set = useCallback(
+    (name: string, value: string) => {
+      setSearch(
+        (before) => {
+          const next = new URLSearchParams(before);
+          if (value) next.set(name, value);
+          else next.delete(name);
+          return next;
+        },
+        { replace: true },
+      );
+    },
+    [setSearch],
+  );
+  useKey("[", () => navigate(`/calls/${Number(id) - 1}`));
+  useKey("]", () => navigate(`/calls/${Number(id) + 1}`));
+  if (!call.data) return <Pending what="the call" error={call.error} />;
+  const page = call.data;
+  const title = `Call ${page.number}${page.calls > 1 ? ` of ${page.calls}` : ""}`;
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/sites/${page.site_slug}`, page.site_name],
+          [`/runs/${page.run_id}`, "Run"],
+        ]}
+        title={title}
+      />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">{title}</h1>
+          <p className="mt-1 text-soft">
+            {page.started_local} · {page.codec_title}, a packet every {page.ptime_ms} ms · {page.mos_scale} ·{" "}
+            {page.clock}
+          </p>
+        </div>
+        <div className="flex gap-3">
+          <FileLink href={`/api/calls/${page.id}/up.csv`}>Packets up, CSV</FileLink>
+          <FileLink href={`/api/calls/${page.id}/down.csv`}>Packets down, CSV</FileLink>
+        </div>
+      </div>
+      {page.tainted.length > 0 && (
+        <div className="mt-4">
+          <Note>Not to be trusted: {page.tainted.join(" ")}</Note>
+        </div>
+      )}
+      <Again page={page} buffer={buffer} codec={codec} set={set} />
+      <SidePart title="Up: what the far end heard" side={page.up} page={page} />
+      <SidePart title="Down: what the site heard" side={page.down} page={page} />
+    </>
+  );
+}
+
+function Again(props: {
+  page: Call;
+  buffer: number;
+  codec: string;
+  set: (name: string, value: string) => void;
+}) {
+  const { page, buffer, codec, set } = props;
+  const [depth, setDepth] = useState(buffer);
+  useEffect(() => setDepth(buffer), [buffer]);
+  const codecs = useQuery({
+    queryKey: ["codecs"],
+    queryFn: () => get("CodecList", "/api/codecs"),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const fitting = codecs.data?.codecs.filter((c) => c.intervals_ms.includes(page.ptime_ms)) ?? [];
+  return (
+    <div className="mt-5 grid grid-cols-[150px_1fr_300px] items-center gap-7 border-y border-hair py-3">
+      <p className="leading-snug font-semibold">Judge the same packets again</p>
+      <div>
+        <p className="flex justify-between text-sm text-soft">
+          <span id="buffer-label">Listener’s buffer</span>
+          <span className="text-ink">{depth} ms</span>
+        </p>
+        <Slider.Root
+          className="relative mt-1 flex h-6 items-center"
+          min={0}
+          max={400}
+          step={5}
+          value={[depth]}
+          onValueChange={([value]) => setDepth(value ?? 60)}
+          onValueCommit={([value]) => set("buffer", value === 60 ? "" : String(value))}
+        >
+          <Slider.Track className="relative h-px flex-1 bg-ink">
+            <Slider.Range className="absolute -top-px h-[3px] bg-ink" />
+          </Slider.Track>
+          <Slider.Thumb
+            aria-labelledby="buffer-label"
+            className="block h-5 w-2.5 border border-ink bg-raised"
+          />
+        </Slider.Root>
+      </div>
+      <label className="block">
+        <span className="text-sm text-soft">As if the codec were</span>
+        <select
+          className={INPUT}
+          value={codec || page.codec}
+          onChange={(e) => set("codec", e.target.value === page.codec ? "" : e.target.value)}
+        >
+          {fitting.map((c) => (
+            <option key={c.name} value={c.name}>
+              {c.title}
+              {c.standing === "planning" ? " (planning value)" : ""}
+            </option>
+          ))}
+        </select>
+      </label>
+    </div>
+  );
+}
+
+function SidePart({ title, side, page }: { title: string; side: Side; page: Call }) {
+  const f = side.figures;
+  return (
+    <section className="mt-8" aria-label={title}>
+      <div className="rule flex items-baseline justify-between gap-6 pt-2">
+        <h2 className="text-lg">{title}</h2>
+        <p className="text-sm">{side.why}</p>
+      </div>
+      <div className="mt-2 grid grid-cols-[268px_1fr] gap-6">
+        <div>
+          <p className="text-3xl font-semibold">
+            {fixed(f.mos, 2)}
+            <span className="ml-1.5 text-base font-normal text-soft">
+              <Term of="mos" /> · R {fixed(f.r_factor, 0)}
+            </span>
+          </p>
+          <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 text-sm leading-relaxed [&>dt]:text-soft">
+            <dt>
+              <Term of="loss" />
+            </dt>
+            <dd>
+              {f.lost} of {f.sent}, {pct(f.loss_pct, 2)}
+            </dd>
+            <dt>
+              <Term of="late" />
+            </dt>
+            <dd>
+              {f.late}, together {pct(side.effective_loss_pct, 2)}
+            </dd>
+            <dt>
+              <Term of="burst" />
+            </dt>
+            <dd>
+              {fixed(side.effective_burst_ratio, 2)}, longest loss {f.longest_loss_run}
+            </dd>
+            <dt>
+              <Term of="delay" />
+            </dt>
+            <dd>
+              {ms(f.delay_p50_ms, 1)}, ear {ms(f.mouth_to_ear_ms)}
+            </dd>
+            <dt>
+              <Term of="pdv" />
+            </dt>
+            <dd>
+              {ms(f.pdv_p95_ms, 1)}, most {ms(f.pdv_max_ms)}
+            </dd>
+            <dt>
+              <Term of="jitter" />
+            </dt>
+            <dd>{ms(f.jitter_max_ms, 1)} at most</dd>
+            <dt>
+              <Term of="marking" />
+            </dt>
+            <dd>
+              {marking(f.dscp_sent)} →{" "}
+              {Object.keys(f.dscp_received)
+                .map((d) => marking(Number(d)))
+                .join(", ") || "–"}
+            </dd>
+            <dt>Odd ones</dt>
+            <dd>
+              {f.reordered} overtaken, {f.duplicates} doubled
+            </dd>
+          </dl>
+        </div>
+        <div>
+          <PacketPlot side={side} bufferMs={page.buffer_ms} label={title} />
+          <Seconds side={side} target={page.target_mos} />
+        </div>
+      </div>
+    </section>
+  );
+}
+
+/** Each second's MOS as a cell of depth; a call with one dead second is not a good call. */
+function Seconds({ side, target }: { side: Side; target: number }) {
+  const below = side.seconds.filter((s) => s.mos < target).length;
+  return (
+    <div className="mt-2 pr-16 pl-9">
+      <div
+        className="flex h-5 gap-px"
+        role="img"
+        aria-label={`${below} of ${side.seconds.length} seconds below ${target} MOS`}
+      >
+        {side.seconds.map((second, i) => (
+          <span
+            key={i}
+            className="h-full flex-1"
+            style={{ background: paintMos(second.mos) }}
+            title={`second ${i + 1}: ${second.mos.toFixed(2)} MOS, ${second.lost} lost, ${second.late} late`}
+          />
+        ))}
+      </div>
+      <p className="mt-1 text-sm text-soft">
+        Second by second: {below} of {side.seconds.length} below {target.toFixed(1)} MOS, worst{" "}
+        {fixed(side.figures.worst_second_mos, 2)}
+      </p>
+    </div>
+  );
+}

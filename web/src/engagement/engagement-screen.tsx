@@ -1,0 +1,158 @@
+// The comparison: one line a site, sortable and filterable, to decide where the money goes.
+import { useQuery } from "@tanstack/react-query";
+import { useRef } from "react";
+import { Link, useSearchParams } from "react-router";
+import { get, type Model } from "../api/client";
+import { Pending, Trail } from "../app";
+import { INPUT } from "../shared/controls";
+import { DASH, fixed, pct, plural } from "../shared/format";
+import { useKey } from "../shared/keys";
+import { PathThumb } from "../shared/path-picture";
+import { RampKey } from "../shared/ramp";
+import { Strip } from "../shared/strip";
+import { Term } from "../shared/term";
+import { VerdictMark, VerdictWord } from "../shared/verdict";
+
+type Line = Model<"SiteLine">;
+
+const ORDERS: Record<string, { words: string; by: (a: Line, b: Line) => number }> = {
+  trouble: { words: "most trouble first", by: (a, b) => (a.verdict.score ?? 101) - (b.verdict.score ?? 101) },
+  name: { words: "by name", by: (a, b) => a.name.localeCompare(b.name) },
+  short: {
+    words: "most calls short first",
+    by: (a, b) => missing(b) - missing(a),
+  },
+  evidence: { words: "least evidence first", by: (a, b) => a.evidence.calls - b.evidence.calls },
+};
+
+function missing(line: Line): number {
+  return line.needed_calls - (line.sustained_calls ?? 0);
+}
+
+export function EngagementScreen({ id }: { id: string }) {
+  const [search, setSearch] = useSearchParams();
+  const filter = useRef<HTMLInputElement>(null);
+  useKey("/", () => filter.current?.focus());
+  const page = useQuery({
+    queryKey: ["engagement", id],
+    queryFn: () => get("EngagementPage", `/api/engagements/${id}`),
+    refetchInterval: 5000,
+  });
+  if (!page.data) return <Pending what="the engagement" error={page.error} />;
+  const order = search.get("order") ?? "trouble";
+  const wanted = search.get("filter") ?? "";
+  const set = (name: string, value: string) => {
+    const next = new URLSearchParams(search);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setSearch(next, { replace: true });
+  };
+  const words = (line: Line) =>
+    `${line.name} ${line.place} ${line.medium} ${line.verdict.word}`.toLowerCase();
+  const lines = page.data.sites
+    .filter((line) => words(line).includes(wanted.toLowerCase()))
+    .sort((ORDERS[order] ?? ORDERS.trouble)?.by);
+  return (
+    <>
+      <Trail steps={[["/", "Engagements"]]} title={page.data.name} />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">{page.data.name}</h1>
+          <p className="mt-1 text-soft">{page.data.summary}</p>
+        </div>
+        <div className="flex gap-4">
+          <label className="block w-48">
+            <span className="text-sm text-soft">Filter</span>
+            <input
+              ref={filter}
+              className={INPUT}
+              value={wanted}
+              onChange={(event) => set("filter", event.target.value)}
+            />
+          </label>
+          <label className="block w-48">
+            <span className="text-sm text-soft">Order</span>
+            <select className={INPUT} value={order} onChange={(event) => set("order", event.target.value)}>
+              {Object.entries(ORDERS).map(([key, one]) => (
+                <option key={key} value={key}>
+                  {one.words}
+                </option>
+              ))}
+            </select>
+          </label>
+        </div>
+      </div>
+      <table className="mt-6 w-full border-collapse">
+        <thead>
+          <tr className="rule text-left text-sm text-soft [&>th]:py-2 [&>th]:pr-5 [&>th]:font-normal">
+            <th>Site</th>
+            <th>Verdict</th>
+            <th className="text-right">Score</th>
+            <th className="text-right">
+              <Term of="sustained">Calls held / needed</Term>
+            </th>
+            <th>The way: up over down</th>
+            <th className="w-[200px]">Seven days, worst call an hour</th>
+            <th>Evidence</th>
+          </tr>
+        </thead>
+        {lines.map((line) => (
+          <SiteRows key={line.slug} line={line} />
+        ))}
+      </table>
+      {lines.length === 0 && <p className="py-8">No site matches “{wanted}”.</p>}
+      <p className="mt-5">
+        <RampKey />
+      </p>
+    </>
+  );
+}
+
+function SiteRows({ line }: { line: Line }) {
+  const { evidence, next } = line;
+  const to = next.action === "open-run" ? `/runs/${next.run_id}` : next.action === "report" ? "/report" : "";
+  const href = next.action === "open-run" ? to : `/sites/${line.slug}${to}`;
+  return (
+    <tbody className="hair border-t">
+      <tr className="[&>td]:pt-4 [&>td]:pr-5 [&>td]:align-top">
+        <td className="max-w-60">
+          <Link to={`/sites/${line.slug}`} className="text-lg font-semibold leading-tight hover:underline">
+            {line.name}
+          </Link>
+          <p className="text-sm leading-snug text-soft">{line.medium}</p>
+        </td>
+        <td>
+          <span className="flex items-start gap-2.5">
+            <VerdictMark word={line.verdict.word} provisional={line.verdict.provisional} />
+            <VerdictWord verdict={line.verdict} />
+          </span>
+        </td>
+        <td className="text-right text-2xl font-semibold leading-6">{fixed(line.verdict.score, 0)}</td>
+        <td className="text-right text-lg leading-6">
+          {line.sustained_calls ?? DASH} <span className="text-soft">/ {line.needed_calls}</span>
+        </td>
+        <td>
+          <PathThumb path={line.path ?? null} />
+        </td>
+        <td>
+          <Strip hours={line.strip} />
+        </td>
+        <td className="text-sm leading-snug whitespace-nowrap">
+          {plural(evidence.days, "day")}, {evidence.required_days} asked
+          <br />
+          {line.share.pct === null
+            ? "no calls yet"
+            : `${pct(line.share.pct)} of ${line.share.calls} calls good`}
+        </td>
+      </tr>
+      <tr>
+        <td colSpan={7} className="pt-1.5 pb-4 text-[15px]">
+          <Link to={href} className="font-semibold text-act hover:underline">
+            {next.words}
+          </Link>
+          <span className="text-soft"> · {next.why}</span>
+        </td>
+      </tr>
+    </tbody>
+  );
+}

@@ -1,0 +1,120 @@
+// The live run: two lanes, one thread a call, the expected packet rate as the line to meet.
+import { useEffect, useState } from "react";
+import { get, type Model } from "../api/client";
+import { fixed, ms } from "../shared/format";
+import { Term } from "../shared/term";
+import { Lane } from "./lane";
+
+type Run = Model<"RunPage">;
+type Second = Model<"LiveSecondView">;
+
+export function LiveRun({ run }: { run: Run }) {
+  const { seconds, error } = useLiveSeconds(run.id);
+  const last = seconds.at(-1);
+  const expected = 1000 / run.ptime_ms;
+  const elapsed = Math.min(last?.second ?? 0, run.seconds);
+  return (
+    <div className="mt-6">
+      <div className="rule flex items-baseline justify-between gap-8 pt-3">
+        <p className="text-xl font-semibold" role="status">
+          {flowWords(run, last, expected)}
+        </p>
+        <p className="whitespace-nowrap">
+          {elapsed} of {run.seconds} s
+          {last && elapsed < run.seconds && (
+            <span className="text-soft"> · {Math.ceil(run.seconds - elapsed)} s to go</span>
+          )}
+          {last && elapsed >= run.seconds && (
+            <span className="text-soft"> · waiting for late packets and the record</span>
+          )}
+        </p>
+      </div>
+      <div className="mt-2 h-1.5 bg-hair" aria-hidden="true">
+        <div
+          className="h-full bg-ink transition-[width] duration-700"
+          style={{ width: `${(100 * elapsed) / run.seconds}%` }}
+        />
+      </div>
+      {error && <p className="mt-3">{error}</p>}
+      {(["up", "down"] as const).map((side) => (
+        <LaneRow key={side} side={side} run={run} seconds={seconds} expected={expected} />
+      ))}
+      <p className="mt-3 text-sm text-soft">
+        Round trip {ms(last?.rtt_ms, 1)} · the probe’s latest packet left {ms(last?.send_late_max_ms, 2)}{" "}
+        after its instant · quality here is each second on its own; the result judges every packet.
+      </p>
+    </div>
+  );
+}
+
+function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expected: number }) {
+  const { side, run, seconds, expected } = props;
+  const now = seconds.at(-1)?.[side];
+  return (
+    <section
+      className="mt-5 grid grid-cols-[190px_1fr] gap-6"
+      aria-label={side === "up" ? "Up the line" : "Down the line"}
+    >
+      <div>
+        <h2 className="text-lg">{side === "up" ? "Up: probe to far end" : "Down: far end to probe"}</h2>
+        <p className="mt-1 text-3xl leading-tight font-semibold">
+          {fixed(now?.mos, 2)}
+          <span className="ml-1 text-base font-normal text-soft">
+            <Term of="mos" /> this second
+          </span>
+        </p>
+        <p className="mt-1 text-sm leading-relaxed text-soft">
+          {fixed(now?.rate, 0)} of {expected.toFixed(0)} packets a second a call
+          <br />
+          {now?.missing ?? 0} missing, {now?.late ?? 0} late so far
+          <br />
+          <Term of="jitter" /> {ms(now?.jitter_ms, 1)}
+        </p>
+      </div>
+      <Lane side={side} seconds={seconds} calls={run.calls} length={run.seconds} expected={expected} />
+    </section>
+  );
+}
+
+/** Which way packets flow, in words. */
+function flowWords(run: Run, last: Second | undefined, expected: number): string {
+  if (run.state === "waiting") return "Waiting for the probe to take the job.";
+  if (run.state === "taken") return "The probe has the job and opens the calls.";
+  if (!last) return "The calls are open; the first second is being counted.";
+  if (last.second > run.seconds) return "Everything is sent.";
+  const flows = (side: "up" | "down") => last[side].rate >= expected * 0.5;
+  const rate = `${expected.toFixed(0)} packets a second`;
+  if (flows("up") && flows("down")) return `Both directions are flowing at ${rate}.`;
+  if (flows("up")) return "Only up flows. Nothing, or too little, comes down from the far end.";
+  if (flows("down")) return "Only down flows. Nothing, or too little, reaches the far end.";
+  return "Neither direction flows. Usually a firewall between the probe and the far end.";
+}
+
+/** Asks each second for what is new and keeps the rest. */
+function useLiveSeconds(runId: number): { seconds: Second[]; error: string | null } {
+  const [seconds, setSeconds] = useState<Second[]>([]);
+  const [error, setError] = useState<string | null>(null);
+  useEffect(() => {
+    let over = false;
+    let timer: ReturnType<typeof setTimeout>;
+    let after = 0;
+    const ask = async () => {
+      try {
+        const live = await get("RunLive", `/api/runs/${runId}/live?after=${after}`);
+        if (over) return;
+        after = live.seconds.at(-1)?.second ?? after;
+        if (live.seconds.length > 0) setSeconds((before) => [...before, ...live.seconds]);
+        setError(null);
+      } catch (problem) {
+        if (!over) setError((problem as Error).message);
+      }
+      if (!over) timer = setTimeout(ask, 400);
+    };
+    ask();
+    return () => {
+      over = true;
+      clearTimeout(timer);
+    };
+  }, [runId]);
+  return { seconds, error };
+}

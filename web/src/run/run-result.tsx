@@ -1,0 +1,173 @@
+// What came of a run: per direction what was lost, late and delayed and why; then every call.
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import { get, type Model } from "../api/client";
+import { Section } from "../shared/controls";
+import { paintMos } from "../shared/depth";
+import { count, fixed, marking, ms, pct } from "../shared/format";
+import { Term } from "../shared/term";
+
+type Run = Model<"RunPage">;
+type Side = Model<"SideSummary">;
+type Call = Model<"CallLine">;
+
+const PAGE = 25;
+
+export function RunResult({ run }: { run: Run }) {
+  return (
+    <>
+      <div className="rule mt-6 pt-3">
+        <p className="text-xl font-semibold" role="status">
+          {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable: both directions
+          at {run.target_mos.toFixed(1)} MOS or better.
+        </p>
+        <p className="text-sm text-soft">
+          Scale {run.mos_scale} · {run.clock}
+        </p>
+      </div>
+      <div className="mt-5 grid grid-cols-2 gap-x-12">
+        {run.up && <SidePart title="Up: probe to far end" side={run.up} />}
+        {run.down && <SidePart title="Down: far end to probe" side={run.down} />}
+      </div>
+      <Calls run={run} />
+    </>
+  );
+}
+
+function SidePart({ title, side }: { title: string; side: Side }) {
+  const arrived = Object.entries(side.dscp_received).map(
+    ([value, n]) => `${marking(Number(value))} × ${count(n)}`,
+  );
+  return (
+    <section
+      className="border-t-4 pt-3"
+      style={{ borderColor: paintMos(side.mos_p50 ?? 1) }}
+      aria-label={title}
+    >
+      <h2 className="text-lg">{title}</h2>
+      <p className="mt-1 text-3xl font-semibold">
+        {fixed(side.mos_p50, 2)}
+        <span className="ml-1.5 text-base font-normal text-soft">
+          <Term of="mos" />, middle call · worst {fixed(side.mos_min, 2)}
+        </span>
+      </p>
+      <p className="mt-1.5 leading-snug">{side.why}</p>
+      <dl className="mt-3 grid grid-cols-[auto_1fr] gap-x-6 gap-y-0.5">
+        <Row name={<Term of="loss" />}>
+          {pct(side.loss_pct, 2)} <Of n={side.lost} of={side.sent} />
+        </Row>
+        <Row name={<Term of="late" />}>
+          {pct(side.late_pct, 2)} <Of n={side.late} of={side.sent} />
+        </Row>
+        <Row name={<Term of="delay" />}>{ms(side.delay_p50_ms, 1)}, middle call</Row>
+        <Row name={<Term of="pdv" />}>{ms(side.added_ms, 1)}, middle call</Row>
+        <Row name={<Term of="jitter" />}>{ms(side.jitter_ms, 1)} at its highest</Row>
+        <Row name={<Term of="marking" />}>
+          sent {marking(side.dscp_sent)}, arrived {arrived.join(", ") || "–"}
+        </Row>
+      </dl>
+    </section>
+  );
+}
+
+function Row({ name, children }: { name: React.ReactNode; children: React.ReactNode }) {
+  return (
+    <>
+      <dt className="text-soft">{name}</dt>
+      <dd>{children}</dd>
+    </>
+  );
+}
+
+function Of({ n, of }: { n: number; of: number }) {
+  return (
+    <span className="text-soft">
+      · {count(n)} of {count(of)} packets
+    </span>
+  );
+}
+
+function Calls({ run }: { run: Run }) {
+  const [search, setSearch] = useSearchParams();
+  const page = Math.max(0, Number(search.get("page") ?? 0) || 0);
+  const list = useQuery({
+    queryKey: ["calls", run.id, page],
+    queryFn: () => get("CallList", `/api/runs/${run.id}/calls?limit=${PAGE}&offset=${page * PAGE}`),
+  });
+  const pages = Math.ceil((list.data?.total ?? 0) / PAGE);
+  return (
+    <Section title="Each call" aside="open one to follow its packets">
+      <table className="w-full">
+        <thead>
+          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
+            <th>Call</th>
+            <th>Up MOS</th>
+            <th>lost · late</th>
+            <th>worst second</th>
+            <th>delay</th>
+            <th className="border-l border-ink pl-5">Down MOS</th>
+            <th>lost · late</th>
+            <th>worst second</th>
+            <th>delay</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.data?.calls.map((call) => (
+            <CallRow key={call.id} call={call} />
+          ))}
+        </tbody>
+      </table>
+      {pages > 1 && (
+        <p className="mt-3 flex gap-4">
+          {Array.from({ length: pages }, (_, i) => (
+            <button
+              key={i}
+              type="button"
+              aria-current={i === page ? "page" : undefined}
+              className={i === page ? "font-semibold" : "underline"}
+              onClick={() => setSearch(i ? { page: String(i) } : {})}
+            >
+              {i * PAGE + 1}–{Math.min((i + 1) * PAGE, list.data?.total ?? 0)}
+            </button>
+          ))}
+        </p>
+      )}
+    </Section>
+  );
+}
+
+function CallRow({ call }: { call: Call }) {
+  return (
+    <tr className="hair border-t [&>td]:py-1.5 [&>td]:pr-5">
+      <td>
+        <Link
+          to={`/calls/${call.id}`}
+          className="font-semibold underline decoration-hair underline-offset-3 hover:decoration-ink"
+        >
+          {call.number}
+        </Link>
+      </td>
+      <SideCells side={call.up} />
+      <SideCells side={call.down} divided />
+    </tr>
+  );
+}
+
+function SideCells({ side, divided }: { side: Call["up"]; divided?: boolean }) {
+  return (
+    <>
+      <td className={divided ? "border-l border-ink !pl-5" : ""}>
+        <span
+          className="mr-2 inline-block h-3 w-5 border border-soft align-[-1px]"
+          style={{ background: paintMos(side.mos ?? 1) }}
+        />
+        {side.mos === null ? <span title={side.reason ?? ""}>– {side.reason}</span> : side.mos.toFixed(2)}
+      </td>
+      <td>
+        {side.lost} · {side.late}
+      </td>
+      <td>{fixed(side.worst_second_mos, 2)}</td>
+      <td>{ms(side.delay_p50_ms, 1)}</td>
+    </>
+  );
+}

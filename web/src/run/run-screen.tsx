@@ -1,0 +1,117 @@
+// One run: live while it is on, its result when done, its life on record.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { get, type Model, post } from "../api/client";
+import { Pending, Trail } from "../app";
+import { Button, LinkButton, Note, Section } from "../shared/controls";
+import { clock, dateTime, marking } from "../shared/format";
+import { LiveRun } from "./live-run";
+import { RunResult } from "./run-result";
+
+type Run = Model<"RunPage">;
+
+export function RunScreen({ id }: { id: string }) {
+  const queries = useQueryClient();
+  const page = useQuery({
+    queryKey: ["run", id],
+    queryFn: () => get("RunPage", `/api/runs/${id}`),
+    refetchInterval: (query) => (isOpen(query.state.data) ? 1000 : false),
+  });
+  const state = page.data?.state;
+  useEffect(() => {
+    if (state === "done") queries.invalidateQueries({ queryKey: ["site"] });
+  }, [state, queries]);
+  if (!page.data) return <Pending what="the run" error={page.error} />;
+  const run = page.data;
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/sites/${run.site_slug}`, run.site_name],
+        ]}
+        title={`Run of ${dateTime(run.created_us)}`}
+      />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">
+            {run.calls} {run.calls === 1 ? "call" : "calls at once"}, {run.seconds} s
+          </h1>
+          <p className="mt-1 text-soft">
+            {dateTime(run.created_us)} · {run.probe} ⇄ {run.far_end} · {run.codec_title}, a packet every{" "}
+            {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)} kbit/s a call each way
+          </p>
+        </div>
+        {isOpen(run) && <Stop run={run} />}
+        {run.state === "done" && <LinkButton to={`/sites/${run.site_slug}`}>Back to the site</LinkButton>}
+      </div>
+      {run.state === "failed" && (
+        <div className="mt-6">
+          <Note>
+            <span className="font-semibold">This run failed.</span> {run.failure}
+          </Note>
+        </div>
+      )}
+      {isOpen(run) && <LiveRun run={run} />}
+      {run.state === "done" && <RunResult run={run} />}
+      <div className="grid grid-cols-2 gap-x-12">
+        <Section title="What happened to this run">
+          <ol>
+            {run.events.map((event) => (
+              <li
+                key={`${event.at_us}${event.state}${event.words}`}
+                className="grid grid-cols-[80px_72px_1fr] text-[15px]"
+              >
+                <span className="text-soft">{clock(event.at_us)}</span>
+                <span className="font-semibold">{event.state}</span>
+                <span>{event.words}</span>
+              </li>
+            ))}
+          </ol>
+        </Section>
+        {run.self_check && (
+          <Section title="Was it the network, or the probe itself?">
+            <SelfCheck check={run.self_check} />
+          </Section>
+        )}
+      </div>
+    </>
+  );
+}
+
+export function isOpen(run: Run | undefined): boolean {
+  return run === undefined || run.state === "waiting" || run.state === "taken" || run.state === "running";
+}
+
+function Stop({ run }: { run: Run }) {
+  const queries = useQueryClient();
+  const stop = async () => {
+    queries.setQueryData(["run", String(run.id)], await post("RunPage", `/api/runs/${run.id}/stop`, {}));
+  };
+  return (
+    <Button onClick={stop} disabled={run.stop_asked}>
+      {run.stop_asked ? "Stopping …" : "Stop; keep what was measured"}
+    </Button>
+  );
+}
+
+function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
+  const late = (value: number | null) => (value === null ? "unknown" : `${value.toFixed(2)} ms`);
+  return (
+    <>
+      {check.tainted ? (
+        <Note>
+          <span className="font-semibold">Not to be trusted.</span> {check.reasons.join(" ")} This run is
+          kept, and left out of the site’s verdict.
+        </Note>
+      ) : (
+        <p>Both ends kept their own time: what is shown here is the network.</p>
+      )}
+      <p className="mt-2 text-sm text-soft">
+        99 of 100 packets left within {late(check.probe_late_p99_ms)} of their instant at the probe, within{" "}
+        {late(check.far_end_late_p99_ms)} at the far end. Scheduling {check.priority ?? "unknown"}, arrival
+        stamped by the {check.receive_stamps ?? "program"}.
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,92 @@
+// Buttons, fields and notes: the few controls everything is made of.
+import type { ComponentProps, ReactNode } from "react";
+import { Link } from "react-router";
+
+const BUTTON =
+  "inline-flex items-center gap-2 px-4 py-1.5 text-[15px] font-semibold leading-6 disabled:opacity-50";
+const PLAIN = `${BUTTON} border border-ink bg-raised hover:bg-paper`;
+const ACT = `${BUTTON} border border-act bg-act text-on-act hover:brightness-110`;
+
+/** `act` is for what the person should do next, and for nothing else. */
+export function Button({ act, className = "", ...rest }: ComponentProps<"button"> & { act?: boolean }) {
+  return <button type="button" className={`${act ? ACT : PLAIN} ${className}`} {...rest} />;
+}
+
+export function LinkButton({ act, to, children }: { act?: boolean; to: string; children: ReactNode }) {
+  return (
+    <Link to={to} className={act ? ACT : PLAIN}>
+      {children}
+    </Link>
+  );
+}
+
+export function FileLink({ href, children }: { href: string; children: ReactNode }) {
+  return (
+    <a href={href} className={PLAIN} download>
+      {children}
+    </a>
+  );
+}
+
+export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+  return (
+    <label className="block">
+      <span className="text-sm text-soft">{label}</span>
+      {children}
+      {hint && <span className="mt-0.5 block text-sm text-soft">{hint}</span>}
+    </label>
+  );
+}
+
+export const INPUT = "mt-0.5 block w-full border border-soft bg-raised px-2.5 py-1.5";
+
+export function Note({ children }: { children: ReactNode }) {
+  return (
+    <p role="alert" className="border-l-4 border-ink bg-raised py-2 pl-3">
+      {children}
+    </p>
+  );
+}
+
+export function Loading({ what }: { what: string }) {
+  return (
+    <p role="status" className="py-16 text-soft">
+      Reading {what} …
+    </p>
+  );
+}
+
+export function Section({
+  id,
+  title,
+  aside,
+  children,
+}: {
+  id?: string;
+  title: string;
+  aside?: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <section id={id} className="mt-9 scroll-mt-4" aria-label={title}>
+      <div className="rule mb-3 flex items-baseline justify-between gap-6 pt-2">
+        <h2 className="text-lg">{title}</h2>
+        {aside && <div className="text-sm text-soft">{aside}</div>}
+      </div>
+      {children}
+    </section>
+  );
+}
+
+/** A figure as large as it matters, with its unit and name. */
+export function Figure({ value, unit, children }: { value: string; unit?: string; children: ReactNode }) {
+  return (
+    <div>
+      <p className="text-2xl font-semibold leading-tight">
+        {value}
+        {unit && <span className="ml-1 text-base font-normal text-soft">{unit}</span>}
+      </p>
+      <p className="text-sm text-soft">{children}</p>
+    </div>
+  );
+}

@@ -1,0 +1,63 @@
+// Figures as they are read: fixed places, units with them, a dash for what does not exist.
+
+export const DASH = "–";
+
+export function fixed(value: number | null | undefined, places: number): string {
+  return value === null || value === undefined ? DASH : value.toFixed(places);
+}
+
+export function ms(value: number | null | undefined, places = 0): string {
+  return value === null || value === undefined ? DASH : `${value.toFixed(places)} ms`;
+}
+
+export function pct(value: number | null | undefined, places = 1): string {
+  return value === null || value === undefined ? DASH : `${value.toFixed(places)} %`;
+}
+
+export function count(value: number): string {
+  return value.toLocaleString("en-GB").replaceAll(",", " ");
+}
+
+export function megabits(kbps: number | null): string {
+  return kbps === null ? DASH : `${kbps / 1000} Mbit/s`;
+}
+
+export function plural(n: number, one: string, many = `${one}s`): string {
+  return `${n} ${n === 1 ? one : many}`;
+}
+
+export function clock(us: number): string {
+  return new Date(us / 1000).toLocaleTimeString("en-GB");
+}
+
+export function dateTime(us: number): string {
+  return new Date(us / 1000).toLocaleString("en-GB", {
+    weekday: "short",
+    day: "2-digit",
+    month: "short",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+}
+
+/** "2 min ago", from microseconds. */
+export function ago(us: number, now = Date.now()): string {
+  const s = Math.max(0, Math.round(now / 1000 - us / 1e6));
+  if (s < 60) return `${s} s ago`;
+  if (s < 3600) return `${Math.floor(s / 60)} min ago`;
+  if (s < 86_400) return `${Math.floor(s / 3600)} h ago`;
+  return `${plural(Math.floor(s / 86_400), "day")} ago`;
+}
+
+const MARKS: Record<number, string> = {
+  0: "best effort",
+  8: "CS1",
+  26: "AF31",
+  34: "AF41",
+  40: "CS5",
+  46: "EF",
+};
+
+export function marking(dscp: number): string {
+  return MARKS[dscp] ? `${MARKS[dscp]} (${dscp})` : `DSCP ${dscp}`;
+}

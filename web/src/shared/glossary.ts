@@ -1,0 +1,79 @@
+// What each measure is, how it is computed, what is good. The same texts explain it wherever it stands.
+
+export interface Entry {
+  title: string;
+  what: string;
+  how: string;
+  good: string;
+}
+
+export const GLOSSARY = {
+  mos: {
+    title: "MOS",
+    what: "Mean opinion score: how people would rate the call, 1 to 5.",
+    how: "Estimated by the E-model (ITU-T G.107) from delay, loss and codec; scale MOS-CQEN.",
+    good: "4.0 and more is good. Below 3.6 many are dissatisfied.",
+  },
+  loss: {
+    title: "Loss",
+    what: "Packets that never arrived, or not within two seconds after the last was sent.",
+    how: "Lost over sent (RFC 7680).",
+    good: "Under 0.5 % goes unnoticed with concealment; bursts hurt more than single losses.",
+  },
+  late: {
+    title: "Late",
+    what: "Packets that came after they should have been played. The listener misses them like lost ones.",
+    how: "Delay more than the buffer's depth above the fastest packet.",
+    good: "None. A deeper buffer saves some of them at the price of delay.",
+  },
+  delay: {
+    title: "One-way delay",
+    what: "From leaving one end to arriving at the other.",
+    how: "Middle of all packets; the two clocks are put on one scale by a time-stamp exchange (RFC 8762).",
+    good: "Up to 100 ms is not felt. Beyond 150 ms mouth to ear, people start to talk over each other.",
+  },
+  added: {
+    title: "Added delay",
+    what: "Delay on top of the quiet state: packets waiting in a queue.",
+    how: "A call's middle delay minus the lowest tenth of all calls' in the same direction.",
+    good: "A few milliseconds. Over 40 ms that stay are a filled queue.",
+  },
+  pdv: {
+    title: "Delay variation",
+    what: "How far packets fall behind the fastest one.",
+    how: "95th percentile of delay minus its minimum (RFC 5481).",
+    good: "Less than the listener's buffer, 60 ms unless set otherwise.",
+  },
+  jitter: {
+    title: "Jitter",
+    what: "How unevenly neighbouring packets arrive.",
+    how: "The running estimate of RFC 3550 A.8; the highest it reached.",
+    good: "Under 20 ms. It says nothing of slow swings of delay.",
+  },
+  burst: {
+    title: "Burst ratio",
+    what: "Whether losses come alone or in runs.",
+    how: "Mean run of losses over what random loss would give (G.107 BurstR).",
+    good: "1 is random. 2 and more is audible as gaps.",
+  },
+  marking: {
+    title: "Marking",
+    what: "The DSCP in each packet by which a network can let calls go first.",
+    how: "Value sent against values that arrived.",
+    good: "What is sent arrives. 46 (EF) is usual for voice.",
+  },
+  share: {
+    title: "Share of acceptable calls",
+    what: "Calls of which both directions reached the target.",
+    how: "With its 95 % interval (Wilson) and the number of calls.",
+    good: "The whole interval above what the brief asks.",
+  },
+  sustained: {
+    title: "Calls sustained",
+    what: "The most calls at once up to which every tried number met the brief.",
+    how: "From runs that held several calls.",
+    good: "At least what the brief needs.",
+  },
+} satisfies Record<string, Entry>;
+
+export type Measure = keyof typeof GLOSSARY;

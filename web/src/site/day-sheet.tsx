@@ -1,0 +1,202 @@
+// The day sheet: days as rows, the local day left to right, depth-painted by the chosen measure.
+import { type KeyboardEvent, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import type { Model } from "../api/client";
+import { depthOfMos, paint } from "../shared/depth";
+import { fixed, ms, pct } from "../shared/format";
+
+type Sheet = Model<"DaySheet">;
+type Day = Sheet["days"][number];
+
+const CELLS = 144;
+const LEFT = 92;
+const CELL = 8;
+const ROW = 34;
+const TOP = 22;
+const WIDTH = LEFT + CELLS * CELL + 22;
+
+const MEASURES = {
+  mos: { words: "MOS", key: "mos", depth: depthOfMos },
+  added: { words: "added delay", key: "added_ms", depth: (v: number) => Math.min(1, v / 250) },
+  loss: { words: "loss", key: "loss_pct", depth: (v: number) => Math.min(1, v / 5) },
+} as const;
+type MeasureName = keyof typeof MEASURES;
+
+interface Place {
+  row: number;
+  cell: number;
+}
+
+export function DaySheet({ sheet }: { sheet: Sheet }) {
+  const [search, setSearch] = useSearchParams();
+  const navigate = useNavigate();
+  const measure = (search.get("measure") ?? "mos") as MeasureName;
+  const chosen = MEASURES[measure] ?? MEASURES.mos;
+  const [at, setAt] = useState<Place | null>(null);
+  if (sheet.days.length === 0) {
+    return <p>Nothing has been watched here yet. Each call placed appears in its ten minutes.</p>;
+  }
+  const open = (place: Place) => {
+    const call = sheet.days[place.row]?.call_id[place.cell];
+    if (call) navigate(`/calls/${call}`);
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const steps: Record<string, [number, number]> = {
+      ArrowLeft: [0, -1],
+      ArrowRight: [0, 1],
+      ArrowUp: [-1, 0],
+      ArrowDown: [1, 0],
+    };
+    const here = at ?? { row: sheet.days.length - 1, cell: 60 };
+    const step = steps[event.key];
+    if (step) {
+      event.preventDefault();
+      setAt({
+        row: Math.min(sheet.days.length - 1, Math.max(0, here.row + step[0])),
+        cell: Math.min(CELLS - 1, Math.max(0, here.cell + step[1])),
+      });
+    } else if (event.key === "Enter") {
+      open(here);
+    }
+  };
+  return (
+    <div>
+      <fieldset className="mb-2 flex gap-5 text-sm">
+        <legend className="sr-only">Measure</legend>
+        {Object.entries(MEASURES).map(([name, one]) => (
+          <label key={name} className="flex items-center gap-1.5">
+            <input
+              type="radio"
+              name="measure"
+              className="accent-[var(--ink)]"
+              checked={measure === name}
+              onChange={() => setSearch(name === "mos" ? {} : { measure: name }, { replace: true })}
+            />
+            {one.words}
+          </label>
+        ))}
+      </fieldset>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${TOP + sheet.days.length * ROW}`}
+        className="w-full"
+        role="application"
+        aria-label="Day sheet. Arrow keys move from cell to cell, Enter opens the call."
+        tabIndex={0}
+        onKeyDown={onKey}
+        onPointerMove={(event) => setAt(placeOf(event, sheet))}
+        onClick={(event) => {
+          const place = placeOf(event, sheet);
+          if (place) open(place);
+        }}
+      >
+        <HourMarks />
+        {sheet.days.map((day, row) => (
+          <DayRow key={day.day} day={day} y={TOP + row * ROW} sheet={sheet} measure={chosen} />
+        ))}
+        {at && (
+          <rect
+            x={LEFT + at.cell * CELL - 1}
+            y={TOP + at.row * ROW - 1}
+            width={CELL + 2}
+            height={ROW - 6}
+            fill="none"
+            stroke="var(--ink)"
+            strokeWidth={1.6}
+          />
+        )}
+      </svg>
+      <p className="mt-1 h-6 text-sm" aria-live="polite">
+        {at ? (
+          describe(sheet, at)
+        ) : (
+          <span className="text-soft">Point at a cell, or move with the arrow keys.</span>
+        )}
+      </p>
+    </div>
+  );
+}
+
+function HourMarks() {
+  return (
+    <>
+      {Array.from({ length: 9 }, (_, i) => i * 3).map((hour) => (
+        <text
+          key={hour}
+          x={LEFT + hour * 6 * CELL}
+          y={12}
+          textAnchor="middle"
+          className="fill-soft text-[12px]"
+        >
+          {String(hour).padStart(2, "0")}:00
+        </text>
+      ))}
+    </>
+  );
+}
+
+function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEASURES)[MeasureName] }) {
+  const { day, y, sheet, measure } = props;
+  const date = new Date(`${day.day}T12:00:00Z`);
+  const isOpen = sheet.open_days.includes(String(date.getUTCDay() || 7));
+  const x = (minute: number) => LEFT + (minute / 10) * CELL;
+  return (
+    <g>
+      <text x={0} y={y + 18} className="fill-ink text-[13.5px]">
+        {date.toLocaleDateString("en-GB", {
+          weekday: "short",
+          day: "2-digit",
+          month: "short",
+          timeZone: "UTC",
+        })}
+      </text>
+      <path d={`M${LEFT} ${y + 13.5}H${LEFT + CELLS * CELL}`} stroke="var(--hair)" strokeWidth={0.6} />
+      {(["up", "down"] as const).map((side, i) =>
+        day[`${side}_${measure.key}`].map((value, cell) =>
+          value === null ? null : (
+            <rect
+              key={`${side}${cell}`}
+              x={LEFT + cell * CELL}
+              y={y + i * 14}
+              width={CELL - 0.4}
+              height={13}
+              fill={paint(measure.depth(value))}
+            />
+          ),
+        ),
+      )}
+      {isOpen && (
+        <path
+          d={bracket(x(sheet.open_minute), y, 4) + bracket(x(sheet.close_minute), y, -4)}
+          fill="none"
+          stroke="var(--ink)"
+          strokeWidth={1.4}
+        />
+      )}
+    </g>
+  );
+}
+
+function bracket(x: number, y: number, arm: number): string {
+  return `M${x + arm} ${y - 2.5}H${x}V${y + 29.5}H${x + arm}`;
+}
+
+function placeOf(
+  event: { currentTarget: SVGSVGElement; clientX: number; clientY: number },
+  sheet: Sheet,
+): Place | null {
+  const box = event.currentTarget.getBoundingClientRect();
+  const scale = WIDTH / box.width;
+  const cell = Math.floor(((event.clientX - box.left) * scale - LEFT) / CELL);
+  const row = Math.floor(((event.clientY - box.top) * scale - TOP) / ROW);
+  return cell >= 0 && cell < CELLS && row >= 0 && row < sheet.days.length ? { row, cell } : null;
+}
+
+function describe(sheet: Sheet, { row, cell }: Place): string {
+  const day = sheet.days[row];
+  if (!day) return "";
+  const time = `${String(Math.floor(cell / 6)).padStart(2, "0")}:${(cell % 6) * 10 || "00"}`;
+  if (day.call_id[cell] === null) return `${day.day} ${time} · not measured`;
+  const side = (name: "up" | "down") =>
+    `${name} ${fixed(day[`${name}_mos`][cell], 2)} MOS, ${ms(day[`${name}_added_ms`][cell])} added, ${pct(day[`${name}_loss_pct`][cell])} lost`;
+  return `${day.day} ${time} · ${side("up")} · ${side("down")} · click to open the call`;
+}

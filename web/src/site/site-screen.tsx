@@ -1,0 +1,275 @@
+// One site in the order of the work: the next step above everything, the spine, and each stage below.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type Model } from "../api/client";
+import { Pending, Trail } from "../app";
+import { Button, Figure, LinkButton, Section } from "../shared/controls";
+import { ago, dateTime, fixed, marking, megabits, pct, plural } from "../shared/format";
+import { PathPicture } from "../shared/path-picture";
+import { RampKey } from "../shared/ramp";
+import { Term } from "../shared/term";
+import { VerdictMark, VerdictWord } from "../shared/verdict";
+import { DaySheet } from "./day-sheet";
+import { Findings } from "./findings";
+import { PlaceCalls } from "./place-calls";
+import { ScoreTable } from "./score-table";
+
+type Site = Model<"SitePage">;
+
+export function SiteScreen({ id }: { id: string }) {
+  const [placing, setPlacing] = useState(false);
+  const page = useQuery({
+    queryKey: ["site", id],
+    queryFn: () => get("SitePage", `/api/sites/${id}`),
+    refetchInterval: 4000,
+  });
+  if (!page.data) return <Pending what="the site" error={page.error} />;
+  const site = page.data;
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${site.engagement_slug}`, site.engagement_name],
+        ]}
+        title={site.name}
+      />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">{site.name}</h1>
+          <p className="mt-1 text-soft">
+            {site.brief.place}
+            {site.brief.medium && ` · ${site.brief.medium}`} · {megabits(site.brief.down_kbps)} down,{" "}
+            {megabits(site.brief.up_kbps)} up
+          </p>
+        </div>
+        <div
+          className={`flex items-center gap-4 px-4 py-2 ${site.verdict.provisional ? "hatched" : "border border-ink"}`}
+        >
+          <VerdictMark word={site.verdict.word} provisional={site.verdict.provisional} />
+          <VerdictWord verdict={site.verdict} />
+          {site.verdict.score !== null && (
+            <p className="ml-3 text-3xl leading-none font-semibold">
+              {site.verdict.score}
+              <span className="text-base font-normal text-soft"> of 100</span>
+            </p>
+          )}
+        </div>
+      </div>
+
+      <NextStepBar site={site} onPlace={() => setPlacing(true)} />
+      <Spine stages={site.stages} />
+      <PlaceCalls site={site} open={placing} onOpenChange={setPlacing} />
+
+      {site.path && (
+        <Section id="path" title="The way of the calls" aside={<RampKey />}>
+          <PathPicture path={site.path} />
+        </Section>
+      )}
+      <Section
+        id="watch"
+        title="Day sheet"
+        aside={`ten-minute cells of the site’s day (${site.brief.time_zone}), up over down, worst call in each`}
+      >
+        <DaySheet sheet={site.sheet} />
+      </Section>
+      <div className="grid grid-cols-[1fr_1fr] gap-x-12">
+        <Section
+          id="judge"
+          title="Findings"
+          aside={`${plural(site.findings.length, "finding")}, dearest first`}
+        >
+          <Findings site={site} />
+        </Section>
+        <Section id="score" title="Score" aside="what was lost, and to what">
+          <ScoreTable dimensions={site.dimensions} findings={site.findings} />
+          {site.verdict.reasons.map((reason) => (
+            <p key={reason} className="mt-2 text-sm">
+              {reason}
+            </p>
+          ))}
+          {site.verdict.missing.length > 0 && (
+            <p className="mt-2 text-sm">Provisional: {site.verdict.missing.join(", ")}.</p>
+          )}
+        </Section>
+      </div>
+      <Section
+        id="load"
+        title="Runs"
+        aside={
+          site.runs_total > site.runs.length ? `newest ${site.runs.length} of ${site.runs_total}` : undefined
+        }
+      >
+        <Runs site={site} onPlace={() => setPlacing(true)} />
+      </Section>
+      <div className="grid grid-cols-[1fr_1fr] gap-x-12">
+        <Section id="brief" title="Brief">
+          <Brief site={site} />
+        </Section>
+        <Section id="place" title="Probes and far ends">
+          <Places site={site} />
+        </Section>
+      </div>
+    </>
+  );
+}
+
+function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
+  const { next } = site;
+  return (
+    <div className="mt-5 flex items-center justify-between gap-6 border-l-4 border-act bg-raised py-3 pr-4 pl-4">
+      <p className="leading-snug">
+        <span className="font-semibold">Next: {next.words}.</span>{" "}
+        <span className="text-soft">{next.why}</span>
+      </p>
+      <span className="shrink-0">
+        {next.action === "place" && (
+          <Button act onClick={onPlace}>
+            {next.label}
+          </Button>
+        )}
+        {next.action === "report" && (
+          <LinkButton act to={`/sites/${site.slug}/report`}>
+            {next.label}
+          </LinkButton>
+        )}
+        {next.action === "open-run" && (
+          <LinkButton act to={`/runs/${next.run_id}`}>
+            {next.label}
+          </LinkButton>
+        )}
+      </span>
+    </div>
+  );
+}
+
+/** The order of the work as a sounding line: a lead at each stage, filled where the stage stands. */
+function Spine({ stages }: { stages: Site["stages"] }) {
+  return (
+    <ol className="mt-6 grid" style={{ gridTemplateColumns: `repeat(${stages.length}, 1fr)` }}>
+      {stages.map((stage, i) => (
+        <li key={stage.key} className="relative pr-4">
+          <span
+            aria-hidden="true"
+            className={`absolute top-[6px] left-0 h-px bg-ink ${i === stages.length - 1 ? "w-3" : "w-full"}`}
+          />
+          <span
+            aria-hidden="true"
+            className={`relative block h-[13px] w-[13px] rotate-45 border border-ink ${stage.done ? "bg-ink" : "bg-paper"}`}
+          />
+          <a href={stage.key === "report" ? undefined : `#${stage.key}`} className="mt-2 block font-semibold">
+            {stage.title}
+            <span className="sr-only">{stage.done ? ", stands" : ", open"}</span>
+          </a>
+          <p className="text-sm leading-snug text-soft">{stage.stands}</p>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function Runs({ site, onPlace }: { site: Site; onPlace: () => void }) {
+  if (site.runs.length === 0) {
+    return (
+      <div className="flex items-center gap-5">
+        <p>
+          No run has held several calls here yet. A minute of calls shows at once whether both directions
+          flow.
+        </p>
+        <Button onClick={onPlace}>Place calls</Button>
+      </div>
+    );
+  }
+  return (
+    <table className="w-full">
+      <thead>
+        <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
+          <th>Placed</th>
+          <th>Calls at once</th>
+          <th>Length</th>
+          <th>Codec</th>
+          <th>
+            <Term of="marking" />
+          </th>
+          <th>Acceptable</th>
+          <th>State</th>
+        </tr>
+      </thead>
+      <tbody>
+        {site.runs.map((run) => (
+          <tr key={run.id} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
+            <td>
+              <Link
+                to={`/runs/${run.id}`}
+                className="underline decoration-hair underline-offset-3 hover:decoration-ink"
+              >
+                {dateTime(run.created_us)}
+              </Link>
+            </td>
+            <td>{run.calls}</td>
+            <td>{run.seconds} s</td>
+            <td>
+              {run.codec}, {run.ptime_ms} ms
+            </td>
+            <td>{marking(run.dscp)}</td>
+            <td>{run.good === null ? "–" : `${run.good} of ${run.calls}`}</td>
+            <td>
+              {run.words}
+              {run.tainted && " · not to be trusted"}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Brief({ site }: { site: Site }) {
+  const { brief } = site;
+  return (
+    <>
+      <div className="grid grid-cols-3 gap-x-6 gap-y-4">
+        <Figure value={String(brief.needed_calls)}>calls at once, {brief.people ?? "–"} people</Figure>
+        <Figure value={fixed(brief.target_mos, 1)} unit="MOS">
+          to be reached by {brief.required_share_pct} % of calls
+        </Figure>
+        <Figure value={pct(brief.line_share_up_pct, 1)}>
+          of the line up, {pct(brief.line_share_down_pct, 1)} down, for all calls
+        </Figure>
+      </div>
+      <p className="mt-4 text-sm leading-relaxed text-soft">
+        {brief.codec_title} every {brief.ptime_ms} ms · business hours {brief.business_hours},{" "}
+        {brief.time_zone}
+        {brief.provider && ` · line by ${brief.provider}`} · evidence asked: {site.evidence.required_days}{" "}
+        days, {site.evidence.required_busy_hours} busy hours, {site.evidence.required_calls} calls
+      </p>
+    </>
+  );
+}
+
+function Places({ site }: { site: Site }) {
+  return (
+    <ul className="space-y-2">
+      {site.probes.map((probe) => (
+        <li key={probe.id}>
+          <span className="font-semibold">{probe.name}</span>, probe: {probe.spot}
+          <span className="block text-sm text-soft">
+            {probe.last_heard_us
+              ? `heard ${ago(probe.last_heard_us)}${probe.heard ? "" : ", silent since: see that it has power and network"}`
+              : "not enrolled on this server"}
+            {probe.system && ` · ${probe.system}`}
+          </span>
+        </li>
+      ))}
+      {site.far_ends.map((far) => (
+        <li key={far.id}>
+          <span className="font-semibold">{far.name}</span>, far end
+          <span className="block text-sm text-soft">
+            {far.place} · <span className="font-mono text-[13px]">{`${far.host}:${far.port}`}</span>
+          </span>
+        </li>
+      ))}
+    </ul>
+  );
+}
