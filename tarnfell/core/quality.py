@@ -134,7 +134,7 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
 
 @dataclass(frozen=True)
 class MosLoss:
-    """Where a stream's MOS went, in MOS, each step taken after the one before it."""
+    """Where a stream's MOS went, in MOS: codec first, then delay; what was missed is shared between lost and late."""
 
     best: float
     codec: float
@@ -144,22 +144,25 @@ class MosLoss:
 
 
 def explain(judged: StreamQuality, criterion: Criterion) -> MosLoss | None:
-    """What codec, delay, network loss and lateness each cost. None where nothing arrived."""
+    """What codec, delay, network loss and lateness each cost. None where nothing arrived.
+
+    Loss and lateness act together and the scale has a floor, so their common cost is split by their numbers.
+    """
     if judged.mouth_to_ear_ms is None or judged.mos is None:
         return None
 
-    def mos(delay_ms: float, loss_pct: float, ratio: float, ie: float) -> float:
-        return float(emodel.mos_from_r(emodel.rate(delay_ms, loss_pct, ratio, ie, criterion.bpl).R))
+    def mos(delay_ms: float, ie: float) -> float:
+        return float(emodel.mos_from_r(emodel.rate(delay_ms, 0, 1, ie, criterion.bpl).R))
 
-    metrics = judged.metrics
-    best = mos(0, 0, 1, 0)
-    with_codec = mos(0, 0, 1, criterion.ie)
-    with_delay = mos(judged.mouth_to_ear_ms, 0, 1, criterion.ie)
-    with_loss = mos(judged.mouth_to_ear_ms, metrics.loss_pct, metrics.burst_ratio, criterion.ie)
+    best, with_codec = mos(0, 0), mos(0, criterion.ie)
+    with_delay = mos(judged.mouth_to_ear_ms, criterion.ie)
+    missed = with_delay - judged.mos
+    count = judged.metrics.lost + judged.late
+    lost_share = judged.metrics.lost / count if count else 0.0
     return MosLoss(
         best=best,
         codec=best - with_codec,
         delay=with_codec - with_delay,
-        loss=with_delay - with_loss,
-        late=with_loss - judged.mos,
+        loss=missed * lost_share,
+        late=missed * (1 - lost_share),
     )

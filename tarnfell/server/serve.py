@@ -6,7 +6,7 @@ import logging
 import sys
 from pathlib import Path
 
-import waitress
+from waitress.server import create_server
 
 from tarnfell.server.app import create_app
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
@@ -19,7 +19,7 @@ def serve_forever(data: Path, host: str, port: int) -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     app = create_app(data)
-    server = waitress.create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
+    server = create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
     print(
         f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
         file=sys.stderr,

@@ -71,8 +71,7 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
         Stage(
             key="watch",
             title="Watch",
-            stands=f"{verdict.days} {'day' if verdict.days == 1 else 'days'} ({site.required_days} asked), {verdict.busy_hours} busy hours "
-            f"({site.required_busy_hours})",
+            stands=_watch(evaluation, site),
             done=verdict.days >= site.required_days and verdict.busy_hours >= site.required_busy_hours,
         ),
         Stage(key="judge", title="Judge", stands=_judge(evaluation), done=verdict.calls > 0),
@@ -104,6 +103,12 @@ def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
         return "a run is on"
     sustained, needed = evaluation.verdict.sustained_calls, site.needed_calls
     return "no run of several calls yet" if sustained is None else f"{sustained} calls held, {needed} needed"
+
+
+def _watch(evaluation: Evaluation, site: Site) -> str:
+    verdict = evaluation.verdict
+    days = f"{verdict.days} {'day' if verdict.days == 1 else 'days'} ({site.required_days} asked)"
+    return f"{days}, {verdict.busy_hours} busy hours ({site.required_busy_hours})"
 
 
 def _judge(evaluation: Evaluation) -> str:

@@ -170,9 +170,7 @@ class Lane:
             # What went before an idle time longer than the queue has long gone; what just begins finds the link
             # as it is.
             begin = now_ns - 2 * int(c.queue_ms * _NS)
-            if self._next_cross_ns == 0:
-                begin = max(begin, self._link_free_ns)
-            self._next_cross_ns = max(self._next_cross_ns, begin)
+            self._next_cross_ns = max(self._next_cross_ns or now_ns, begin)
             while self._next_cross_ns <= now_ns:
                 self._serve(self._next_cross_ns)
                 self._enqueue(Packet(bytes(1200), self._next_cross_ns, "cross", is_cross=True))

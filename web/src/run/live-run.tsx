@@ -78,13 +78,20 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
 
 /** Which way packets flow, in words. */
 function flowWords(run: Run, last: Second | undefined, expected: number): string {
-  if (run.state === "waiting") return "Waiting for the probe to take the job.";
-  if (run.state === "taken") return "The probe has the job and opens the calls.";
+  if (!last && run.state === "waiting") return "Waiting for the probe to take the job.";
+  if (!last && run.state === "taken") return "The probe has the job and opens the calls.";
   if (!last) return "The calls are open; the first second is being counted.";
   if (last.second > run.seconds) return "Everything is sent.";
-  const flows = (side: "up" | "down") => last[side].rate >= expected * 0.5;
+  const flows = (side: "up" | "down") => last[side].rate >= expected * 0.1;
+  // The first second is counted from before the first packet.
+  const full = (side: "up" | "down") => last[side].rate >= expected * (last.second === 1 ? 0.5 : 0.9);
   const rate = `${expected.toFixed(0)} packets a second`;
-  if (flows("up") && flows("down")) return `Both directions are flowing at ${rate}.`;
+  if (full("up") && full("down")) return `Both directions are flowing at ${rate}.`;
+  if (flows("up") && flows("down")) {
+    const short = full("up") ? "down" : full("down") ? "up" : "both ways";
+    const got = (side: "up" | "down") => `${last[side].rate.toFixed(0)} ${side}`;
+    return `Both directions flow, but short ${short}: ${got("up")}, ${got("down")} of ${rate} a call.`;
+  }
   if (flows("up")) return "Only up flows. Nothing, or too little, comes down from the far end.";
   if (flows("down")) return "Only down flows. Nothing, or too little, reaches the far end.";
   return "Neither direction flows. Usually a firewall between the probe and the far end.";

@@ -94,14 +94,8 @@ export function SiteScreen({ id }: { id: string }) {
           )}
         </Section>
       </div>
-      <Section
-        id="load"
-        title="Runs"
-        aside={
-          site.runs_total > site.runs.length ? `newest ${site.runs.length} of ${site.runs_total}` : undefined
-        }
-      >
-        <Runs site={site} onPlace={() => setPlacing(true)} />
+      <Section id="load" title="Runs" aside={<RunsAside site={site} onPlace={() => setPlacing(true)} />}>
+        <Runs site={site} />
       </Section>
       <div className="grid grid-cols-[1fr_1fr] gap-x-12">
         <Section id="brief" title="Brief">
@@ -169,16 +163,21 @@ function Spine({ stages }: { stages: Site["stages"] }) {
   );
 }
 
-function Runs({ site, onPlace }: { site: Site; onPlace: () => void }) {
+function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
+  return (
+    <span className="flex items-center gap-5">
+      {site.runs_total > site.runs.length && `newest ${site.runs.length} of ${site.runs_total}`}
+      <Button onClick={onPlace}>Place calls …</Button>
+    </span>
+  );
+}
+
+function Runs({ site }: { site: Site }) {
   if (site.runs.length === 0) {
     return (
-      <div className="flex items-center gap-5">
-        <p>
-          No run has held several calls here yet. A minute of calls shows at once whether both directions
-          flow.
-        </p>
-        <Button onClick={onPlace}>Place calls</Button>
-      </div>
+      <p>
+        No run has held several calls here yet. A minute of calls shows at once whether both directions flow.
+      </p>
     );
   }
   return (

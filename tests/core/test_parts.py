@@ -1,0 +1,142 @@
+"""Trace files, columns, codecs, plans, clocks: the core's smaller parts."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tarnfell.core import emodel
+from tarnfell.core.clock import UNKNOWN, Exchanges, estimate
+from tarnfell.core.codecs import CodecError, codec_table, find_codec
+from tarnfell.core.columns import pack_planes, unpack_planes
+from tarnfell.core.rates import Link, PlanError, call_rate, plan_run
+from tarnfell.core.stats import wilson
+from tarnfell.core.trace import TraceError
+from tarnfell.core.tracefile import format_csv, parse_csv
+from tarnfell.wire.record import pack_column
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "is empty"),
+        ("seq,recv_us\n1,2\n", "no column sent_us"),
+        ("seq,sent_us,recv_us\n", "no packet"),
+        ("seq,sent_us,recv_us\n1,ten,\n", "Line 2.*sent_us is “ten”"),
+        ("seq,sent_us,recv_us\n1,10\n", "Line 2.*2 values"),
+        ("seq,sent_us,recv_us\n1,10,20\n2,5,9\n", "Line 3.*goes backwards"),
+        ("seq,sent_us,recv_us\n1,10,20\n1,30,40\n", "extended, not wrapped"),
+        ("seq,sent_us,recv_us\n1,99999999999999999999999,\n", "beyond any clock"),
+        ('seq,sent_us,recv_us\n1,10,"' + "x" * 200_000 + '"\n', "not CSV text"),
+    ],
+)
+def test_bad_trace_files_get_a_sentence(text: str, words: str) -> None:
+    with pytest.raises(TraceError, match=words):
+        parse_csv(text)
+
+
+def test_trace_file_with_more_columns_and_a_duplicate() -> None:
+    text = "seq,sent_us,recv_us,bytes,dscp\n7,0,1000,172,46\n7,0,1500,172,46\n8,20000,,172,\n"
+    trace = parse_csv(text)
+    assert (len(trace), trace.duplicates, trace.arrived.tolist()) == (2, 1, [True, False])
+    assert parse_csv(format_csv(trace)).recv_us.tolist() == trace.recv_us.tolist()
+
+
+@given(st.text(max_size=300))
+def test_no_text_breaks_the_trace_reader(text: str) -> None:
+    try:
+        parse_csv("seq,sent_us,recv_us\n" + text)
+    except TraceError:
+        pass
+
+
+@given(st.lists(st.integers(-(2**61), 2**61), max_size=60))
+def test_columns_survive_both_ways_of_packing(values: list[int]) -> None:
+    """What the probe packs without NumPy the core reads, and both pack alike."""
+    packed = pack_column("x", values)
+    assert packed.values() == values
+    assert unpack_planes(packed.planes(), packed.count).tolist() == values
+    if values:
+        assert pack_planes(np.array(values, np.int64)) == packed.planes()
+
+
+@given(st.floats(0, 100), st.floats(0, 100), st.floats(0, 1000), st.floats(1, 50))
+def test_more_loss_or_delay_never_raises_mos(a: float, b: float, delay: float, ratio: float) -> None:
+    low, high = sorted((a, b))
+
+    def mos(ms: float, loss: float) -> float:
+        return float(emodel.mos_from_r(emodel.rate(ms, loss, ratio, 11, 19).R))
+
+    assert mos(delay, high) <= mos(delay, low) + 1e-9
+    assert mos(delay + 400, low) <= mos(delay, low) + 1e-9
+
+
+@given(st.integers(0, 300), st.integers(0, 300))
+def test_interval_holds_its_share(a: int, b: int) -> None:
+    good, calls = min(a, b), max(a, b)
+    share = wilson(good, calls)
+    assert 0 <= share.low_pct <= share.high_pct <= 100
+    if share.pct is not None:
+        assert share.low_pct <= share.pct <= share.high_pct
+
+
+def test_codecs_say_where_their_values_come_from() -> None:
+    for codec in codec_table().values():
+        assert codec.source
+        assert codec.standing in ("published", "planning")
+        assert codec.intervals_ms(), codec.name
+    assert find_codec("g722").clock_hz == 8000
+    assert find_codec("g7231-63").payload_bytes(60) == 48
+
+
+def test_unknown_codec_and_broken_interval() -> None:
+    with pytest.raises(CodecError, match=r"No codec is called “g999”. Known: g711u"):
+        find_codec("g999")
+    with pytest.raises(CodecError, match=r"every 20 ms: its frame is 30 ms. Use one of 30, 60 ms"):
+        find_codec("g7231-63").payload_bytes(20)
+
+
+@pytest.mark.parametrize(("calls", "seconds"), [(0, 10), (10_000, 10), (1, 0), (1, 1e9)])
+def test_loads_that_cannot_be_placed(calls: int, seconds: float) -> None:
+    with pytest.raises(PlanError, match="cannot be placed"):
+        plan_run(find_codec("g711u"), 20, calls, seconds)
+
+
+def test_plan_counts_gaps_and_overheads() -> None:
+    plan = plan_run(find_codec("g711u"), 20, calls=10, call_s=60, rounds=3)
+    assert plan.run_s == 3 * 60 + 2 * 2
+    assert plan.calls == 30
+    assert plan.each_way_ipv4_kbps == pytest.approx(10 * 80 * 1.05)
+    link = Link(srtp=True, pppoe=True, vlan_tags=1)
+    assert call_rate(find_codec("g711u"), 20, link).ethernet_ipv4_kbps == pytest.approx((200 + 10 + 18 + 8 + 4) * 0.4)
+
+
+def exchanges(offset_ns: float, skew_ppm: float, queue_ns: float, seconds: int = 120, seed: int = 1) -> Exchanges:
+    rng = np.random.default_rng(seed)
+    t1 = np.arange(0, seconds * 1e9, 5e7)
+    far = t1 + offset_ns + skew_ppm * 1e-6 * t1
+    forth, back = (15e6 + rng.exponential(queue_ns, len(t1)) for _ in range(2))
+    held = 80_000
+    t4 = t1 + forth + held + back
+    return Exchanges(*(x.astype(np.int64) for x in (t1, far + forth, far + forth + held, t4)))
+
+
+@pytest.mark.parametrize("offset_ns", [0, 5e9, -3.7e12])
+@pytest.mark.parametrize("skew_ppm", [0, 12, -80])
+def test_clock_offset_and_skew_are_found(offset_ns: float, skew_ppm: float) -> None:
+    found = estimate(exchanges(offset_ns, skew_ppm, queue_ns=2e6))
+    assert found.kind == "estimated"
+    assert found.skew_ppm == pytest.approx(skew_ppm, abs=4)
+    assert abs(found.offset_us - offset_ns / 1000) / 1000 < found.uncertainty_ms
+    assert found.uncertainty_ms == pytest.approx(15, abs=2)
+
+
+def test_a_busy_queue_is_not_skew() -> None:
+    assert abs(estimate(exchanges(0, 0, queue_ns=4e7)).skew_ppm) < 30
+
+
+def test_clock_without_answers_is_unknown() -> None:
+    empty = np.empty(0, np.int64)
+    assert estimate(Exchanges(empty, empty, empty, empty)) is UNKNOWN

@@ -1,0 +1,113 @@
+"""Real processes for the tests: a far end, and a stand-in path in front of it, on loopback addresses of their own."""
+
+from __future__ import annotations
+
+import csv
+import itertools
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+KEY = "a-key-for-the-tests-only"
+CONTROL_PORT = 4870
+MEDIA_PORTS = "22000-22127"
+_numbers = itertools.count(1)
+
+
+def own_address() -> str:
+    """A loopback address no other test uses."""
+    number = next(_numbers)
+    return f"127.{128 + os.getpid() % 100}.{os.getpid() // 100 % 250}.{number}"
+
+
+def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 15) -> None:
+    deadline = time.monotonic() + within_s
+    while time.monotonic() < deadline:
+        try:
+            socket.create_connection((address, port), 1).close()
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise AssertionError(f"nothing listens at {address} port {port}")
+
+
+@contextmanager
+def process(*arguments: str, prefix: tuple[str, ...] = (), **options: Any) -> Iterator[subprocess.Popen[bytes]]:
+    """A Python process of ours, ended with the block."""
+    child = subprocess.Popen([*prefix, sys.executable, *arguments], stderr=subprocess.PIPE, **options)
+    try:
+        yield child
+    finally:
+        child.terminate()
+        try:
+            child.wait(10)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
+        if child.stderr:
+            child.stderr.close()
+
+
+@contextmanager
+def far_end(folder: Path, address: str, prefix: tuple[str, ...] = ()) -> Iterator[subprocess.Popen[bytes]]:
+    key_file = folder / "key"
+    key_file.write_text(KEY)
+    arguments = ("-m", "tarnfell.cli", "farend", "--bind", address, "--media-ports", MEDIA_PORTS)
+    with process(*arguments, "--key-file", str(key_file), prefix=prefix) as child:
+        if not prefix:
+            await_port(address)
+        yield child
+
+
+@contextmanager
+def path(folder: Path, listen: str, far: str, script: dict[str, Any], prefix: tuple[str, ...] = ()) -> Iterator[Path]:
+    """A stand-in path; gives the file of its truth log, which is whole once the block has ended."""
+    script_file, truth = folder / "path.json", folder / "truth.csv"
+    script_file.write_text(json.dumps(script))
+    arguments = ("-m", "tarnfell.standin.path", "--listen", listen, "--far", far, "--control-port", str(CONTROL_PORT))
+    more = ("--media-ports", MEDIA_PORTS, "--script", str(script_file), "--truth", str(truth))
+    with process(*arguments, *more, prefix=prefix):
+        if not prefix:
+            await_port(listen)
+        yield truth
+
+
+def cli(*arguments: str, prefix: tuple[str, ...] = (), timeout: float = 60) -> subprocess.CompletedProcess[str]:
+    command = [*prefix, sys.executable, "-m", "tarnfell.cli", *arguments]
+    return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
+
+
+@dataclass(frozen=True)
+class Truth:
+    """What the path did to one stream: fates by count, and how long it held each packet that passed, by number."""
+
+    fates: Counter[str]
+    hold_us: dict[int, int]
+    copies: int
+
+
+def read_truth(file: Path) -> dict[tuple[str, int], Truth]:
+    """By direction and SSRC. Sequence numbers are made whole from the order packets came in."""
+    streams: dict[tuple[str, int], list[dict[str, str]]] = {}
+    with open(file, newline="") as text:
+        for row in csv.DictReader(text):
+            if row["ssrc"]:
+                streams.setdefault((row["direction"], int(row["ssrc"])), []).append(row)
+    found = {}
+    for key, rows in streams.items():
+        first = int(min(rows, key=lambda r: int(r["in_us"]))["seq"])
+        hold = {
+            (int(r["seq"]) - first) % 65536: int(r["out_us"]) - int(r["in_us"]) for r in rows if r["fate"] == "passed"
+        }
+        fates = Counter(r["fate"] for r in rows)
+        found[key] = Truth(fates, hold, fates["copied"])
+    return found
