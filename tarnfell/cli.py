@@ -188,6 +188,7 @@ def _stream_text(row: dict[str, Any]) -> str:
 
 
 def _analyse(options: argparse.Namespace) -> int:
+    criterion = _criterion(options)
     path = Path(options.file)
     if not path.is_file():
         raise ValueError(f"There is no file {path}.")
@@ -195,7 +196,6 @@ def _analyse(options: argparse.Namespace) -> int:
         trace = parse_csv(path.read_text(encoding="utf-8-sig"))
     except UnicodeDecodeError:
         raise TraceError(f"{path} is not a text file; a packet trace in CSV form was expected.") from None
-    criterion = _criterion(options)
     judged = judge(trace, criterion)
     fields = judged.fields()
     if judged.metrics.received == 0:

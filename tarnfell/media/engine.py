@@ -178,11 +178,11 @@ class MediaEnd:
         columns: dict[str, PackedColumn] = {}
         for inlet in receiver.inlets:
             logs = (inlet.arrival_seq, inlet.arrival_us, inlet.dscp, inlet.ttl, inlet.size)
-            for name, values in zip(ARRIVAL_COLUMNS, logs, strict=False):
+            for name, values in zip(ARRIVAL_COLUMNS, logs):
                 columns[f"{inlet.call}.{name}"] = pack_column(name, values)
         if self._stamp_inlet and not self._stamp_inlet.reflect:
             samples = self._stamp_inlet.samples
-            for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4), strict=False):
+            for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4)):
                 columns[f"stamp.{name}"] = pack_column(name, values)
         return Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})
 

@@ -88,7 +88,7 @@ def test_more_loss_never_raises_quality(trace: Trace) -> None:
     found = judge(trace, CRITERION)
     if found.mos is None or found.metrics.received < 2:
         return
-    slowest = int(trace.arrival_order[np.argmax(trace.delay_us[np.argsort(trace.arrival_order)])])
+    slowest = int(np.flatnonzero(trace.arrived)[np.argmax(trace.delay_us)])
     fewer = Trace(trace.seq, trace.sent_us, np.where(np.arange(len(trace)) == slowest, NOT_ARRIVED, trace.recv_us))
     worse = judge(fewer, CRITERION)
     assert worse.metrics.loss_pct > found.metrics.loss_pct

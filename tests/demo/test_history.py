@@ -1,0 +1,98 @@
+"""The demo's week: its truth comes out of the packets, and is the same each time."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tarnfell.core.site import Evaluation
+from tarnfell.demo.history import make_history
+from tarnfell.demo.run import DemoError, prepare
+from tarnfell.demo.simulate import Way, move_packets
+from tarnfell.server.evaluate import evaluate
+from tarnfell.store import sites as site_store
+from tarnfell.store.calls import call_by_id
+from tarnfell.store.db import connect
+
+END = datetime(2026, 3, 30, 9, 40, tzinfo=UTC)
+"""A Monday after the clocks went forward, so that one day of the week has 23 hours."""
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    made = tmp_path_factory.mktemp("demo")
+    make_history(made, END)
+    return made
+
+
+@pytest.fixture(scope="module")
+def sites(folder: Path) -> dict[str, Evaluation]:
+    db = connect(folder)
+    return {site.slug: evaluate(db, site) for site in site_store.sites_of(db, 1)}
+
+
+def test_head_office_is_ready(sites: dict[str, Evaluation]) -> None:
+    verdict = sites["harbour-house"].verdict
+    assert verdict.word == "ready"
+    assert verdict.sustained_calls == 24
+    assert sites["harbour-house"].findings == []
+
+
+def test_depot_is_swamped_by_its_own_uploads(sites: dict[str, Evaluation]) -> None:
+    depot = sites["skerry-road"]
+    assert depot.verdict.word == "not ready"
+    assert depot.findings[0].key == "standing-queue-up"
+    assert {f.direction for f in depot.findings} == {"up"}
+    up, down = depot.legs
+    assert up.added_p95_ms is not None
+    assert down.added_p95_ms is not None
+    assert up.added_p95_ms > 200 > 20 > down.added_p95_ms
+    bad = [r for r in depot.readings if not r.good]
+    assert sum(r.fact.busy for r in bad) > 0.7 * len(bad)
+
+
+def test_bench_has_no_evidence_yet(sites: dict[str, Evaluation]) -> None:
+    assert sites["bench"].verdict.word == "no evidence"
+
+
+def test_the_week_is_whole_and_local(sites: dict[str, Evaluation]) -> None:
+    days = sites["harbour-house"].sheet
+    assert [d.day for d in days] == [f"2026-03-{n}" for n in range(24, 31)]
+    spring = next(d for d in days if d.day == "2026-03-29")
+    assert [n for n, mos in enumerate(spring.up.mos) if mos is None] == [6, 7, 8, 9, 10, 11]
+    assert days[-1].up.mos[-1] is None
+
+
+def test_raw_packets_are_kept_small(folder: Path, sites: dict[str, Evaluation]) -> None:
+    db = connect(folder)
+    size, packets = db.execute("SELECT sum(length(record)), (SELECT sum(sent) FROM direction) FROM call").fetchone()
+    assert size / packets < 6
+    one = call_by_id(db, sites["harbour-house"].readings[0].fact.call_id)
+    assert one.record.columns["up.sent_us"].count == 600
+
+
+def test_same_seed_same_packets(folder: Path, tmp_path: Path) -> None:
+    make_history(tmp_path, END)
+    first, second = (
+        connect(f).execute("SELECT record FROM call ORDER BY id LIMIT 50").fetchall() for f in (folder, tmp_path)
+    )
+    assert [r[0] for r in first] == [r[0] for r in second]
+
+
+def test_a_folder_with_other_data_is_left_alone(folder: Path) -> None:
+    with pytest.raises(DemoError, match="not the demo's"):
+        prepare(folder)
+
+
+def test_a_full_link_delays_by_its_queue_and_then_drops() -> None:
+    way = Way(rate_kbps=1000, queue_ms=100, base_ms=10, jitter_ms=0.01, loss_pct=0, burst_rate=1.5, burst_on_s=1e6)
+    moved = move_packets(
+        way, np.zeros(1, np.int64), 500, 20, np.array([0.6]), own_kbps=80, rng=np.random.default_rng(1)
+    )
+    delay = (moved.recv_us - moved.sent_us)[0] / 1000
+    assert delay.max() == pytest.approx(110, abs=3)
+    assert 0.2 < 1 - moved.arrived.mean() < 0.5
+    assert (np.diff(moved.recv_us[0]) >= 0).all()

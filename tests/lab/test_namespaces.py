@@ -1,0 +1,134 @@
+"""Two hosts with their own stacks: a call across network namespaces against recorded truth and a real rate limit."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from tests import rig
+
+pytestmark = [
+    pytest.mark.lab,
+    pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("ip"), reason="needs root and iproute2"),
+]
+
+
+def sh(command: str) -> str:
+    return subprocess.run(command.split(), check=True, capture_output=True, text=True, timeout=20).stdout
+
+
+@dataclass(frozen=True)
+class Lab:
+    """site ─ middle ─ service, each a namespace; 192.0.2.0/24 on the left, 198.51.100.0/24 on the right."""
+
+    site: str
+    middle: str
+    service: str
+
+    def inside(self, host: str) -> tuple[str, ...]:
+        return ("ip", "netns", "exec", host)
+
+    def await_control(self, host: str, address: str) -> None:
+        deadline = time.monotonic() + 15
+        while time.monotonic() < deadline:
+            if f"{address}:{rig.CONTROL_PORT}" in sh(f"ip netns exec {host} ss -ltn"):
+                return
+            time.sleep(0.1)
+        raise AssertionError(f"nothing listens at {address}")
+
+
+@pytest.fixture
+def lab() -> Iterator[Lab]:
+    names = [f"tf{os.getpid() % 10000}{letter}" for letter in "smf"]
+    site, middle, service = names
+    try:
+        for name in names:
+            sh(f"ip netns add {name}")
+            sh(f"ip -n {name} link set lo up")
+        for left, right, net in ((site, middle, "192.0.2"), (middle, service, "198.51.100")):
+            one, two = f"{left}r", f"{right}l"
+            sh(f"ip link add {one} netns {left} type veth peer name {two} netns {right}")
+            for name, link, host in ((left, one, 1), (right, two, 2)):
+                sh(f"ip -n {name} addr add {net}.{host}/24 dev {link}")
+                sh(f"ip -n {name} link set {link} up")
+        sh(f"ip -n {site} route add default via 192.0.2.2")
+        sh(f"ip -n {service} route add default via 198.51.100.1")
+        yield Lab(site, middle, service)
+    finally:
+        for name in names:
+            subprocess.run(["ip", "netns", "del", name], check=False, capture_output=True, timeout=20)
+
+
+def call(lab: Lab, folder: Path, host: str, *more: str) -> subprocess.CompletedProcess[str]:
+    return rig.cli("call", host, "--json", "--key-file", str(folder / "key"), *more, prefix=lab.inside(lab.site))
+
+
+def test_call_across_hosts_agrees_with_recorded_truth(lab: Lab, tmp_path: Path) -> None:
+    script = {
+        "seed": 3,
+        "up": {"delay_ms": 25, "spread_ms": 3, "burst_enter_pct": 1, "rate_kbps": 3000, "queue_ms": 100},
+        "down": {"delay_ms": 35, "loss_pct": 2, "dscp": 8},
+    }
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        # The middle host stands in at 192.0.2.2 for the far end at 198.51.100.2.
+        with rig.path(tmp_path, "192.0.2.2", "198.51.100.2", script, prefix=lab.inside(lab.middle)) as truth_file:
+            lab.await_control(lab.middle, "192.0.2.2")
+            done = call(lab, tmp_path, "192.0.2.2", "--calls", "4", "--seconds", "6", "--dscp", "46")
+        truth = rig.read_truth(truth_file)
+    assert done.returncode == 0, done.stderr
+    for row in json.loads(done.stdout)["calls"]:
+        assert row["rtt_ms"]["min"] >= 60
+        for direction, mark in (("up", "46"), ("down", "8")):
+            found, told = row[direction], truth[direction, row[direction]["ssrc"]]
+            assert found["sent"] == 300
+            assert found["lost"] == told.fates["lost"] + told.fates["queue"]
+            assert set(found["dscp_received"]) == {mark}
+            held = sorted(told.hold_us.values())
+            assert found["delay_min_ms"] == pytest.approx(held[0] / 1000, abs=3)
+            assert found["delay_p50_ms"] == pytest.approx(held[len(held) // 2] / 1000, abs=3)
+
+
+def test_real_rate_limit_shows_as_queue_and_loss(lab: Lab, tmp_path: Path) -> None:
+    """Ten calls of 80 kbit/s into 500 kbit/s with a queue of 200 ms, by the kernel's own shaper, up only."""
+    sh(f"ip netns exec {lab.middle} sysctl -qw net.ipv4.ip_forward=1")
+    sh(f"tc -n {lab.site} qdisc add dev {lab.site}r root tbf rate 500kbit burst 3000 latency 200ms")
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        done = call(lab, tmp_path, "198.51.100.2", "--calls", "10", "--seconds", "6")
+    calls = json.loads(done.stdout)["calls"]
+    up = [c["up"] for c in calls]
+    sent, received = sum(r["sent"] for r in up), sum(r["received"] for r in up)
+    # 214 bytes a packet on the veth; the queue may still hold 200 ms at the end.
+    fits = 500_000 * 6 / 8 / 214
+    assert received == pytest.approx(fits, rel=0.15)
+    assert sent == 3000
+    assert max(r["pdv_max_ms"] for r in up) == pytest.approx(200, abs=60)
+    assert sum(c["down"]["lost"] for c in calls) == 0
+    assert max(c["down"]["pdv_p95_ms"] for c in calls) < 20
+
+
+def test_media_blocked_by_a_real_firewall(lab: Lab, tmp_path: Path) -> None:
+    if not shutil.which("nft"):
+        pytest.skip("needs nftables")
+    sh(f"ip netns exec {lab.middle} sysctl -qw net.ipv4.ip_forward=1")
+    rules = (
+        "table ip guard {\n chain pass {\n type filter hook forward priority 0;\n udp dport 22000-22127 drop\n }\n}\n"
+    )
+    subprocess.run([*lab.inside(lab.middle), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        done = call(lab, tmp_path, "198.51.100.2", "--seconds", "2")
+    assert done.returncode == 1
+    (row,) = json.loads(done.stdout)["calls"]
+    assert row["up"]["reason"] == "Nothing arrived."
+    assert row["clock"]["kind"] == "shared"
+    assert row["rtt_ms"] is None

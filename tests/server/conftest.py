@@ -1,0 +1,104 @@
+"""A server over data of its own, and a record as a probe uploads it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from flask import Flask
+from flask.testing import FlaskClient
+
+from tarnfell.server.app import create_app
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import connect, writing
+from tarnfell.store.people import add_user
+from tarnfell.store.probes import add_probe
+from tarnfell.wire.record import Record, join_parts
+
+EMAIL, PASSWORD = "tester@customer.example", "a-long-enough-password"
+SITE = {
+    "slug": "pier",
+    "name": "Pier office",
+    "time_zone": "Europe/London",
+    "needed_calls": 2,
+    "codec": "g711a",
+    "ptime_ms": 20,
+    "up_kbps": 10_000,
+    "down_kbps": 50_000,
+}
+
+
+@dataclass
+class House:
+    """The server, a signed-in person, and the site's probe."""
+
+    app: Flask
+    folder: Path
+    person: FlaskClient
+    csrf: str
+    token: str
+    secret: str = ""
+
+    def post(self, path: str, body: dict[str, Any]) -> Any:
+        return self.person.post(path, json=body, headers={"X-CSRF-Token": self.csrf})
+
+    def probe(self, method: str, path: str, **options: Any) -> Any:
+        headers = {"Authorization": f"Bearer {self.secret}"}
+        return self.app.test_client().open(path, method=method, headers=headers, **options)
+
+    def heartbeat(self) -> dict[str, Any] | None:
+        answer = self.probe("POST", "/api/probe/heartbeat", json={"environment": {"system": "test"}})
+        assert answer.status_code == 200, answer.text
+        return answer.json["job"]
+
+    def place(self, **changes: Any) -> Any:
+        plan = {"codec": "g711a", "ptime_ms": 20, "calls": 2, "seconds": 2, "dscp": 46, **changes}
+        return self.post("/api/sites/pier/runs", plan)
+
+
+@pytest.fixture
+def house(tmp_path: Path) -> House:
+    app = create_app(tmp_path, web=tmp_path / "no-web")
+    db = connect(tmp_path)
+    with writing(db):
+        add_user(db, EMAIL, "Tess Ter", PASSWORD)
+        engagement = site_store.add_engagement(db, "customer", "Customer")
+        site_id = site_store.add_site(db, engagement, **SITE)
+        site_store.add_far_end(db, site_id, "far", "west", "192.0.2.10", 4870, "far-end-key")
+        _, token = add_probe(db, site_id, "pier-probe", "desk")
+    db.close()
+    person = app.test_client()
+    signed_in = person.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
+    made = House(app, tmp_path, person, signed_in.json["csrf"], token)
+    enrolled = app.test_client().post("/api/probe/enrol", json={"token": token})
+    made.secret = enrolled.json["secret"]
+    return made
+
+
+def record_file(
+    calls: int = 2, packets: int = 100, lost: tuple[int, ...] = (), delay_us: int = 20_000, tainted: bool = False
+) -> bytes:
+    """A run's record: ``lost`` packets of call 1 never arrive up the line."""
+    reasons = ["The probe once stood still."] if tainted else []
+    head = Record({"shared": True, "self_check": {"tainted": tainted, "reasons": reasons}, "stopped": False})
+    parts = [head.serialize()]
+    for call in range(1, calls + 1):
+        sent = [1_790_000_000_000_000 + i * 20_000 for i in range(packets)]
+        columns = {}
+        for direction in ("up", "down"):
+            missing = lost if (call, direction) == (1, "up") else ()
+            arrived = [i for i in range(packets) if i not in missing]
+            columns |= {
+                f"{direction}.sent_us": sent,
+                f"{direction}.arrival_seq": arrived,
+                f"{direction}.arrival_us": [sent[i] + delay_us for i in arrived],
+                f"{direction}.arrival_dscp": [46] * len(arrived),
+                f"{direction}.arrival_ttl": [60] * len(arrived),
+                f"{direction}.arrival_bytes": [172] * len(arrived),
+            }
+        about = {"ssrc": call, "dscp_sent": 46}
+        meta = {"call": call, "ptime_us": 20_000, "start_us": sent[0], "bound": True, "up": about, "down": about}
+        parts.append(Record.of(meta, columns).serialize())
+    return join_parts(parts)

@@ -1,0 +1,188 @@
+"""The real probe process against the real server process: outages, restarts, and results that arrive all the same."""
+
+from __future__ import annotations
+
+import json
+import socket
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import connect, open_database, writing
+from tarnfell.store.probes import add_probe
+from tests import rig
+from tests.server.conftest import SITE
+
+
+@dataclass
+class Field:
+    """Server and probe as processes, a far end, and the database to look into."""
+
+    folder: Path
+    state: Path
+    port: int
+    far: str
+    token: str
+    server: subprocess.Popen[bytes] | None = None
+    probe: subprocess.Popen[bytes] | None = None
+
+    def start_server(self) -> None:
+        arguments = ("serve", "--data", str(self.folder), "--bind", f"127.0.0.1:{self.port}")
+        self.server = self._start(*arguments)
+        eventually(self._answers, "the server to answer")
+
+    def start_probe(self) -> None:
+        self.probe = self._start("probe", "run", "--state", str(self.state))
+
+    def _start(self, *arguments: str) -> subprocess.Popen[bytes]:
+        with open(self.folder / f"{arguments[0]}.log", "ab") as log:
+            return subprocess.Popen([sys.executable, "-m", "tarnfell.cli", *arguments], stdout=log, stderr=log)
+
+    def _answers(self) -> bool:
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/openapi.json", timeout=5).close()
+            return True
+        except (urllib.error.URLError, ConnectionError):
+            return False
+
+    def place(self, seconds: float, host: str | None = None) -> int:
+        db = connect(self.folder)
+        with writing(db):
+            if host:
+                db.execute("UPDATE far_end SET host = ?", (host,))
+            run = run_store.add_run(
+                db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20,
+                calls=2, seconds=seconds, dscp=46, asked_by=None, words="Asked for by a test.",
+            )  # fmt: skip
+        db.close()
+        return run.id
+
+    def run(self, run_id: int) -> run_store.Run:
+        db = connect(self.folder)
+        try:
+            return run_store.run_by_id(db, run_id)
+        finally:
+            db.close()
+
+    def count(self, table: str) -> int:
+        db = connect(self.folder)
+        try:
+            return int(db.execute(f"SELECT count(*) FROM {table}").fetchone()[0])
+        finally:
+            db.close()
+
+    def await_state(self, run_id: int, *states: str) -> None:
+        eventually(lambda: self.run(run_id).state in states, f"the run to be {' or '.join(states)}")
+
+
+def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
+    deadline = time.monotonic() + within_s
+    while not holds():
+        assert time.monotonic() < deadline, f"waited in vain for {what}"
+        time.sleep(0.1)
+
+
+def kill(process: subprocess.Popen[bytes] | None) -> None:
+    if process and process.poll() is None:
+        process.kill()
+        process.wait()
+
+
+@pytest.fixture
+def field(tmp_path: Path) -> Iterator[Field]:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    far = rig.own_address()
+    folder = tmp_path / "data"
+    db = open_database(folder)
+    with writing(db):
+        engagement = site_store.add_engagement(db, "customer", "Customer")
+        site_id = site_store.add_site(db, engagement, **SITE)
+        site_store.add_far_end(db, site_id, "far", "", far, rig.CONTROL_PORT, rig.KEY)
+        _, token = add_probe(db, site_id, "pier-probe", "desk")
+    db.close()
+    made = Field(folder, tmp_path / "probe", port, far, token)
+    with rig.far_end(tmp_path, far):
+        try:
+            made.start_server()
+            done = rig.cli("probe", "enrol", "--server", f"http://127.0.0.1:{port}", "--token", token,
+                           "--state", str(made.state))  # fmt: skip
+            assert done.returncode == 0, done.stderr
+            made.start_probe()
+            yield made
+        finally:
+            kill(made.probe)
+            kill(made.server)
+
+
+def test_server_killed_in_the_middle_of_a_run(field: Field) -> None:
+    """The calls go on; what was measured is delivered to the next server, once."""
+    run_id = field.place(seconds=4)
+    field.await_state(run_id, "running")
+    kill(field.server)
+    time.sleep(7)
+    spooled = list((field.state / "spool").glob("*.record"))
+    assert len(spooled) == 1
+    field.start_server()
+    field.await_state(run_id, "done")
+    assert field.count("call") == 2
+    eventually(lambda: not list((field.state / "spool").iterdir()), "the spool to empty")
+    status = json.loads(rig.cli("probe", "status", "--json", "--state", str(field.state)).stdout)
+    assert status["waiting_results"] == 0
+
+
+def test_probe_killed_in_the_middle_of_a_run(field: Field) -> None:
+    """When it comes back it says so, and takes the next run."""
+    run_id = field.place(seconds=30)
+    field.await_state(run_id, "running")
+    kill(field.probe)
+    field.start_probe()
+    field.await_state(run_id, "failed")
+    assert field.run(run_id).failure == "The probe was ended in the middle of the run. Place the calls again."
+    again = field.place(seconds=2)
+    field.await_state(again, "done")
+    assert field.count("call") == 2
+
+
+def test_far_end_that_is_not_there_fails_the_run_with_the_reason(field: Field) -> None:
+    run_id = field.place(seconds=2, host=rig.own_address())
+    field.await_state(run_id, "failed")
+    assert "no far end listens" in str(field.run(run_id).failure)
+
+
+def test_stop_from_the_server_ends_the_calls(field: Field) -> None:
+    run_id = field.place(seconds=120)
+    eventually(lambda: field.count("run_second") >= 2, "two seconds of progress")
+    db = connect(field.folder)
+    run_store.ask_stop(db, field.run(run_id))
+    db.close()
+    asked = time.monotonic()
+    field.await_state(run_id, "done")
+    assert time.monotonic() - asked < 30
+    assert "Stopped early" in " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
+    assert field.count("call") == 2
+
+
+def test_probe_that_is_not_enrolled() -> None:
+    done = rig.cli("probe", "run", "--state", "/nowhere/at/all")
+    assert (done.returncode, done.stdout) == (1, "")
+    assert "is not enrolled" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_enrolment_with_a_wrong_token(field: Field, tmp_path: Path) -> None:
+    url = f"http://127.0.0.1:{field.port}"
+    done = rig.cli("probe", "enrol", "--server", url, "--token", "guess", "--state", str(tmp_path / "other"))
+    assert done.returncode == 1
+    assert "unknown, used or expired" in done.stderr

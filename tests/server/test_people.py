@@ -1,0 +1,79 @@
+"""Signing in, staying in, and who may do what."""
+
+from __future__ import annotations
+
+import pytest
+
+from tarnfell.server import auth
+from tests.server.conftest import EMAIL, PASSWORD, House
+
+
+def test_wrong_password_and_unknown_address_say_the_same(house: House) -> None:
+    stranger = house.app.test_client()
+    answers = [
+        stranger.post("/api/session", json={"email": email, "password": "wrong"})
+        for email in (EMAIL, "nobody@customer.example")
+    ]
+    assert [a.status_code for a in answers] == [401, 401]
+    assert answers[0].json["detail"] == answers[1].json["detail"]
+    assert answers[0].mimetype == "application/problem+json"
+
+
+def test_password_is_not_kept_as_such(house: House) -> None:
+    assert PASSWORD.encode() not in b"".join(f.read_bytes() for f in house.folder.glob("tarnfell.sqlite*"))
+
+
+def test_too_many_wrong_passwords_have_to_wait(house: House) -> None:
+    stranger = house.app.test_client()
+    codes = [
+        stranger.post("/api/session", json={"email": "guess@customer.example", "password": str(i)}).status_code
+        for i in range(auth.MAX_FAILURES + 1)
+    ]
+    assert codes == [401] * auth.MAX_FAILURES + [429]
+
+
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/api/session",
+        "/api/engagements",
+        "/api/sites/pier",
+        "/api/runs/1",
+        "/api/calls/1",
+        "/api/sites/pier/report.pdf",
+    ],
+)
+def test_nothing_without_signing_in(house: House, path: str) -> None:
+    assert house.app.test_client().get(path).status_code == 401
+
+
+def test_a_change_needs_the_token_of_the_page(house: House) -> None:
+    house.heartbeat()
+    plan = {"codec": "g711a", "ptime_ms": 20, "calls": 1, "seconds": 2}
+    assert house.person.post("/api/sites/pier/runs", json=plan).status_code == 403
+    assert house.post("/api/sites/pier/runs", plan).status_code == 200
+
+
+def test_sign_out_ends_it(house: House) -> None:
+    assert house.person.delete("/api/session", headers={"X-CSRF-Token": house.csrf}).status_code == 200
+    assert house.person.get("/api/session").status_code == 401
+
+
+def test_headers_guard_every_answer(house: House) -> None:
+    answer = house.person.get("/api/engagements")
+    assert "default-src 'self'" in answer.headers["Content-Security-Policy"]
+    assert answer.headers["X-Content-Type-Options"] == "nosniff"
+    cookie = house.app.test_client().post("/api/session", json={"email": EMAIL, "password": PASSWORD})
+    assert "HttpOnly" in cookie.headers["Set-Cookie"]
+    assert "SameSite=Lax" in cookie.headers["Set-Cookie"]
+
+
+def test_probe_needs_its_secret_and_a_token_works_once(house: House) -> None:
+    stranger = house.app.test_client()
+    assert stranger.post("/api/probe/heartbeat", json={}).status_code == 401
+    again = stranger.post("/api/probe/enrol", json={"token": house.token})
+    assert again.status_code == 403
+    assert "used or expired" in again.json["detail"]
+    # A person's cookie is no probe, and a probe is no person.
+    assert house.person.post("/api/probe/heartbeat", json={}).status_code == 401
+    assert house.probe("GET", "/api/engagements").status_code == 401

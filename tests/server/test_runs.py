@@ -1,0 +1,200 @@
+"""The life of a run: asked for, taken, followed, delivered once however often it is sent."""
+
+from __future__ import annotations
+
+import sqlite3
+from typing import Any
+
+import pytest
+
+from tarnfell.server.app import create_app
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import connect
+from tests.server.conftest import House, record_file
+
+
+def progress(second: int, received: int, calls: int = 2, reached: int | None = None) -> dict[str, Any]:
+    side = {
+        "sent": received,
+        "received": received,
+        "reached": reached or received,
+        "late": 0,
+        "jitter_us": 300,
+        "pdv_us": 400,
+    }
+    return {"second": second, "up": [side] * calls, "down": [side] * calls, "rtt_us": 30_000, "send_late_max_us": 90}
+
+
+def taken(house: House, **changes: Any) -> int:
+    house.heartbeat()
+    placed = house.place(**changes)
+    assert placed.status_code == 200, placed.text
+    job = house.heartbeat()
+    assert job is not None
+    assert job["id"] == placed.json["id"]
+    return int(job["id"])
+
+
+def deliver(house: House, run_id: int, body: bytes) -> Any:
+    return house.probe("PUT", f"/api/probe/jobs/{run_id}/record", data=body)
+
+
+def test_from_asking_to_result(house: House) -> None:
+    run_id = taken(house)
+    for second in (1, 2):
+        told = house.probe("POST", f"/api/probe/jobs/{run_id}/progress", json=progress(second, 50 * second))
+        assert told.json == {"stop": False}
+    live = house.person.get(f"/api/runs/{run_id}/live?after=1").json
+    assert live["state"] == "running"
+    assert [s["second"] for s in live["seconds"]] == [2]
+    assert live["seconds"][0]["up"]["rate"] == live["expected_rate"] == 50
+    assert live["seconds"][0]["up"]["mos"] > 4.3
+
+    assert deliver(house, run_id, record_file(lost=(10, 11, 12))).json == {"state": "done"}
+    page = house.person.get(f"/api/runs/{run_id}").json
+    assert [e["state"] for e in page["events"]] == ["waiting", "taken", "running", "done"]
+    assert page["up"]["lost"] == 3
+    assert page["up"]["sent"] == 200
+    assert page["up"]["why"] == "3 packets were lost in bursts."
+    assert page["down"]["why"] == "Every packet arrived in time."
+    calls = house.person.get(f"/api/runs/{run_id}/calls").json["calls"]
+    assert [(c["number"], c["up"]["lost"], c["down"]["lost"]) for c in calls] == [(1, 3, 0), (2, 0, 0)]
+    site = house.person.get("/api/sites/pier").json
+    assert site["runs"][0]["good"] == page["good"]
+    assert site["evidence"]["calls"] == 2
+
+
+def test_the_same_record_twice_counts_once(house: House) -> None:
+    run_id = taken(house)
+    body = record_file()
+    assert [deliver(house, run_id, body).status_code for _ in range(3)] == [200, 200, 200]
+    assert house.person.get(f"/api/runs/{run_id}/calls").json["total"] == 2
+    events = house.person.get(f"/api/runs/{run_id}").json["events"]
+    assert [e["state"] for e in events].count("done") == 1
+
+
+@pytest.mark.parametrize(
+    ("body", "words"),
+    [
+        (b"", "is empty"),
+        (b"nonsense", "cut short"),
+        (record_file()[:-5], "cut short"),
+        (record_file(calls=1), "holds 1 calls; the run had 2"),
+    ],
+)
+def test_a_broken_record_is_turned_away_whole(house: House, body: bytes, words: str) -> None:
+    run_id = taken(house)
+    answer = deliver(house, run_id, body)
+    assert answer.status_code == 422
+    assert words in answer.json["detail"]
+    db = connect(house.folder)
+    assert db.execute("SELECT count(*) FROM call").fetchone()[0] == 0
+    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
+    assert deliver(house, run_id, record_file()).status_code == 200
+
+
+def test_nothing_half_written_when_the_disk_fails(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    run_id = taken(house)
+
+    def full(*_: Any) -> None:
+        raise sqlite3.OperationalError("database or disk is full")
+
+    monkeypatch.setattr(run_store, "move", full)
+    assert deliver(house, run_id, record_file()).status_code == 500
+    monkeypatch.undo()
+    db = connect(house.folder)
+    assert db.execute("SELECT count(*) FROM call").fetchone()[0] == 0
+    assert deliver(house, run_id, record_file()).json == {"state": "done"}
+
+
+def test_server_restarted_in_the_middle(house: House) -> None:
+    """A new server over the same data takes the rest of the progress and the record."""
+    run_id = taken(house)
+    house.probe("POST", f"/api/probe/jobs/{run_id}/progress", json=progress(1, 50))
+    house.app = create_app(house.folder, web=house.folder)
+    house.probe("POST", f"/api/probe/jobs/{run_id}/progress", json=progress(2, 100))
+    assert deliver(house, run_id, record_file()).json == {"state": "done"}
+
+
+def test_a_silent_probe_fails_the_run_and_its_late_record_mends_it(house: House) -> None:
+    run_id = taken(house)
+    db = connect(house.folder)
+    db.execute("UPDATE probe SET last_heard_us = last_heard_us - ?", (run_store.SILENCE_US + 1_000_000,))
+    page = house.person.get(f"/api/runs/{run_id}").json
+    assert page["state"] == "failed"
+    assert "fell silent" in page["failure"]
+    assert deliver(house, run_id, record_file()).json == {"state": "done"}
+    assert house.person.get(f"/api/runs/{run_id}").json["failure"] is None
+
+
+def test_failure_with_its_reason(house: House) -> None:
+    run_id = taken(house)
+    told = house.probe("POST", f"/api/probe/jobs/{run_id}/failure", json={"reason": "Nothing answers at 192.0.2.10."})
+    assert told.json == {"state": "failed"}
+    assert house.person.get(f"/api/runs/{run_id}").json["failure"] == "Nothing answers at 192.0.2.10."
+
+
+def test_stop_reaches_the_probe_with_its_next_second(house: House) -> None:
+    run_id = taken(house)
+    house.post(f"/api/runs/{run_id}/stop", {})
+    answer = house.probe("POST", f"/api/probe/jobs/{run_id}/progress", json=progress(1, 50))
+    assert answer.json == {"stop": True}
+
+
+def test_stop_before_the_probe_takes_it(house: House) -> None:
+    house.heartbeat()
+    run_id = house.place().json["id"]
+    assert house.post(f"/api/runs/{run_id}/stop", {}).json["state"] == "failed"
+    assert house.heartbeat() is None
+
+
+@pytest.mark.parametrize(
+    ("changes", "status", "words"),
+    [
+        ({"codec": "g999"}, 422, "No codec is called"),
+        ({"ptime_ms": 25}, 422, "cannot be sent every 25 ms"),
+        ({"calls": 0}, 422, "0 calls at once cannot be placed"),
+        ({"calls": 10_000}, 422, "10000 calls at once cannot be placed"),
+        ({"seconds": 0}, 422, "cannot be placed"),
+        ({"dscp": 64}, 422, "dscp"),
+        ({"calls": "many"}, 422, "calls"),
+        ({"probe_id": 99}, 409, "no such probe"),
+    ],
+)
+def test_plans_that_cannot_be(house: House, changes: dict[str, Any], status: int, words: str) -> None:
+    house.heartbeat()
+    answer = house.place(**changes)
+    assert (answer.status_code, words in answer.json["detail"]) == (status, True), answer.json
+
+
+def test_one_run_at_a_time_and_only_with_a_probe_that_is_heard(house: House) -> None:
+    assert house.place().status_code == 200  # enrolled a moment ago
+    busy = house.place()
+    assert (busy.status_code, "A run is on" in busy.json["detail"]) == (409, True)
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = 1")
+    silent = house.place()
+    assert (silent.status_code, "is not heard now" in silent.json["detail"]) == (409, True)
+
+
+def test_a_probe_sees_only_its_own_runs(house: House) -> None:
+    assert deliver(house, 4711, record_file()).status_code == 404
+
+
+def test_states_never_go_back(house: House) -> None:
+    run_id = taken(house)
+    deliver(house, run_id, record_file())
+    db = connect(house.folder)
+    run = run_store.run_by_id(db, run_id)
+    for state in ("waiting", "taken", "running", "failed"):
+        with pytest.raises(run_store.WrongState):
+            run_store.move(db, run, state, "")
+
+
+def test_a_tainted_run_is_kept_and_left_out_of_the_verdict(house: House) -> None:
+    run_id = taken(house)
+    deliver(house, run_id, record_file(tainted=True))
+    page = house.person.get(f"/api/runs/{run_id}").json
+    assert page["self_check"]["tainted"] is True
+    site = house.person.get("/api/sites/pier").json
+    assert site["evidence"]["calls"] == 0
+    assert site["runs"][0]["tainted"] is True

@@ -1,0 +1,119 @@
+"""The command line: what it prints, how it ends, and that bad input gets one clear line."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from tests import rig
+
+REFERENCE = Path(__file__).parent / "reference"
+
+
+def test_analyse_gives_the_reference_fields() -> None:
+    file = REFERENCE / "traces" / "bursty-loss.csv"
+    done = rig.cli("analyse", str(file), "--ie", "0", "--bpl", "25.1", "--json")
+    assert done.returncode == 0
+    (stream,) = json.loads(done.stdout)["streams"]
+    expected = json.loads(file.with_suffix(".json").read_text())
+    assert {name: stream[name] for name in expected} == pytest.approx(expected, rel=1e-3)
+
+
+def test_analyse_says_it_in_words() -> None:
+    done = rig.cli("analyse", str(REFERENCE / "traces" / "clean.csv"), "--codec", "g711u")
+    assert re.search(r"4\.35 MOS · 3000 sent, 0 lost, 0 late", done.stdout)
+
+
+def test_analyse_of_a_stream_of_which_nothing_arrived() -> None:
+    done = rig.cli("analyse", str(REFERENCE / "traces" / "nothing-arrived.csv"), "--codec", "g711u")
+    assert (done.returncode, done.stderr) == (1, "")
+    assert "Nothing arrived." in done.stdout
+
+
+def test_quality_and_plan() -> None:
+    done = rig.cli(
+        "quality", "--one-way-ms", "150", "--loss-pct", "0", "--burst-ratio", "1", "--codec", "g711u", "--json"
+    )
+    assert json.loads(done.stdout)["mos"] == pytest.approx(4.3275, abs=1e-3)
+    plan = json.loads(rig.cli("plan", "--codec", "g729a", "--ptime", "20", "--calls", "10", "--json").stdout)
+    assert plan["rate"]["ipv4_kbps"] == 24
+    assert plan["run_s"] == 60
+
+
+@pytest.mark.parametrize("verb", ["call", "analyse", "quality", "plan", "farend", "serve", "demo", "probe"])
+def test_each_verb_explains_itself(verb: str) -> None:
+    done = rig.cli(verb, "--help")
+    assert done.returncode == 0
+    assert len(done.stdout.splitlines()) > 5
+
+
+@pytest.fixture
+def broken(tmp_path: Path) -> Path:
+    (tmp_path / "empty.csv").write_text("")
+    (tmp_path / "columns.csv").write_text("seq,when\n1,2\n")
+    (tmp_path / "text.csv").write_text("seq,sent_us,recv_us\n1,soon,\n")
+    (tmp_path / "backwards.csv").write_text("seq,sent_us,recv_us\n1,20,30\n2,10,40\n")
+    (tmp_path / "binary.csv").write_bytes(bytes(range(256)) * 10)
+    (tmp_path / "key").write_text(rig.KEY)
+    (tmp_path / "short-key").write_text("abc")
+    return tmp_path
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        ("analyse empty.csv --codec g711u", "is empty"),
+        ("analyse columns.csv --codec g711u", "no column sent_us or recv_us"),
+        ("analyse text.csv --codec g711u", "sent_us is “soon”"),
+        ("analyse backwards.csv --codec g711u", "goes backwards"),
+        ("analyse binary.csv --codec g711u", "not a text file"),
+        ("analyse missing.csv --codec g711u", "no file"),
+        ("analyse text.csv", "--codec, or both --ie and --bpl"),
+        ("analyse text.csv --codec g711u --ie 3", "either --codec"),
+        ("analyse text.csv --codec g711u --buffer -5", "buffer of -5 ms"),
+        ("quality --one-way-ms 10 --loss-pct 101 --codec g711u", "0 to 100"),
+        ("quality --one-way-ms 10 --loss-pct 1 --burst-ratio 0.5 --codec g711u", "1 or more"),
+        ("quality --one-way-ms nan --loss-pct 1 --codec g711u", "0 to 60000"),
+        ("plan --codec g711u --ptime 25", "cannot be sent every 25 ms"),
+        ("call 127.0.0.1 --codec g999 --key-file key", "No codec is called “g999”"),
+        ("call 127.0.0.1 --codec g7231-63 --ptime 20 --key-file key", "its frame is 30 ms"),
+        ("call 127.0.0.1 --calls 0 --key-file key", "0 calls at once"),
+        ("call 127.0.0.1 --calls 10000 --key-file key", "10000 calls at once"),
+        ("call 127.0.0.1 --dscp 99 --key-file key", "DSCP 99"),
+        ("call 127.0.0.1:99999 --key-file key", "not a port"),
+        ("call 127.0.0.1 --key-file no-key", "cannot be read"),
+        ("call 127.0.0.1 --key-file short-key", "too short"),
+        ("farend --bind 203.0.113.9 --key-file key", "cannot listen on 203.0.113.9"),
+        ("farend --bind 127.0.0.1 --media-ports 5 --key-file key", "not a range of ports"),
+        ("call 127.0.0.1 --ptime soon --key-file key", "invalid int value"),
+    ],
+)
+def test_wrong_use_ends_with_2_and_one_line(broken: Path, arguments: str, words: str) -> None:
+    named = {f.name for f in broken.iterdir()} | {"missing.csv", "no-key"}
+    done = rig.cli(*(str(broken / a) if a in named else a for a in arguments.split()))
+    assert done.returncode == 2, done.stderr
+    assert words in done.stderr
+    assert "Traceback" not in done.stderr
+    assert done.stdout == ""
+
+
+def test_call_to_nobody_ends_with_1(broken: Path) -> None:
+    done = rig.cli("call", rig.own_address(), "--key-file", str(broken / "key"))
+    assert (done.returncode, done.stdout) == (1, "")
+    assert done.stderr.count("\n") == 1
+    assert "no far end listens" in done.stderr
+
+
+def test_call_in_words_and_far_end_makes_its_key(tmp_path: Path) -> None:
+    far, key = rig.own_address(), tmp_path / "new" / "key"
+    arguments = ("-m", "tarnfell.cli", "farend", "--bind", far, "--media-ports", rig.MEDIA_PORTS)
+    with rig.process(*arguments, "--key-file", str(key)):
+        rig.await_port(far)
+        assert key.stat().st_mode & 0o077 == 0
+        done = rig.cli("call", far, "--seconds", "2", "--codec", "opus-24", "--key-file", str(key))
+    assert done.returncode == 0, done.stderr
+    assert re.search(r"call   1 up    4\.\d\d MOS · 100 sent, 0 lost, 0 late", done.stdout)
+    assert "both ends on one clock" in done.stdout
