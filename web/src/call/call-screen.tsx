@@ -156,7 +156,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
               <Term of="mos" /> · R {fixed(f.r_factor, 0)}
             </span>
           </p>
-          <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 text-sm leading-relaxed [&>dt]:text-soft">
+          <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5 text-sm leading-6 [&>dt]:text-soft">
             <dt>
               <Term of="loss" />
             </dt>

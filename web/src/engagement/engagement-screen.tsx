@@ -1,6 +1,6 @@
 // The comparison: one line a site, sortable and filterable, to decide where the money goes.
 import { useQuery } from "@tanstack/react-query";
-import { useRef } from "react";
+import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
 import { Pending, Trail } from "../app";
@@ -31,6 +31,8 @@ function missing(line: Line): number {
 
 export function EngagementScreen({ id }: { id: string }) {
   const [search, setSearch] = useSearchParams();
+  // Kept here too: the address follows the typing, it does not lead it.
+  const [wanted, setWanted] = useState(search.get("filter") ?? "");
   const filter = useRef<HTMLInputElement>(null);
   useKey("/", () => filter.current?.focus());
   const page = useQuery({
@@ -40,7 +42,6 @@ export function EngagementScreen({ id }: { id: string }) {
   });
   if (!page.data) return <Pending what="the engagement" error={page.error} />;
   const order = search.get("order") ?? "trouble";
-  const wanted = search.get("filter") ?? "";
   const set = (name: string, value: string) => {
     const next = new URLSearchParams(search);
     if (value) next.set(name, value);
@@ -67,7 +68,10 @@ export function EngagementScreen({ id }: { id: string }) {
               ref={filter}
               className={INPUT}
               value={wanted}
-              onChange={(event) => set("filter", event.target.value)}
+              onChange={(event) => {
+                setWanted(event.target.value);
+                set("filter", event.target.value);
+              }}
             />
           </label>
           <label className="block w-48">

@@ -63,7 +63,7 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
             <Term of="mos" /> this second
           </span>
         </p>
-        <p className="mt-1 text-sm leading-relaxed text-soft">
+        <p className="mt-1 text-sm leading-6 text-soft">
           {fixed(now?.rate, 0)} of {expected.toFixed(0)} packets a second a call
           <br />
           {now?.missing ?? 0} missing, {now?.late ?? 0} late so far

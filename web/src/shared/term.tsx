@@ -7,7 +7,7 @@ export function Term({ of, children }: { of: Measure; children?: ReactNode }) {
   const entry = GLOSSARY[of];
   return (
     <Popover.Root>
-      <Popover.Trigger className="underline decoration-dotted decoration-soft underline-offset-3 hover:decoration-ink">
+      <Popover.Trigger className="min-h-6 underline decoration-dotted decoration-soft underline-offset-3 hover:decoration-ink">
         {children ?? entry.title}
       </Popover.Trigger>
       <Popover.Portal>

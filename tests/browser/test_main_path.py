@@ -1,0 +1,194 @@
+"""The main path as a person walks it: sign in, compare, open a site, place calls, watch, result, one call, report."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import pytest
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tarnfell.demo.run import Bench
+from tests.browser.driver import Page, chromium
+
+pytestmark = pytest.mark.browser
+
+
+def test_sign_in_screen(bench: Bench) -> None:
+    with chromium() as driver:
+        page = Page(driver, bench.address)
+        page.go("/sites/skerry-road")
+        page.see("Sign in")
+        assert page.violations() == []
+        page.fill("Email address", "nobody@merrow.example")
+        page.fill("Password", "not the password")
+        page.press("Sign in")
+        page.see("do not go together")
+
+
+def test_comparison(page: Page) -> None:
+    page.go("/")
+    page.see("Engagements")
+    assert page.violations() == []
+    page.press("Merrow Sound Ferries")
+    page.see("Skerry Road depot")
+    text = page.text()
+    for words in ("Harbour House", "24 / 24", "not ready", "ready", "Live bench", "Place the first calls"):
+        assert words in text
+    assert page.violations() == []
+    # Most trouble first; filtering keeps what matches, in the address too.
+    names = [e.text for e in page.driver.find_elements(By.CSS_SELECTOR, "tbody a.text-lg")]
+    assert names.index("Skerry Road depot") < names.index("Harbour House")
+    page.field("Filter").send_keys("fibre")
+    page.see("Harbour House")
+    assert "Skerry Road depot" not in page.text()
+    assert "filter=fibre" in page.driver.current_url
+
+
+def test_site_with_a_week_behind_it(page: Page) -> None:
+    page.go("/sites/skerry-road")
+    page.see("Uploads fill the line and calls wait behind them")
+    text = page.text()
+    for words in ("Next: Report what was found", "not ready", "provisional", "Day sheet", "12 calls at once"):
+        assert words in text
+    assert page.violations() == []
+    # The day sheet by keyboard: a cell reads itself out, Enter opens its call.
+    sheet = page.driver.find_element(By.CSS_SELECTOR, "svg[role=application]")
+    sheet.send_keys(Keys.ARROW_UP, Keys.ARROW_UP, Keys.ARROW_UP)
+    page.see("click to open the call")
+    sheet.send_keys(Keys.ENTER)
+    page.see("Judge the same packets again")
+
+
+def test_measure_explains_itself(page: Page) -> None:
+    page.go("/engagements/merrow-sound-ferries")
+    page.press("Calls held / needed")
+    page.see("From runs that held several calls.")
+    assert page.violations() == []
+
+
+def test_place_calls_watch_them_and_read_the_result(page: Page) -> None:
+    page.go("/sites/bench")
+    page.press("Place calls")
+    page.see("kbit/s each way at IP with RTCP")
+    page.fill("Calls at once", "3")
+    page.fill("Seconds each", "8")
+    page.see("252 kbit/s each way")
+    assert page.violations() == []
+    page.press("Place 3 calls")
+    page.see("Both directions are flowing at 50 packets a second.")
+    assert page.violations() == []
+    assert "Up: probe to far end" in page.text()
+    page.see("calls were acceptable: both directions at 4.0 MOS or better.", within_s=40)
+    text = page.text()
+    for words in ("MOS-CQEN", "both ends read one clock", "of 1 200 packets", "waiting", "taken", "running", "done"):
+        assert words in text
+    assert page.violations() == []
+
+    page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='2']").click()
+    page.see("Call 2 of 3")
+    page.see("Second by second")
+    assert page.violations() == []
+
+
+def test_buffer_and_codec_judge_the_same_packets_again(page: Page) -> None:
+    page.go("/sites/skerry-road")
+    page.see("Open the evidence")
+    page.driver.find_element(By.PARTIAL_LINK_TEXT, "call ").click()
+    page.see("Judge the same packets again")
+    before = heard(page)
+    thumb = page.driver.find_element(By.CSS_SELECTOR, "[role=slider]")
+    thumb.send_keys(Keys.END)
+    until(lambda: "buffer=400" in page.driver.current_url)
+    until(lambda: heard(page) != before)
+    page.field("As if the codec were").send_keys("G.729A")
+    until(lambda: "codec=g729a" in page.driver.current_url)
+    page.driver.back()
+    page.see("Findings")
+
+
+def heard(page: Page) -> str:
+    return page.driver.find_element(By.XPATH, "//dt[normalize-space()='Late']/following-sibling::dd").text
+
+
+def until(holds) -> None:  # type: ignore[no-untyped-def]
+    deadline = time.monotonic() + 15
+    while not holds():
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+
+
+def test_stop_from_the_browser(page: Page) -> None:
+    page.go("/sites/bench")
+    page.press("Place calls …")
+    page.fill("Calls at once", "2")
+    page.fill("Seconds each", "120")
+    page.press("Place 2 calls")
+    page.see("Both directions are flowing")
+    page.press("Stop; keep what was measured")
+    page.see("Stopped early; what was measured is kept.", within_s=30)
+    page.see("acceptable")
+
+
+def test_bad_numbers_get_a_sentence(page: Page) -> None:
+    page.go("/sites/bench")
+    page.press("Place calls …")
+    page.fill("Calls at once", "10000")
+    page.press("Place 10000 calls")
+    page.see("10000 calls at once cannot be placed: one probe places 1 to 100.")
+    page.press("Not now")
+
+
+def test_run_goes_on_while_the_server_is_away(page: Page, bench: Bench) -> None:
+    page.go("/sites/bench")
+    page.press("Place calls …")
+    page.fill("Calls at once", "2")
+    page.fill("Seconds each", "6")
+    page.press("Place 2 calls")
+    page.see("Both directions are flowing")
+    bench.restart("server")
+    page.see("acceptable", within_s=60)
+    page.driver.get_log("browser")  # the requests of the seconds without a server
+
+
+def test_report(page: Page, bench: Bench) -> None:
+    page.go("/sites/skerry-road")
+    page.press("Open the report")
+    page.see("PDF, A4")
+    assert page.violations() == []
+    page.driver.switch_to.frame(page.driver.find_element(By.TAG_NAME, "iframe"))
+    page.see("Against the brief")
+    for words in ("not ready", "Evidence by day and hour", "Findings", "Method", "of 100"):
+        assert words in page.text()
+    page.driver.switch_to.default_content()
+    page.go("/api/sites/skerry-road/report.html")
+    page.see("Against the brief")
+    assert page.violations() == []
+
+
+def test_site_that_cannot_print_is_told_of(page: Page) -> None:
+    page.go("/sites/nowhere")
+    page.see("There is no site “nowhere”.")
+    page.go("/nothing/here")
+    page.see("There is nothing at this address.")
+    page.driver.get_log("browser")  # the 404s asked for
+
+
+def test_dark_and_keys(page: Page) -> None:
+    page.go("/sites/harbour-house")
+    page.see("24 calls held, 24 needed")
+    page.driver.find_element(By.TAG_NAME, "body").send_keys("t")
+    assert page.driver.execute_script("return document.documentElement.dataset.theme") == "dark"
+    assert page.violations() == []
+    page.driver.find_element(By.TAG_NAME, "body").send_keys("?")
+    page.see("from cell to cell on the day sheet")
+    assert page.violations() == []
+    page.press("Close")
+    page.driver.find_element(By.TAG_NAME, "body").send_keys("t")
+
+
+def test_parts_leave_logs_where_the_demo_says(bench: Bench) -> None:
+    folder = Path(bench._folder)
+    assert {f.name for f in folder.glob("*.log")} == {"farend.log", "path.log", "server.log", "probe.log"}
+    assert "Traceback" not in (folder / "server.log").read_text()
