@@ -72,7 +72,7 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
             key="watch",
             title="Watch",
             stands=_watch(evaluation, site),
-            done=verdict.days >= site.required_days and verdict.busy_hours >= site.required_busy_hours,
+            done=_watched(evaluation, site),
         ),
         Stage(key="judge", title="Judge", stands=_judge(evaluation), done=verdict.calls > 0),
         Stage(
@@ -107,8 +107,14 @@ def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
 
 def _watch(evaluation: Evaluation, site: Site) -> str:
     verdict = evaluation.verdict
-    days = f"{verdict.days} {'day' if verdict.days == 1 else 'days'} ({site.required_days} asked)"
-    return f"{days}, {verdict.busy_hours} busy hours ({site.required_busy_hours})"
+    if _watched(evaluation, site):
+        return f"{verdict.days} days, {verdict.busy_hours} busy hours"
+    return f"{verdict.days} of {site.required_days} days, {verdict.busy_hours} of {site.required_busy_hours} busy hours"
+
+
+def _watched(evaluation: Evaluation, site: Site) -> bool:
+    verdict = evaluation.verdict
+    return verdict.days >= site.required_days and verdict.busy_hours >= site.required_busy_hours
 
 
 def _judge(evaluation: Evaluation) -> str:
