@@ -282,13 +282,15 @@ def _worst(bad: list[Reading]) -> tuple[int, ...]:
 
 def _gain(bad: list[Reading], calls: list[CallReading], readings: list[Reading]) -> str:
     """How the share of good calls would stand had this trouble been absent, other directions as they were."""
+    direction = bad[0].fact.direction
     ids = {r.fact.call_id for r in bad}
-    also_bad = {r.fact.call_id for r in readings if not r.good and r not in bad}
+    also_bad = {r.fact.call_id for r in readings if not r.good and r.fact.direction != direction}
     saved = len(ids - also_bad)
     good = sum(c.good for c in calls)
     if not calls:
         return ""
     return (
-        f"{saved} of {len(calls)} calls saved: {100 * good / len(calls):.1f} % acceptable now, "
-        f"{100 * (good + saved) / len(calls):.1f} % without it."
+        f"{100 * good / len(calls):.1f} % of calls acceptable now, "
+        f"{100 * (good + saved) / len(calls):.1f} % without it: "
+        f"{saved} of {len(calls)} calls saved."
     )

@@ -21,6 +21,8 @@ RAMP = (
 CALM_MOS, BAD_MOS = 4.35, 2.6
 PAPER_LINE = "#cfc7b4"
 INK = "#22241f"
+# On paper a picture does not take its type from the page's style sheet; it brings it along.
+_TYPE = 'font-family="Source Sans 3, DejaVu Sans, sans-serif" font-size="10.5" fill="#22241f"'
 
 
 def depth(mos: float) -> float:
@@ -47,11 +49,11 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
     ]
     for hour in range(0, 25, 3):
         x = left + hour * 60 / CELL_MINUTES * cell
-        parts.append(f'<text x="{x:.1f}" y="11" class="tick" text-anchor="middle">{hour:02d}</text>')
+        parts.append(f'<text x="{x:.1f}" y="11" {_TYPE} text-anchor="middle">{hour:02d}</text>')
     for i, day in enumerate(days):
         y = top + i * row
         when = date.fromisoformat(day.day)
-        parts.append(f'<text x="0" y="{y + 13}" class="day">{when:%a %d %b}</text>')
+        parts.append(f'<text x="0" y="{y + 13}" {_TYPE}>{when:%a %d %b}</text>')
         for side, offset in ((day.up, 0), (day.down, 9)):
             for n, mos in enumerate(side.mos):
                 if mos is not None:
@@ -70,28 +72,25 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
 
 
 def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
-    """Spot to far end, up above and down below, each painted by what it adds."""
+    """Spot to far end, up above and down below, each pointing its way and painted by what it adds."""
+    near, far = 130, 510
     parts = [
-        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 92" role="img" aria-label="The way of the calls">'
+        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 78" role="img" aria-label="The way of the calls">'
     ]
-    for leg, y, words, arrow in (
-        (up, 30, "up", "M560 22l12 8l-12 8"),
-        (down, 62, "down", "M80 54l-12 8l12 8"),
-    ):
+    for leg, y, name, start, end in ((up, 24, "Up", near, far), (down, 42, "Down", far, near)):
         colour = paint(depth(leg.mos_p10)) if leg.mos_p10 is not None else PAPER_LINE
-        loss = "–" if leg.loss_pct is None else f"{leg.loss_pct:.2f} % lost"
-        added = "–" if leg.added_p95_ms is None else f"{leg.added_p95_ms:.0f} ms added at worst"
-        parts.append(f'<path d="M72 {y}H568" stroke="{INK}" stroke-width="11" stroke-linecap="butt"/>')
-        parts.append(f'<path d="M73 {y}H567" stroke="{colour}" stroke-width="9.4"/>')
-        parts.append(f'<path d="{arrow}" fill="none" stroke="{INK}" stroke-width="1.2"/>')
+        tip = end - (8 if end > start else -8)
         parts.append(
-            f'<text x="320" y="{y - 9 if y < 46 else y + 18}" text-anchor="middle" class="tick">'
-            f"{words}: {loss}, {added}</text>"
+            f'<path d="M{start} {y}H{tip}L{end} {y + 6}L{tip} {y + 12}H{start}Z" fill="{colour}" stroke="{INK}" '
+            'stroke-width="0.7"/>'
         )
-    parts.append(f'<rect x="8" y="18" width="64" height="56" fill="none" stroke="{INK}"/>')
-    parts.append(f'<rect x="568" y="18" width="64" height="56" fill="none" stroke="{INK}"/>')
-    parts.append(f'<text x="40" y="50" text-anchor="middle" class="tick">{escape(spot[:12])}</text>')
-    parts.append(f'<text x="600" y="50" text-anchor="middle" class="tick">{escape(far_end[:12])}</text>')
+        loss = "–" if leg.loss_pct is None else f"{leg.loss_pct:.2f} % lost"
+        added = "–" if leg.added_p95_ms is None else f"up to {leg.added_p95_ms:.0f} ms added"
+        text_y = 16 if name == "Up" else 70
+        parts.append(f'<text x="320" y="{text_y}" text-anchor="middle" {_TYPE}>{name}: {loss}, {added}</text>')
+    parts.append(f'<path d="M{near} 18V60M{far} 18V60" stroke="{INK}" stroke-width="1.6"/>')
+    parts.append(f'<text x="{near - 8}" y="43" text-anchor="end" {_TYPE}>{escape(spot)}</text>')
+    parts.append(f'<text x="{far + 8}" y="43" {_TYPE}>{escape(far_end)}</text>')
     parts.append("</svg>")
     return "".join(parts)
 

@@ -38,7 +38,12 @@ def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_
     if verdict.word == "not ready" and evaluation.findings:
         top = evaluation.findings[0]
         words = f"Report what was found and have it mended by {top.who}"
-        return NextStep(words=words, why=f"{top.title}. {top.gain}", action="report", label="Open the report")
+        return NextStep(
+            words=words,
+            why=f"{top.title}. It costs {top.calls_hit} of {top.calls} calls.",
+            action="report",
+            label="Open the report",
+        )
     if verdict.sustained_calls is None or verdict.sustained_calls < site.needed_calls:
         held = verdict.sustained_calls or 0
         why = f"{site.needed_calls} calls at once are needed and {held} are shown to hold."

@@ -102,7 +102,7 @@ def test_gain_counts_only_calls_that_nothing_else_spoils() -> None:
     facts = calls(100) + calls(10, first=100, up=LOSS) + calls(5, first=200, **LOSS)
     by_key = {f.key: f for f in judged(facts).findings}
     assert by_key["loss-up"].calls_hit == 15
-    assert by_key["loss-up"].gain.startswith("10 of 115 calls saved")
+    assert by_key["loss-up"].gain.endswith("10 of 115 calls saved.")
 
 
 def test_ready_but_provisional_without_a_line_fill() -> None:

@@ -30,6 +30,7 @@ export function FileLink({ href, children }: { href: string; children: ReactNode
 
 export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
   return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child; wrapping it ties the label to it
     <label className="block">
       <span className="text-sm text-soft">{label}</span>
       {children}

@@ -81,6 +81,7 @@ export function DaySheet({ sheet }: { sheet: Sheet }) {
         className="w-full"
         role="application"
         aria-label="Day sheet. Arrow keys move from cell to cell, Enter opens the call."
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: an application of its own, moved by arrow keys
         tabIndex={0}
         onKeyDown={onKey}
         onPointerMove={(event) => setAt(placeOf(event, sheet))}
