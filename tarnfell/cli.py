@@ -16,7 +16,7 @@ from tarnfell.core import emodel, playout
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for, judge
-from tarnfell.core.rates import PlanError, check_load, plan_run
+from tarnfell.core.rates import PlanError, plan_run, stream_plan
 from tarnfell.core.stats import calls_to_claim
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import format_csv, parse_csv
@@ -60,24 +60,12 @@ def _sentence(error: Exception) -> str:
 
 def _call(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
-    codec.check_ptime(options.ptime)
-    check_load(options.calls, options.seconds)
-    if not 0 <= options.dscp <= 63:
-        raise ValueError(f"DSCP {options.dscp} cannot be: choose 0 to 63 (46 is EF).")
+    plan = CallPlan(**asdict(stream_plan(codec, options.ptime, options.calls, options.seconds, options.dscp)))
     host, port = _host_port(options.host)
     key = read_key(options.key_file)
     trace_dir = Path(options.trace_dir) if options.trace_dir else None
     if trace_dir:
         trace_dir.mkdir(parents=True, exist_ok=True)
-    plan = CallPlan(
-        calls=options.calls,
-        packets=int(options.seconds * 1000 / options.ptime),
-        ptime_us=options.ptime * 1000,
-        payload_type=codec.payload_type,
-        clock_hz=codec.clock_hz,
-        payload_bytes=codec.payload_bytes(options.ptime),
-        dscp=options.dscp,
-    )
     result = place_calls(host, port, key, plan, _progress(options.seconds) if sys.stderr.isatty() else lambda _: True)
     report, failed = _call_report(result, criterion_for(codec, options.ptime, options.buffer), trace_dir)
     _print(options, report, _call_text)

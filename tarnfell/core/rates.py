@@ -84,6 +84,35 @@ GAP_S = 2.0
 """Quiet time between rounds, long enough for every late packet to be counted or given up (core.trace)."""
 
 
+@dataclass(frozen=True)
+class StreamPlan:
+    """A run in RTP's own terms: what a probe is told, who knows no codecs."""
+
+    calls: int
+    packets: int
+    ptime_us: int
+    payload_type: int
+    clock_hz: int
+    payload_bytes: int
+    dscp: int
+
+
+def stream_plan(codec: Codec, ptime_ms: int, calls: int, call_s: float, dscp: int) -> StreamPlan:
+    """``calls`` calls of ``call_s`` seconds. Raises CodecError or PlanError."""
+    check_load(calls, call_s)
+    if not 0 <= dscp <= 63:
+        raise PlanError(f"DSCP {dscp} cannot be: choose 0 to 63 (46 is EF).")
+    return StreamPlan(
+        calls=calls,
+        packets=int(call_s * 1000 / ptime_ms),
+        ptime_us=ptime_ms * 1000,
+        payload_type=codec.payload_type,
+        clock_hz=codec.clock_hz,
+        payload_bytes=codec.payload_bytes(ptime_ms),
+        dscp=dscp,
+    )
+
+
 class PlanError(ValueError):
     """A plan that cannot be run; the text says why and what can."""
 

@@ -7,6 +7,7 @@ import logging
 from flask import Blueprint, g, request
 
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import stream_plan
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models import (
     Done,
@@ -116,13 +117,5 @@ def _job(run: Run) -> Job:
         far_host=far_end.host,
         far_port=far_end.port,
         far_key=far_end.key,
-        plan=JobPlan(
-            calls=run.calls,
-            packets=int(run.seconds * 1000 / run.ptime_ms),
-            ptime_us=run.ptime_ms * 1000,
-            payload_type=codec.payload_type,
-            clock_hz=codec.clock_hz,
-            payload_bytes=codec.payload_bytes(run.ptime_ms),
-            dscp=run.dscp,
-        ),
+        plan=JobPlan.model_validate(stream_plan(codec, run.ptime_ms, run.calls, run.seconds, run.dscp)),
     )

@@ -1,6 +1,6 @@
 // The shell: who is signed in, where one is, the theme, and the addresses of all screens.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect } from "react";
+import type { ReactNode } from "react";
 import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
 import { CallScreen } from "./call/call-screen";
@@ -8,8 +8,9 @@ import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
 import { ReportScreen } from "./report/report-screen";
 import { RunScreen } from "./run/run-screen";
-import { Button, Loading, Note } from "./shared/controls";
+import { Button, Note } from "./shared/controls";
 import { KeyHelp } from "./shared/keys";
+import { Mark } from "./shared/screen";
 import { toggleTheme } from "./shared/theme";
 import { SignInScreen } from "./sign-in/sign-in-screen";
 import { SiteScreen } from "./site/site-screen";
@@ -83,18 +84,6 @@ function Shell({ session, children }: { session: Model<"Session">; children: Rea
   );
 }
 
-/** A sounding line let down into a tarn. */
-export function Mark() {
-  return (
-    <svg viewBox="0 0 32 28" className="h-6 w-7" aria-hidden="true">
-      <path d="M2 10C8 29 24 29 30 10Z" fill="var(--depth-2)" />
-      <path d="M8 15C11 26 21 26 24 15Z" fill="var(--depth-4)" />
-      <path d="M16 2v20" stroke="var(--ink)" strokeWidth="1.6" />
-      <circle cx="16" cy="22" r="2.2" fill="var(--ink)" />
-    </svg>
-  );
-}
-
 function Alone({ children }: { children: ReactNode }) {
   return (
     <main className="mx-auto max-w-xl px-8 py-24">
@@ -104,27 +93,4 @@ function Alone({ children }: { children: ReactNode }) {
       </p>
     </main>
   );
-}
-
-/** The line above each screen's title: where one is, and the document's title. */
-export function Trail({ steps, title }: { steps: [string, string][]; title: string }) {
-  useEffect(() => {
-    document.title = `${title} · Tarnfell`;
-  }, [title]);
-  return (
-    <nav aria-label="Where you are" className="text-sm text-soft">
-      {steps.map(([to, name]) => (
-        <span key={to}>
-          <Link to={to} className="underline decoration-hair underline-offset-3 hover:decoration-ink">
-            {name}
-          </Link>
-          <span aria-hidden="true"> › </span>
-        </span>
-      ))}
-    </nav>
-  );
-}
-
-export function Pending({ what, error }: { what: string; error: Error | null }) {
-  return error ? <Note>{error.message}</Note> : <Loading what={what} />;
 }

@@ -5,11 +5,11 @@ import { Slider } from "radix-ui";
 import { useCallback, useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
-import { Pending, Trail } from "../app";
 import { FileLink, INPUT, Note } from "../shared/controls";
 import { paintMos } from "../shared/depth";
 import { fixed, marking, ms, pct } from "../shared/format";
 import { useKey } from "../shared/keys";
+import { Pending, Trail } from "../shared/screen";
 import { Term } from "../shared/term";
 import { PacketPlot } from "./packet-plot";
 

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get } from "../api/client";
-import { Pending, Trail } from "../app";
 import { plural } from "../shared/format";
+import { Pending, Trail } from "../shared/screen";
 
 export function EngagementsScreen() {
   const list = useQuery({

@@ -2,8 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "../api/client";
-import { Pending, Trail } from "../app";
 import { Button, FileLink } from "../shared/controls";
+import { Pending, Trail } from "../shared/screen";
 
 export function ReportScreen({ id }: { id: string }) {
   const frame = useRef<HTMLIFrameElement>(null);

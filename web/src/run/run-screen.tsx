@@ -2,9 +2,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { get, type Model, post } from "../api/client";
-import { Pending, Trail } from "../app";
 import { Button, LinkButton, Note, Section } from "../shared/controls";
 import { clock, dateTime, marking } from "../shared/format";
+import { Pending, Trail } from "../shared/screen";
 import { LiveRun } from "./live-run";
 import { RunResult } from "./run-result";
 
