@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import socket
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from multiprocessing import Pipe, get_context
 
 from tarnfell.media.engine import Arrangement
@@ -18,7 +18,8 @@ from tarnfell.media.selfcheck import lateness
 from tarnfell.probe.call import CallPlan, place_calls
 
 KEY = b"a-key-for-the-benchmark"
-SECONDS = 10
+SECONDS = 5
+ROUNDS = 3
 CALLS = (1, 10, 50, 100)
 ARRANGEMENTS: tuple[Arrangement, ...] = ("processes", "threads", "one loop")
 
@@ -35,18 +36,25 @@ class Row:
 
 
 def measure() -> list[Row]:
+    """For each number of calls the rounds go in turn through all arrangements; the best round of each counts."""
     rows = []
     address = f"127.{64 + os.getpid() % 64}.{os.getpid() // 64 % 254}.9"
     far = _far_end(address)
     try:
         for calls in CALLS:
-            rows.append(_bare(calls))
-            for arrangement in ARRANGEMENTS:
-                rows.append(_ours(address, calls, arrangement))
+            rounds = [[_bare(calls), *(_ours(address, calls, a) for a in ARRANGEMENTS)] for _ in range(ROUNDS)]
+            rows += [_best(tried) for tried in zip(*rounds, strict=True)]
     finally:
         os.kill(far, 15)
         os.waitpid(far, 0)
     return rows
+
+
+def _best(tried: tuple[Row, ...]) -> Row:
+    """What others take from this machine only ever adds; losses of any round stay."""
+    best = min(tried, key=lambda row: row.p99_ms)
+    losses = [row.lost for row in tried if row.lost is not None]
+    return replace(best, lost=sum(losses) if losses else None)
 
 
 def _bare(calls: int) -> Row:
@@ -112,9 +120,11 @@ def report() -> str:
     lines = [
         "## Sending",
         "",
-        f"{SECONDS} s of G.711 at 20 ms each way on loopback; probe and far end share this machine. Lateness is actual "
-        "minus planned send time at the probe, in milliseconds; ×bare is the p99 against the bare loop of the same "
-        "rate. Lost counts packets sent by either end and not received by the other.",
+        f"{SECONDS} s of G.711 at 20 ms each way on loopback; probe and far end share this machine, so that four "
+        "processes of ours (two senders, two receivers) stand against the one bare loop, whose packets nobody reads. "
+        "Lateness is actual minus planned send time at the probe, in milliseconds, of the best of "
+        f"{ROUNDS} rounds taken in turn; ×bare is the p99 against the bare loop of the same rate. Lost counts packets "
+        "sent by either end and not received by the other, over all rounds.",
         "",
         "| calls each way | arrangement | p50 | p99 | max | ×bare p99 | packets/s each way | lost |",
         "|---:|---|---:|---:|---:|---:|---:|---:|",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hmac
 import secrets
-import select
+import selectors
 import socket
 import time
 from collections.abc import Callable
@@ -188,19 +188,17 @@ def _bind(channel: Channel, sockets: list[socket.socket], key: bytes) -> dict[in
     bound: dict[int, Any] = {}
     secret = secrets.token_bytes(16)
     deadline = time.monotonic() + BIND_LIMIT_S
-    by_fd = {s.fileno(): (i, s) for i, s in enumerate(sockets)}
-    poller = select.poll()
-    for fd in by_fd:
-        poller.register(fd, select.POLLIN)
-    while time.monotonic() < deadline:
-        for fd, _ in poller.poll(10):
-            call, sock = by_fd[fd]
-            _answer_binding(sock, call, key, secret, bound)
-        if channel.waiting():
-            message = channel.receive_json()
-            if "start" in message:
-                return bound
-            raise Refused("The session was given up before it started.")
+    with selectors.DefaultSelector() as ready:
+        for call, sock in enumerate(sockets):
+            ready.register(sock, selectors.EVENT_READ, call)
+        while time.monotonic() < deadline:
+            for found, _ in ready.select(0.01):
+                _answer_binding(sockets[found.data], found.data, key, secret, bound)
+            if channel.waiting():
+                message = channel.receive_json()
+                if "start" in message:
+                    return bound
+                raise Refused("The session was given up before it started.")
     raise Refused("The probe did not start the run in time.")
 
 

@@ -66,20 +66,21 @@ def send_streams(
     cells, monotonic, real = board.cells, time.monotonic_ns, time.time_ns
     payloads = [os.urandom(o.spec.payload_bytes) for o in outlets]
     heap = [(start_ns + o.spec.start_us * 1000, i) for i, o in enumerate(outlets)]
-    stamp_turn = len(outlets)
-    stamp_number = 0
     media_left = len(heap)
+    stamp_turn, stamp_number = len(outlets), 0
     if stamps is not None:
-        heap.append((start_ns, stamp_turn))
+        # Half way between two calls' packets, where it delays neither.
+        gap_us = min((o.spec.ptime_us for o in outlets), default=20_000) // max(1, len(outlets))
+        heap.append((start_ns + gap_us * 500, stamp_turn))
     heapify(heap)
     while media_left:
         due, turn = heap[0]
-        now = monotonic()
-        if due > now:
+        # What can be done before the instant is done before it.
+        packet = b"" if turn == stamp_turn else _packet(outlets[turn], payloads[turn])
+        while (now := monotonic()) < due:
             if cells[b.STOP]:
                 return
             idle(min(due, now + _LOOK_NS))
-            continue
         if turn == stamp_turn:
             assert stamps is not None
             _send_stamp(stamps, stamp_number)
@@ -87,31 +88,34 @@ def send_streams(
             heapreplace(heap, (due + STAMP_INTERVAL_NS, turn))
             continue
         outlet = outlets[turn]
-        spec, number = outlet.spec, len(outlet.sent_us)
-        packet = (
-            HEADER.pack(
-                0x80,
-                spec.payload_type | (0x80 if number == 0 else 0),
-                (spec.first_sequence + number) & 0xFFFF,
-                (spec.first_timestamp + number * spec.timestamp_step) & 0xFFFFFFFF,
-                spec.ssrc,
-            )
-            + payloads[turn]
-        )
-        left_ns = real()
-        late_us = (monotonic() - due) // 1000
+        left_us = real() // 1000
+        late_us = (now - due) // 1000
         if not _send(outlet.sock, packet, cells):
-            left_ns = NEVER_LEFT
-        outlet.sent_us.append(left_ns // 1000)
+            left_us = NEVER_LEFT
+        outlet.sent_us.append(left_us)
         outlet.late_us.append(late_us)
-        cells[Board.at(outlet.call, b.SENT)] = number + 1
+        sent = len(outlet.sent_us)
+        cells[Board.at(outlet.call, b.SENT)] = sent
         if late_us > cells[b.LATE_MAX_US]:
             cells[b.LATE_MAX_US] = late_us
-        if number + 1 == spec.packets:
+        if sent == outlet.spec.packets:
             heappop(heap)
             media_left -= 1
         else:
-            heapreplace(heap, (due + spec.ptime_us * 1000, turn))
+            heapreplace(heap, (due + outlet.spec.ptime_us * 1000, turn))
+
+
+def _packet(outlet: Outlet, payload: bytes) -> bytes:
+    """The outlet's next packet; the first of a stream carries the marker (RFC 3551 §4.1)."""
+    spec, number = outlet.spec, len(outlet.sent_us)
+    header = HEADER.pack(
+        0x80,
+        spec.payload_type | (0x80 if number == 0 else 0),
+        (spec.first_sequence + number) & 0xFFFF,
+        (spec.first_timestamp + number * spec.timestamp_step) & 0xFFFFFFFF,
+        spec.ssrc,
+    )
+    return header + payload
 
 
 def _send(sock: socket.socket, packet: bytes, cells: memoryview) -> bool:

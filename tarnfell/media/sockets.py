@@ -92,7 +92,7 @@ def receive(sock: socket.socket) -> Arrival | None:
     drops = 0
     for level, kind, value in ancillary:
         if level == socket.SOL_SOCKET:
-            if kind == _SO_TIMESTAMPNS:
+            if kind == _SO_TIMESTAMPNS and len(value) >= _TIMESPEC.size:
                 seconds, nanoseconds = _TIMESPEC.unpack_from(value)
                 stamp = seconds * 1_000_000_000 + nanoseconds
             elif kind == _SO_RXQ_OVFL:

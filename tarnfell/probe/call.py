@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import secrets
-import select
+import selectors
 import socket
 import time
 from collections.abc import Callable
@@ -235,28 +235,27 @@ class _Run:
         """Prove to the far end that each media address receives. Returns the calls that could."""
         key = self._purpose("bind")
         calls = list(range(self._plan.calls))
-        fds = {self._sockets[i].fileno(): i for i in calls}
         step = {i: Binding(BIND, i) for i in calls}
-        poller = select.poll()
-        for fd in fds:
-            poller.register(fd, select.POLLIN)
         deadline = time.monotonic() + BIND_LIMIT_S
         ask = 0.0
-        while step and time.monotonic() < deadline:
-            if time.monotonic() >= ask:
-                for call, packet in step.items():
-                    _send_quietly(self._sockets[call], packet.serialize(key))
-                ask = time.monotonic() + _BIND_RETRY_S
-            for fd, _ in poller.poll(10):
-                call = fds[fd]
-                answer = _binding_answer(self._sockets[call], key)
-                if answer is None or call not in step:
-                    continue
-                if answer.step == CHALLENGE:
-                    step[call] = Binding(CONFIRM, call, answer.cookie)
-                    _send_quietly(self._sockets[call], step[call].serialize(key))
-                elif answer.step == BOUND:
-                    del step[call]
+        with selectors.DefaultSelector() as ready:
+            for call in calls:
+                ready.register(self._sockets[call], selectors.EVENT_READ, call)
+            while step and time.monotonic() < deadline:
+                if time.monotonic() >= ask:
+                    for call, packet in step.items():
+                        _send_quietly(self._sockets[call], packet.serialize(key))
+                    ask = time.monotonic() + _BIND_RETRY_S
+                for found, _ in ready.select(0.01):
+                    call = found.data
+                    answer = _binding_answer(self._sockets[call], key)
+                    if answer is None or call not in step:
+                        continue
+                    if answer.step == CHALLENGE:
+                        step[call] = Binding(CONFIRM, call, answer.cookie)
+                        _send_quietly(self._sockets[call], step[call].serialize(key))
+                    elif answer.step == BOUND:
+                        del step[call]
         return set(calls) - set(step)
 
     def _watch(self, end: MediaEnd) -> None:

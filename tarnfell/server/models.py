@@ -356,6 +356,7 @@ class RunPage(_Model):
     id: int
     site_slug: str
     site_name: str
+    time_zone: str
     engagement_slug: str
     state: Literal["waiting", "taken", "running", "done", "failed"]
     state_words: str

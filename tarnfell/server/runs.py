@@ -159,6 +159,7 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         id=run.id,
         site_slug=site.slug,
         site_name=site.name,
+        time_zone=site.time_zone,
         engagement_slug=engagement.slug,
         state=run.state,
         state_words=STATE_WORDS[run.state],

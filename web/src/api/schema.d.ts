@@ -1780,6 +1780,8 @@ export interface components {
             site_slug: string;
             /** Site Name */
             site_name: string;
+            /** Time Zone */
+            time_zone: string;
             /** Engagement Slug */
             engagement_slug: string;
             /**

@@ -30,7 +30,7 @@ export function RunScreen({ id }: { id: string }) {
           ["/", "Engagements"],
           [`/sites/${run.site_slug}`, run.site_name],
         ]}
-        title={`Run of ${dateTime(run.created_us)}`}
+        title={`Run of ${dateTime(run.created_us, run.time_zone)}`}
       />
       <div className="mt-2 flex items-end justify-between gap-8">
         <div>
@@ -38,8 +38,9 @@ export function RunScreen({ id }: { id: string }) {
             {run.calls} {run.calls === 1 ? "call" : "calls at once"}, {run.seconds} s
           </h1>
           <p className="mt-1 text-soft">
-            {dateTime(run.created_us)} · {run.probe} ⇄ {run.far_end} · {run.codec_title}, a packet every{" "}
-            {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)} kbit/s a call each way
+            {dateTime(run.created_us, run.time_zone)} · {run.probe} ⇄ {run.far_end} · {run.codec_title}, a
+            packet every {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)} kbit/s a
+            call each way
           </p>
         </div>
         {isOpen(run) && <Stop run={run} />}
@@ -62,7 +63,7 @@ export function RunScreen({ id }: { id: string }) {
                 key={`${event.at_us}${event.state}${event.words}`}
                 className="grid grid-cols-[80px_72px_1fr] text-[15px]"
               >
-                <span className="text-soft">{clock(event.at_us)}</span>
+                <span className="text-soft">{clock(event.at_us, run.time_zone)}</span>
                 <span className="font-semibold">{event.state}</span>
                 <span>{event.words}</span>
               </li>

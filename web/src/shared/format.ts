@@ -26,17 +26,20 @@ export function plural(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`;
 }
 
-export function clock(us: number): string {
-  return new Date(us / 1000).toLocaleTimeString("en-GB");
+/** Time of day at the site. */
+export function clock(us: number, timeZone: string): string {
+  return new Date(us / 1000).toLocaleTimeString("en-GB", { timeZone });
 }
 
-export function dateTime(us: number): string {
+/** Day and time at the site. */
+export function dateTime(us: number, timeZone: string): string {
   return new Date(us / 1000).toLocaleString("en-GB", {
     weekday: "short",
     day: "2-digit",
     month: "short",
     hour: "2-digit",
     minute: "2-digit",
+    timeZone,
   });
 }
 

@@ -203,7 +203,7 @@ function Runs({ site }: { site: Site }) {
                 to={`/runs/${run.id}`}
                 className="underline decoration-hair underline-offset-3 hover:decoration-ink"
               >
-                {dateTime(run.created_us)}
+                {dateTime(run.created_us, site.brief.time_zone)}
               </Link>
             </td>
             <td>{run.calls}</td>
