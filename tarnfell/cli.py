@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import json
 import signal
+import sqlite3
 import sys
 from collections.abc import Callable
 from dataclasses import asdict
@@ -317,7 +319,27 @@ def _serve(options: argparse.Namespace) -> int:
     from tarnfell.server.serve import serve_forever
 
     host, port = _host_port(options.bind)
-    serve_forever(Path(options.data), host, port if ":" in options.bind else 8080)
+    try:
+        serve_forever(Path(options.data), host, port if ":" in options.bind else 8080)
+    except OSError as error:
+        raise ValueError(f"The server cannot run at {options.bind} with {options.data}: {error.strerror}.") from None
+    return DONE
+
+
+def _user(options: argparse.Namespace) -> int:
+    from tarnfell.store.db import open_database, writing
+    from tarnfell.store.people import add_user
+
+    password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    db = open_database(Path(options.data))
+    try:
+        with writing(db):
+            add_user(db, options.email, options.name or options.email, password)
+    except sqlite3.IntegrityError:
+        raise ValueError(f"There is already a user {options.email}.") from None
+    finally:
+        db.close()
+    _print(options, {"email": options.email}, lambda r: f"{r['email']} may sign in now.")
     return DONE
 
 
@@ -433,6 +455,17 @@ def _parser() -> argparse.ArgumentParser:
     )
     serve.add_argument("--data", required=True, metavar="DIR")
     serve.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
+
+    user = verb(
+        "user",
+        _user,
+        "Let somebody sign in to a server.",
+        "The password is asked for, or read from standard input.\n"
+        "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
+    )
+    user.add_argument("email", metavar="EMAIL")
+    user.add_argument("--name", metavar="NAME")
+    user.add_argument("--data", required=True, metavar="DIR")
 
     demo = verb("demo", _demo, "Run everything on this machine with made-up data.")
     demo.add_argument("--port", type=int, default=8080, metavar="N")

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
+from tarnfell.cli import _host_port, _progress
+from tarnfell.probe.call import LiveDirection, LiveSecond
+from tarnfell.server.app import create_app
 from tests import rig
 
 REFERENCE = Path(__file__).parent / "reference"
@@ -117,3 +122,54 @@ def test_call_in_words_and_far_end_makes_its_key(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert re.search(r"call   1 up    4\.\d\d MOS · 100 sent, 0 lost, 0 late", done.stdout)
     assert "both ends on one clock" in done.stdout
+
+
+def test_user_may_sign_in_after_being_added(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "tarnfell.cli", "user", "ines@merrow.example", "--data", str(tmp_path)]
+
+    def add(password: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(command, input=password + "\n", capture_output=True, text=True, timeout=60, check=False)
+
+    short = add("short")
+    assert (short.returncode, "at least 10" in short.stderr) == (2, True)
+    assert add("a-long-enough-password").returncode == 0
+    again = add("a-long-enough-password")
+    assert (again.returncode, "already a user" in again.stderr) == (2, True)
+    person = create_app(tmp_path).test_client()
+    body = {"email": "ines@merrow.example", "password": "a-long-enough-password"}
+    assert person.post("/api/session", json=body).status_code == 200
+
+
+def test_server_that_cannot_listen(tmp_path: Path) -> None:
+    done = rig.cli("serve", "--data", str(tmp_path), "--bind", "203.0.113.7:8080")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "cannot run at 203.0.113.7:8080" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("farend.example", ("farend.example", 4870)),
+        ("farend.example:5000", ("farend.example", 5000)),
+        ("192.0.2.1:1", ("192.0.2.1", 1)),
+        ("[2001:db8::1]", ("2001:db8::1", 4870)),
+        ("[2001:db8::1]:5000", ("2001:db8::1", 5000)),
+        ("2001:db8::1", ("2001:db8::1", 4870)),
+    ],
+)
+def test_hosts_with_and_without_ports(text: str, expected: tuple[str, int]) -> None:
+    assert _host_port(text) == expected
+
+
+@pytest.mark.parametrize("text", ["", ":80", "host:0", "host:http", "[::1]:70000"])
+def test_hosts_that_cannot_be(text: str) -> None:
+    with pytest.raises(ValueError, match=r"not a port|Name the far end"):
+        _host_port(text)
+
+
+def test_progress_says_what_is_missing(capsys: pytest.CaptureFixture[str]) -> None:
+    show = _progress(3)
+    side = [LiveDirection(sent=50, received=48, reached=50, late=0, jitter_us=1, pdv_us=1)]
+    assert show(LiveSecond(second=1, up=side, down=side, rtt_us=None, send_late_max_us=0)) is True
+    assert "1 of 3 s · up 48 in, 2 missing · down 48 in, 2 missing" in capsys.readouterr().err

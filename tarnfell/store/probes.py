@@ -26,7 +26,7 @@ class Probe:
 
 def add_probe(db: sqlite3.Connection, site_id: int, name: str, spot: str) -> tuple[int, str]:
     """A probe that is yet to enrol; returns its number and the one-time token."""
-    token = secrets.token_urlsafe(24)
+    token = secrets.token_hex(20)
     cursor = db.execute(
         "INSERT INTO probe (site_id, name, spot, token_hash, token_until_us, created_us) VALUES (?, ?, ?, ?, ?, ?)",
         (site_id, name, spot, _hash(token), now_us() + TOKEN_LIFE_US, now_us()),
@@ -36,7 +36,7 @@ def add_probe(db: sqlite3.Connection, site_id: int, name: str, spot: str) -> tup
 
 def renew_token(db: sqlite3.Connection, probe_id: int, until_us: int) -> str:
     """A new one-time token; the probe's present secret holds until it is used."""
-    token = secrets.token_urlsafe(24)
+    token = secrets.token_hex(20)
     db.execute("UPDATE probe SET token_hash = ?, token_until_us = ? WHERE id = ?", (_hash(token), until_us, probe_id))
     return token
 

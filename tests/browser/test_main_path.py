@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+import urllib.request
 from pathlib import Path
 
 import pytest
@@ -173,6 +174,82 @@ def test_site_that_cannot_print_is_told_of(page: Page) -> None:
     page.go("/nothing/here")
     page.see("There is nothing at this address.")
     page.driver.get_log("browser")  # the 404s asked for
+
+
+def test_order_and_measure_are_in_the_address(page: Page) -> None:
+    page.go("/engagements/merrow-sound-ferries?order=name")
+    page.see("Skerry Road depot")
+    names = [e.text for e in page.driver.find_elements(By.CSS_SELECTOR, "tbody a.text-lg")]
+    assert names == sorted(names)
+    page.field("Order").send_keys("least")
+    until(lambda: "order=evidence" in page.driver.current_url)
+    page.go("/sites/skerry-road?measure=added")
+    page.see("Day sheet")
+    chosen = page.driver.find_element(By.CSS_SELECTOR, "input[name=measure]:checked").find_element(By.XPATH, "..")
+    assert chosen.text == "added delay"
+    assert page.violations() == []
+
+
+def test_from_call_to_call_by_key(page: Page) -> None:
+    page.go("/calls/1100")
+    page.see("Judge the same packets again")
+    page.driver.find_element(By.TAG_NAME, "body").send_keys("]")
+    until(lambda: page.driver.current_url.endswith("/calls/1101"))
+    page.driver.find_element(By.TAG_NAME, "body").send_keys("[")
+    until(lambda: page.driver.current_url.endswith("/calls/1100"))
+
+
+def test_a_run_that_fails_says_why(page: Page, bench: Bench) -> None:
+    """The far end is taken away while calls are on."""
+    page.go("/sites/bench")
+    page.press("Place calls …")
+    page.fill("Calls at once", "2")
+    page.fill("Seconds each", "60")
+    page.press("Place 2 calls")
+    page.see("Both directions are flowing")
+    bench.restart("farend")
+    page.see("This run failed.", within_s=30)
+    page.see("went away")
+    assert page.violations() == []
+
+
+def test_hundred_calls_live(page: Page) -> None:
+    """More than the bench's line carries: every call has its thread, and the words stay true."""
+    page.go("/sites/bench")
+    page.press("Place calls …")
+    page.fill("Calls at once", "100")
+    page.fill("Seconds each", "6")
+    page.see("420 % of the line up")
+    page.press("Place 100 calls")
+    page.see("Both directions flow, but short", within_s=30)
+    page.see("0 of 100 calls were acceptable", within_s=90)
+    page.see("76–100")
+    page.press("76–100")
+    until(lambda: "page=3" in page.driver.current_url)
+
+
+def test_downloads(page: Page, bench: Bench) -> None:
+    """What the buttons link to is there, with the browser's own session."""
+    cookie = page.driver.get_cookie("tarnfell")
+    assert cookie is not None
+    for address, start in (
+        ("api/sites/skerry-road/report.pdf", b"%PDF-"),
+        ("api/sites/skerry-road/report.json", b"{"),
+        ("api/calls/1100/up.csv", b"seq,sent_us,recv_us"),
+    ):
+        request = urllib.request.Request(bench.address + address, headers={"Cookie": f"tarnfell={cookie['value']}"})
+        with urllib.request.urlopen(request, timeout=60) as answer:
+            assert answer.read().startswith(start), address
+
+
+def test_sign_out(bench: Bench) -> None:
+    with chromium() as driver:
+        page = Page(driver, bench.address)
+        page.sign_in()
+        page.press("Sign out")
+        page.see("Email address")
+        page.go("/sites/skerry-road")
+        page.see("Email address")
 
 
 def test_dark_and_keys(page: Page) -> None:

@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -99,7 +100,7 @@ def test_call_across_hosts_agrees_with_recorded_truth(lab: Lab, tmp_path: Path) 
 
 def test_real_rate_limit_shows_as_queue_and_loss(lab: Lab, tmp_path: Path) -> None:
     """Ten calls of 80 kbit/s into 500 kbit/s with a queue of 200 ms, by the kernel's own shaper, up only."""
-    sh(f"ip netns exec {lab.middle} sysctl -qw net.ipv4.ip_forward=1")
+    forwards(lab)
     sh(f"tc -n {lab.site} qdisc add dev {lab.site}r root tbf rate 500kbit burst 3000 latency 200ms")
     with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
         lab.await_control(lab.service, "198.51.100.2")
@@ -116,14 +117,78 @@ def test_real_rate_limit_shows_as_queue_and_loss(lab: Lab, tmp_path: Path) -> No
     assert max(c["down"]["pdv_p95_ms"] for c in calls) < 20
 
 
-def test_media_blocked_by_a_real_firewall(lab: Lab, tmp_path: Path) -> None:
-    if not shutil.which("nft"):
-        pytest.skip("needs nftables")
+def forwards(lab: Lab, rules: str = "") -> None:
+    """Let the middle host route, under the given nftables rules."""
     sh(f"ip netns exec {lab.middle} sysctl -qw net.ipv4.ip_forward=1")
-    rules = (
-        "table ip guard {\n chain pass {\n type filter hook forward priority 0;\n udp dport 22000-22127 drop\n }\n}\n"
+    if rules:
+        if not shutil.which("nft"):
+            pytest.skip("needs nftables")
+        subprocess.run([*lab.inside(lab.middle), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
+
+
+def test_call_from_behind_address_translation(lab: Lab, tmp_path: Path) -> None:
+    """The far end has no way back to 192.0.2.1; media binding finds the translated address."""
+    forwards(
+        lab,
+        "table ip nat {\n chain out {\n type nat hook postrouting priority 100;\n"
+        f" oifname {lab.middle}r masquerade\n }}\n}}\n",
     )
-    subprocess.run([*lab.inside(lab.middle), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
+    sh(f"ip -n {lab.service} route del default")
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        done = call(lab, tmp_path, "198.51.100.2", "--calls", "3", "--seconds", "2")
+    assert done.returncode == 0, done.stderr
+    for row in json.loads(done.stdout)["calls"]:
+        assert row["up"]["lost"] == row["down"]["lost"] == 0
+
+
+def test_marking_stripped_by_a_real_router_one_way(lab: Lab, tmp_path: Path) -> None:
+    forwards(
+        lab,
+        "table ip mangle {\n chain strip {\n type filter hook forward priority -150;\n"
+        f" iifname {lab.middle}l ip dscp set cs0\n }}\n}}\n",
+    )
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        done = call(lab, tmp_path, "198.51.100.2", "--seconds", "2", "--dscp", "46")
+    (row,) = json.loads(done.stdout)["calls"]
+    assert row["up"]["dscp_received"] == {"0": 100}
+    assert row["down"]["dscp_received"] == {"46": 100}
+
+
+def test_far_end_behind_a_dead_line(lab: Lab, tmp_path: Path) -> None:
+    """The line goes down in the middle: the run ends with what happened, and soon."""
+    forwards(lab)
+    with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
+        lab.await_control(lab.service, "198.51.100.2")
+        cut = threading.Timer(4, sh, [f"ip -n {lab.middle} link set {lab.middle}r down"])
+        cut.start()
+        begun = time.monotonic()
+        done = call(lab, tmp_path, "198.51.100.2", "--seconds", "300")
+        cut.join()
+    assert done.returncode == 1
+    assert "went away" in done.stderr
+    assert "Traceback" not in done.stderr
+    assert time.monotonic() - begun < 45
+
+
+def test_call_over_ipv6(lab: Lab, tmp_path: Path) -> None:
+    for name, link, host in ((lab.site, f"{lab.site}r", 1), (lab.middle, f"{lab.middle}l", 2)):
+        sh(f"ip -n {name} addr add 2001:db8::{host}/64 dev {link} nodad")
+    with rig.far_end(tmp_path, "2001:db8::2", prefix=lab.inside(lab.middle)):
+        lab.await_control(lab.middle, "[2001:db8::2]")
+        done = call(lab, tmp_path, "[2001:db8::2]", "--calls", "2", "--seconds", "2")
+    assert done.returncode == 0, done.stderr
+    for row in json.loads(done.stdout)["calls"]:
+        assert row["up"]["lost"] == row["down"]["lost"] == 0
+        assert row["up"]["dscp_received"] == row["down"]["dscp_received"] == {"46": 100}
+
+
+def test_media_blocked_by_a_real_firewall(lab: Lab, tmp_path: Path) -> None:
+    forwards(
+        lab,
+        "table ip guard {\n chain pass {\n type filter hook forward priority 0;\n udp dport 22000-22127 drop\n }\n}\n",
+    )
     with rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)):
         lab.await_control(lab.service, "198.51.100.2")
         done = call(lab, tmp_path, "198.51.100.2", "--seconds", "2")

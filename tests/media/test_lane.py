@@ -5,6 +5,8 @@ from __future__ import annotations
 import random
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
 from tarnfell.standin.path import Script
@@ -152,3 +154,40 @@ def test_script_changes_what_a_step_names_and_repeats() -> None:
 def test_bad_scripts_get_a_sentence(text: str, words: str) -> None:
     with pytest.raises(LaneError, match=words):
         Script.parse(text)
+
+
+settings_of_a_lane = st.fixed_dictionaries(
+    {},
+    optional={
+        "rate_kbps": st.integers(100, 5000),
+        "queue_ms": st.integers(5, 300),
+        "discipline": st.sampled_from(["fifo", "fair"]),
+        "cross_kbps": st.integers(0, 3000),
+        "delay_ms": st.integers(0, 50),
+        "spread_ms": st.integers(0, 20),
+        "loss_pct": st.integers(0, 30),
+        "burst_enter_pct": st.integers(0, 10),
+        "reorder_pct": st.integers(0, 20),
+        "duplicate_pct": st.integers(0, 20),
+    },
+)
+
+
+@given(settings_of_a_lane, st.lists(st.tuples(st.integers(0, 30_000), st.integers(0, 3)), max_size=120))
+def test_every_packet_has_exactly_one_fate(asked: dict, packets: list[tuple[int, int]]) -> None:
+    """Whatever the faults: each packet offered passes once or costs once, none early, and copies only come on top."""
+    one = lane(**asked)
+    now, costs, passed = MS * 1000, [], []
+    for gap_us, flow in packets:
+        now += gap_us * 1000
+        costs += one.offer(Packet(bytes(172), now, flow))
+        passed += out_until(one, now)
+    # Other people's traffic never ends; ours has come out long before this.
+    passed += out_until(one, now + 3000 * MS)
+    originals = [p for _, p in passed if p.fate == "passed"]
+    assert len(originals) + len(costs) == len(packets)
+    assert {p.fate for p in costs} <= {"lost", "queue"}
+    assert len({id(p) for p in [*originals, *costs]}) == len(packets)
+    assert all(at >= p.in_ns + asked.get("delay_ms", 0) * MS for at, p in passed)
+    if not asked.get("duplicate_pct"):
+        assert len(passed) == len(originals)

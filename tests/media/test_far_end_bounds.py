@@ -1,0 +1,168 @@
+"""The far end under people who want it to misbehave: bounded, and fine afterwards."""
+
+from __future__ import annotations
+
+import socket
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.farend.daemon import MAX_SESSIONS, FarEndConfig, FarEndError, listen
+from tarnfell.media.channel import Channel, ChannelClosed
+from tarnfell.probe.call import CallError, CallPlan, place_calls
+from tarnfell.wire import WireError
+from tarnfell.wire.control import Binding, Seal, session_key
+from tests import rig
+from tests.wire.test_own_formats import GOOD_STREAM
+
+PLAN = CallPlan(calls=1, packets=25, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
+KEY = rig.KEY.encode()
+
+
+@pytest.fixture
+def far(tmp_path: Path) -> Iterator[str]:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address) as child:
+        yield address
+        assert child.poll() is None, "the far end has ended"
+
+
+def still_works(address: str) -> None:
+    result = place_calls(address, 0, KEY, PLAN)
+    assert result.calls[0].columns["up.arrival_us"].count == 25
+
+
+class Session:
+    """A probe that speaks the protocol by hand."""
+
+    def __init__(self, address: str) -> None:
+        sock = socket.create_connection((address, rig.CONTROL_PORT))
+        self.address = address
+        self.channel = Channel(sock, Seal("probe", None), Seal("farend", None))
+        greeting = self.channel.receive_json()
+        self._nonces = bytes.fromhex(greeting["nonce"]), b"n" * 16
+        self.channel.send({"nonce": self._nonces[1].hex()})
+        control = self.key("control")
+        self.channel.reseal(Seal("probe", control), Seal("farend", control))
+
+    def key(self, purpose: str) -> bytes:
+        return session_key(KEY, *self._nonces, purpose)
+
+    def open(self, calls: int = 1, **changes: Any) -> dict[str, Any]:
+        up = [{**GOOD_STREAM.as_json(), "ssrc": n + 1, **changes} for n in range(calls)]
+        down = [{**stream, "ssrc": n + 1001} for n, stream in enumerate(up)]
+        self.channel.send({"up": up, "down": down})
+        return self.channel.receive_json()
+
+
+@pytest.mark.parametrize(
+    "garbage",
+    [
+        b"",
+        b"GET / HTTP/1.1\r\n\r\n",
+        b"\xff" * 5000,
+        b"\x00\x00\x00\x02\x01{}",
+        b"\x00\x00\x00\x0b\x01" + b'{"nonce":1}',
+    ],
+)
+def test_garbage_ends_one_session_only(far: str, garbage: bytes) -> None:
+    with socket.create_connection((far, rig.CONTROL_PORT)) as stranger:
+        stranger.sendall(garbage)
+        stranger.shutdown(socket.SHUT_WR)
+        stranger.settimeout(5)
+        try:
+            while stranger.recv(4096):
+                pass
+        except ConnectionResetError:
+            pass  # it did not read the rest of what it did not understand
+    still_works(far)
+
+
+@pytest.mark.parametrize(
+    ("request_", "words"),
+    [
+        ({}, "names no streams"),
+        ({"up": [], "down": []}, "0 calls"),
+        ({"up": [GOOD_STREAM.as_json()], "down": []}, "names no streams"),
+        ({"up": [GOOD_STREAM.as_json()] * 101, "down": [GOOD_STREAM.as_json()] * 101}, "101 calls"),
+        ({"up": [{}], "down": [{}]}, "missing or unknown"),
+        ({"up": ["x"], "down": [3]}, "missing or unknown"),
+    ],
+)
+def test_requests_that_cannot_be_granted(far: str, request_: dict, words: str) -> None:
+    session = Session(far)
+    session.channel.send(request_)
+    assert words in session.channel.receive_json()["refused"]
+
+
+def test_more_than_it_sends_is_refused(far: str) -> None:
+    refused = Session(far).open(calls=100, payload_bytes=1400, ptime_us=10_000)["refused"]
+    assert "Mbit/s were asked for" in refused
+
+
+def test_no_free_ports_is_said(far: str) -> None:
+    first = Session(far)
+    assert len(first.open(calls=100)["accepted"]["media_ports"]) == 100
+    second = Session(far).open(calls=100)
+    assert "are free; 101 are needed" in second["refused"]
+
+
+def test_nothing_is_sent_to_an_address_that_did_not_answer(far: str) -> None:
+    """A session that starts without binding gets no media, wherever it says it is."""
+    session = Session(far)
+    accepted = session.open(packets=50)["accepted"]
+    session.channel.send({"start": {}})
+    assert session.channel.receive_json() == {"started": {"bound": []}}
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as victim:
+        victim.bind(("127.0.0.1", 0))
+        victim.settimeout(1.5)
+        victim.sendto(bytes(40), (far, accepted["media_ports"][0]))
+        with pytest.raises(TimeoutError):
+            victim.recv(2000)
+    session.channel.close()
+
+
+def test_a_forged_confirmation_binds_nothing(far: str) -> None:
+    session = Session(far)
+    accepted = session.open()["accepted"]
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as guesser:
+        guesser.settimeout(0.5)
+        confirm = Binding(3, 0, b"guessed cookie!!").serialize(session.key("bind"))
+        guesser.sendto(confirm, (far, accepted["media_ports"][0]))
+        with pytest.raises(TimeoutError):
+            guesser.recv(2000)
+    session.channel.send({"start": {}})
+    assert session.channel.receive_json() == {"started": {"bound": []}}
+
+
+def test_a_replayed_or_altered_message_ends_the_session(far: str) -> None:
+    session = Session(far)
+    session.open()
+    session.channel.reseal(Seal("probe", b"another key"), Seal("farend", session.key("control")))
+    session.channel.send({"start": {}})
+    with pytest.raises((ChannelClosed, WireError)):
+        session.channel.receive_json()
+    still_works(far)
+
+
+def test_idle_sessions_do_not_crowd_out_for_long(far: str) -> None:
+    """It takes so many at once and no more; when they leave, there is room again."""
+    idle = [socket.create_connection((far, rig.CONTROL_PORT)) for _ in range(MAX_SESSIONS)]
+    time.sleep(1)
+    with pytest.raises(CallError, match="not a far end, or it is full"):
+        place_calls(far, 0, KEY, PLAN)
+    for sock in idle:
+        sock.close()
+    time.sleep(1.5)
+    still_works(far)
+
+
+def test_an_address_in_use_or_not_ours(far: str) -> None:
+    for address in (far, "203.0.113.77"):
+        with pytest.raises(FarEndError, match="cannot listen"):
+            listen(FarEndConfig(address))
+    with pytest.raises(FarEndError, match="at least two ports"):
+        listen(FarEndConfig("127.0.0.1", 4999, 30000, 30000))

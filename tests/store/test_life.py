@@ -1,0 +1,148 @@
+"""Runs, probes and sites as records: every allowed change of state and no other; tokens that expire."""
+
+from __future__ import annotations
+
+import itertools
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from tarnfell.store import probes, runs, sites
+from tarnfell.store.db import now_us, open_database
+from tarnfell.store.runs import FOLLOWS, Run, WrongState
+from tests.server.conftest import SITE
+
+STATES = tuple(FOLLOWS)
+
+
+@pytest.fixture
+def db(tmp_path: Path) -> sqlite3.Connection:
+    made = open_database(tmp_path)
+    engagement = sites.add_engagement(made, "customer", "Customer")
+    sites.add_site(made, engagement, **SITE)
+    sites.add_far_end(made, 1, "far", "", "192.0.2.1", 4870, "key")
+    probes.add_probe(made, 1, "probe", "desk")
+    return made
+
+
+def new_run(db: sqlite3.Connection, at_us: int | None = None) -> Run:
+    return runs.add_run(
+        db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=1, seconds=5,
+        dscp=46, asked_by=None, words="", at_us=at_us,
+    )  # fmt: skip
+
+
+def run_in(db: sqlite3.Connection, state: str) -> Run:
+    run = new_run(db)
+    db.execute("UPDATE run SET state = ? WHERE id = ?", (state, run.id))
+    return runs.run_by_id(db, run.id)
+
+
+@pytest.mark.parametrize(("before", "after"), list(itertools.product(STATES, STATES)))
+def test_states_change_as_written_and_no_other_way(db: sqlite3.Connection, before: str, after: str) -> None:
+    run = run_in(db, before)
+    if after in FOLLOWS[before]:
+        runs.move(db, run, after, "why")  # type: ignore[arg-type]
+        assert runs.run_by_id(db, run.id).state == after
+        assert runs.events(db, run.id)[-1].words == "why"
+    else:
+        with pytest.raises(WrongState):
+            runs.move(db, run, after, "why")  # type: ignore[arg-type]
+        assert runs.run_by_id(db, run.id).state == before
+
+
+def test_times_of_a_run_follow_its_states(db: sqlite3.Connection) -> None:
+    run = new_run(db, at_us=100)
+    for at, state in ((200, "taken"), (300, "running"), (400, "done")):
+        runs.move(db, runs.run_by_id(db, run.id), state, "", at)  # type: ignore[arg-type]
+    done = runs.run_by_id(db, run.id)
+    assert (done.created_us, done.begun_us, done.ended_us, done.failure) == (100, 300, 400, None)
+    assert [e.at_us for e in runs.events(db, run.id)] == [100, 200, 300, 400]
+
+
+def test_the_oldest_waiting_run_goes_first(db: sqlite3.Connection) -> None:
+    first, second = new_run(db), new_run(db)
+    found = runs.next_for(db, 1)
+    assert found is not None
+    assert found.id == first.id
+    runs.move(db, first, "taken", "")
+    found = runs.next_for(db, 1)
+    assert found is not None
+    assert found.id == second.id
+    assert runs.next_for(db, 2) is None
+
+
+def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
+    for at in (100, 300, 200):
+        new_run(db, at_us=at)
+    assert [r.created_us for r in runs.placed_runs(db, 1, limit=2)] == [300, 200]
+    assert [r.created_us for r in runs.placed_runs(db, 1, limit=2, offset=2)] == [100]
+    assert runs.count_placed(db, 1) == 3
+    assert len(runs.open_runs(db, 1)) == 3
+
+
+def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> None:
+    run = new_run(db)
+    for second in (2, 1, 2, 3):
+        runs.add_second(db, run.id, second, {"second": second})
+    assert [s["second"] for s in runs.seconds_after(db, run.id, 1)] == [2, 3]
+
+
+def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
+    run = run_in(db, "running")
+    probes.heard(db, 1, {})
+    assert runs.silent_runs(db) == []
+    db.execute("UPDATE probe SET last_heard_us = ?", (now_us() - runs.SILENCE_US - 1,))
+    assert runs.silent_runs(db) == [run.id]
+    runs.give_up_silent(db, [run.id])
+    runs.give_up_silent(db, [run.id])
+    assert [e.state for e in runs.events(db, run.id)].count("failed") == 1
+
+
+def test_asking_an_ended_run_to_stop_changes_nothing(db: sqlite3.Connection) -> None:
+    run = run_in(db, "done")
+    runs.ask_stop(db, run)
+    assert runs.run_by_id(db, run.id).stop_asked == 0
+
+
+def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
+    _, token = probes.add_probe(db, 1, "second", "cellar")
+    enrolled = probes.enrol(db, token, {"system": "test"})
+    assert enrolled is not None
+    probe, secret = enrolled
+    assert probes.enrol(db, token, {}) is None
+    assert probes.probe_by_secret(db, secret) == probe
+    assert probes.probe_by_secret(db, "guess") is None
+    stale = probes.renew_token(db, probe.id, until_us=now_us() - 1)
+    assert probes.enrol(db, stale, {}) is None
+    fresh = probes.renew_token(db, probe.id, until_us=now_us() + 10**9)
+    again = probes.enrol(db, fresh, {})
+    assert again is not None
+    # The new secret replaces the old one.
+    assert probes.probe_by_secret(db, secret) is None
+    assert not token.startswith("-")
+    assert probes.probe_by_id(db, probe.id).environment == {}
+
+
+def test_secrets_are_not_in_the_file(db: sqlite3.Connection) -> None:
+    _, token = probes.add_probe(db, 1, "second", "cellar")
+    dump = "\n".join(db.iterdump())
+    assert token not in dump
+    enrolled = probes.enrol(db, token, {})
+    assert enrolled is not None
+    assert enrolled[1] not in "\n".join(db.iterdump())
+
+
+def test_lookups_that_find_nothing(db: sqlite3.Connection) -> None:
+    assert sites.site_by_slug(db, "none") is None
+    assert sites.engagement_by_slug(db, "none") is None
+    with pytest.raises(KeyError):
+        runs.run_by_id(db, 99)
+
+
+def test_a_site_carries_its_brief(db: sqlite3.Connection) -> None:
+    site = sites.site_by_slug(db, "pier")
+    assert site is not None
+    assert (site.brief.needed_calls, site.brief.target_mos, site.brief.required_share_pct) == (2, 4.0, 97.0)
+    assert sites.far_ends_of(db, site.id)[0].host == "192.0.2.1"
