@@ -11,6 +11,8 @@ from tarnfell.wire import WireError
 from tarnfell.wire.control import BINARY_KIND, HEAD_BYTES, JSON_KIND, FrameHead, Seal, parse_json
 
 _TIMEOUT_S = 10.0
+_UNANSWERED_MS = 40_000
+"""What was sent and not acknowledged for so long ends the connection, so that nobody sends to a dead line."""
 
 
 class ChannelClosed(ConnectionError):
@@ -26,6 +28,8 @@ class Channel:
         self._in = incoming
         sock.settimeout(_TIMEOUT_S)
         sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        if hasattr(socket, "TCP_USER_TIMEOUT"):
+            sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, _UNANSWERED_MS)
 
     def reseal(self, outgoing: Seal, incoming: Seal) -> None:
         """Use session keys from here on."""
@@ -40,7 +44,7 @@ class Channel:
     def _send(self, kind: int, body: bytes) -> None:
         try:
             self._sock.sendall(self._out.frame(kind, body))
-        except (TimeoutError, ConnectionError) as error:
+        except OSError as error:
             raise ChannelClosed(str(error)) from None
 
     def waiting(self, timeout_s: float = 0.0) -> bool:
@@ -66,7 +70,7 @@ class Channel:
         while left:
             try:
                 part: bytes | None = self._sock.recv(min(left, 1 << 16))
-            except TimeoutError:
+            except socket.timeout:  # its own class before Python 3.10
                 raise TimeoutError("The other end did not answer in time.") from None
             except OSError as error:
                 raise ChannelClosed(str(error)) from None

@@ -38,6 +38,8 @@ BIND_LIMIT_S = 3.0
 _BIND_RETRY_S = 0.1
 _START_DELAY_NS = 200_000_000
 RECORD_LIMIT_S = 120.0
+SILENCE_LIMIT_S = 30.0
+"""A far end reports each second; an outage shorter than this is measured, a longer one ends the run."""
 
 
 class CallError(RuntimeError):
@@ -263,6 +265,7 @@ class _Run:
         second, begun = 0, time.monotonic()
         far: list[list[int]] = []
         silent_until: float | None = None
+        heard = begun
         while True:
             sending = end.sending()
             now = time.monotonic()
@@ -273,6 +276,12 @@ class _Run:
             wait = 0.1 if silent_until is None else max(0.0, min(0.1, silent_until - now))
             if self._channel.waiting(wait):
                 far = self._take_progress(second)
+                heard = time.monotonic()
+            elif now - heard > SILENCE_LIMIT_S:
+                raise CallError(
+                    f"The far end at {self._host} has said nothing for {SILENCE_LIMIT_S:.0f} s, from {second} s into "
+                    "the calls on. The line, or the far end, is down. Nothing of this run is judged."
+                )
             if time.monotonic() - begun >= second + 1 and far:
                 second += 1
                 if not self._watcher(self._live(end, far, second)) and not self._stopped:

@@ -16,6 +16,7 @@ import numpy as np
 import pytest
 
 from tarnfell.core.tracefile import parse_csv
+from tarnfell.probe import call
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, place_calls
 from tests import rig
 
@@ -197,6 +198,33 @@ def test_far_end_killed_in_the_middle(tmp_path: Path) -> None:
 
         with pytest.raises(CallError, match="went away 1 s into the calls"):
             place_calls(far, 0, rig.KEY.encode(), long, watch)
+
+
+def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As when the line goes down: short silence is borne, long silence ends the run."""
+    monkeypatch.setattr(call, "SILENCE_LIMIT_S", 4.0)
+    far = rig.own_address()
+    long = CallPlan(**{**PLAN.__dict__, "packets": 3000})
+    seen: list[int] = []
+    with rig.far_end(tmp_path, far) as child:
+
+        def watch(live: LiveSecond) -> bool:
+            seen.append(live.second)
+            session = children(child.pid)[0]
+            if live.second == 1:
+                os.kill(session, signal.SIGSTOP)
+                threading.Timer(2, os.kill, [session, signal.SIGCONT]).start()
+            if live.second == 5:
+                os.kill(session, signal.SIGSTOP)
+            return True
+
+        try:
+            with pytest.raises(CallError, match=r"said nothing for 4 s, from \d+ s into the calls"):
+                place_calls(far, 0, rig.KEY.encode(), long, watch)
+        finally:
+            for pid in children(child.pid):
+                os.kill(pid, signal.SIGCONT)
+    assert seen[-1] >= 5
 
 
 def test_probe_killed_in_the_middle_leaves_nothing_sending(tmp_path: Path) -> None:
