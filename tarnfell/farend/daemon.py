@@ -10,6 +10,7 @@ import threading
 from dataclasses import dataclass
 
 from tarnfell.farend.session import Offer, serve
+from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
 
 MAX_SESSIONS = 16
@@ -71,10 +72,12 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
 
 
 def _serve_in_child(listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer) -> int:
+    parent = os.getpid()
     pid = os.fork()
     if pid == 0:
         code = 1
         try:
+            die_with(parent)
             signal.signal(signal.SIGTERM, signal.SIG_DFL)
             listener.close()
             serve(sock, key, offer)

@@ -7,7 +7,6 @@ other arrangements, which stay available for systems that cannot fork.
 
 from __future__ import annotations
 
-import ctypes
 import os
 import signal
 import socket
@@ -21,7 +20,7 @@ from typing import IO, Any, Literal, Protocol
 
 from tarnfell.media import board as b
 from tarnfell.media.board import Board
-from tarnfell.media.host import CpuWatch, clock_id, raise_priority
+from tarnfell.media.host import CpuWatch, clock_id, die_with, raise_priority
 from tarnfell.media.receiver import Inlet, Receiver, StampInlet
 from tarnfell.media.selfcheck import lateness
 from tarnfell.media.sender import Outlet, StampOutlet, send_streams
@@ -209,7 +208,9 @@ class _ForkedWorker:
         if self._pid == 0:
             code = 1
             try:
-                _die_with(parent)
+                signal.signal(signal.SIGINT, signal.SIG_IGN)
+                signal.signal(signal.SIGTERM, signal.SIG_DFL)
+                die_with(parent)
                 self._file.write(work().serialize())
                 self._file.flush()
                 code = 0
@@ -266,15 +267,3 @@ class _ThreadWorker:
 
     def kill(self) -> None:
         self._thread.join(5)
-
-
-def _die_with(parent: int) -> None:
-    """Leave nothing sending when the process that started us is killed."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    try:
-        ctypes.CDLL(None).prctl(1, signal.SIGKILL, 0, 0, 0)  # PR_SET_PDEATHSIG
-    except (OSError, AttributeError):
-        return
-    if os.getppid() != parent:
-        os._exit(1)

@@ -16,7 +16,7 @@ import numpy as np
 import pytest
 
 from tarnfell.core.tracefile import parse_csv
-from tarnfell.probe import call
+from tarnfell.probe import call as probing
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, place_calls
 from tests import rig
 
@@ -202,7 +202,7 @@ def test_far_end_killed_in_the_middle(tmp_path: Path) -> None:
 
 def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """As when the line goes down: short silence is borne, long silence ends the run."""
-    monkeypatch.setattr(call, "SILENCE_LIMIT_S", 4.0)
+    monkeypatch.setattr(probing, "SILENCE_LIMIT_S", 4.0)
     far = rig.own_address()
     long = CallPlan(**{**PLAN.__dict__, "packets": 3000})
     seen: list[int] = []

@@ -1,5 +1,5 @@
 // The shell: who is signed in, where one is, the theme, and the addresses of all screens.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
@@ -57,10 +57,10 @@ function Keyed({ screen: Screen }: { screen: (props: { id: string }) => ReactNod
 }
 
 function Shell({ session, children }: { session: Model<"Session">; children: ReactNode }) {
-  const queries = useQueryClient();
   const signOut = async () => {
     await remove("/api/session");
-    queries.clear();
+    // A fresh page keeps nothing of what the last person saw.
+    location.assign("/");
   };
   return (
     <div className="mx-auto max-w-[1320px] px-8 pb-24">
