@@ -245,23 +245,18 @@ def _quality(options: argparse.Namespace) -> int:
 
 def _plan(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
-    plan = plan_run(codec, options.ptime, options.calls, options.seconds, options.rounds)
-    report = {
-        "codec": codec.name,
-        "ptime_ms": options.ptime,
-        **asdict(plan),
-        "calls_to_claim_97": calls_to_claim(97),
-    }
+    plan = asdict(plan_run(codec, options.ptime, options.calls, options.seconds, options.rounds))
+    rate = plan.pop("rate")
+    report = {"codec": codec.name, "ptime_ms": options.ptime, **rate, **plan, "calls_to_claim_97": calls_to_claim(97)}
     _print(options, report, _plan_text)
     return DONE
 
 
 def _plan_text(r: dict[str, Any]) -> str:
-    rate = r["rate"]
     return (
         f"{r['calls_at_once']} calls at once of {r['codec']} every {r['ptime_ms']} ms, {r['calls']} in all\n"
-        f"one call, each way   {rate['payload_bytes']} bytes a packet · {rate['ipv4_kbps']:.1f} kbit/s IPv4 · "
-        f"{rate['ethernet_ipv4_kbps']:.1f} Ethernet · {rate['wire_ipv4_kbps']:.1f} on the wire\n"
+        f"one call, each way   {r['payload_bytes']} bytes a packet · {r['ipv4_kbps']:.1f} kbit/s IPv4 · "
+        f"{r['ethernet_ipv4_kbps']:.1f} Ethernet · {r['wire_ipv4_kbps']:.1f} on the wire\n"
         f"all calls, each way  {r['each_way_ipv4_kbps']:.0f} kbit/s IPv4 with RTCP · "
         f"{r['each_way_wire_kbps']:.0f} on the wire\n"
         f"takes                {r['run_s']:g} s · {r['packets']} packets"

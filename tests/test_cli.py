@@ -44,7 +44,7 @@ def test_quality_and_plan() -> None:
     )
     assert json.loads(done.stdout)["mos"] == pytest.approx(4.3275, abs=1e-3)
     plan = json.loads(rig.cli("plan", "--codec", "g729a", "--ptime", "20", "--calls", "10", "--json").stdout)
-    assert plan["rate"]["ipv4_kbps"] == 24
+    assert plan["ipv4_kbps"] == 24
     assert plan["run_s"] == 60
 
 

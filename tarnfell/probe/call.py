@@ -346,9 +346,8 @@ class _Run:
                 ("up", ours.columns[call], theirs.get(call, {})),
                 ("down", theirs.get(call, {}), ours.columns[call]),
             ):
-                for name in ("sent_us",):
-                    if name in sender:
-                        columns[f"{direction}.{name}"] = sender[name]
+                if "sent_us" in sender:
+                    columns[f"{direction}.sent_us"] = sender["sent_us"]
                 for name, column in receiver.items():
                     if name.startswith("arrival_"):
                         columns[f"{direction}.{name}"] = column

@@ -131,9 +131,7 @@ def test_server_killed_in_the_middle_of_a_run(field: Field) -> None:
     run_id = field.place(seconds=4)
     field.await_state(run_id, "running")
     kill(field.server)
-    time.sleep(7)
-    spooled = list((field.state / "spool").glob("*.record"))
-    assert len(spooled) == 1
+    eventually(lambda: list((field.state / "spool").glob("*.record")), "the record to be on the probe's disk")
     field.start_server()
     field.await_state(run_id, "done")
     assert field.count("call") == 2

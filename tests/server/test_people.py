@@ -44,7 +44,9 @@ def test_too_many_wrong_passwords_have_to_wait(house: House) -> None:
     ],
 )
 def test_nothing_without_signing_in(house: House, path: str) -> None:
-    assert house.app.test_client().get(path).status_code == 401
+    stranger = house.app.test_client()
+    assert stranger.get(path).status_code == 401
+    assert stranger.head(path).status_code == 401
 
 
 def test_a_change_needs_the_token_of_the_page(house: House) -> None:
