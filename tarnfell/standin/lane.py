@@ -101,7 +101,10 @@ class Packet:
 
 @dataclass
 class Lane:
-    """``offer`` packets, ask ``next_ns`` when to look again, ``take`` what has arrived at the far side."""
+    """``offer`` packets, ask ``next_ns`` when to look again, ``take`` what has arrived at the far side.
+
+    ``costs`` gives the packets that have been dropped since it was last asked.
+    """
 
     config: LaneConfig
     rng: random.Random
@@ -113,26 +116,31 @@ class Lane:
     _last_exit_ns: int = 0
     _bad_spell: bool = False
     _next_cross_ns: int = 0
+    _costs: list[Packet] = field(default_factory=list)
 
-    def offer(self, packet: Packet) -> list[Packet]:
-        """Take a packet in at ``packet.in_ns``. Returns the packets this cost, each with its fate."""
+    def offer(self, packet: Packet) -> None:
+        """Take a packet in at ``packet.in_ns``."""
         self._advance(packet.in_ns)
         c = self.config
         if any(low <= packet.port <= high for low, high in c.blocked_ports):
-            packet.fate = "blocked"
-            return [packet]
+            self._drop(packet, "blocked")
+            return
         if self._is_lost():
-            packet.fate = "lost"
-            return [packet]
+            self._drop(packet, "lost")
+            return
         if c.duplicate_pct and self.rng.random() * 100 < c.duplicate_pct:
             copy = replace(packet, fate="copied")
             self._leave(copy, packet.in_ns + self.rng.randrange(5 * _NS))
         if not c.rate_kbps:
             self._leave(packet, packet.in_ns)
-            return []
-        dropped = self._enqueue(packet)
+            return
+        self._enqueue(packet)
         self._serve(packet.in_ns)
-        return [p for p in dropped if not p.is_cross]
+
+    def costs(self) -> list[Packet]:
+        """Packets dropped since the last call, each with its fate. Other people's are not told."""
+        costs, self._costs = self._costs, []
+        return costs
 
     def next_ns(self) -> int | None:
         """When the next packet leaves, as far as is known now; None when nothing is on its way."""
@@ -179,25 +187,27 @@ class Lane:
             self._next_cross_ns = 0
         self._serve(now_ns)
 
-    def _enqueue(self, packet: Packet) -> list[Packet]:
+    def _drop(self, packet: Packet, fate: Fate) -> None:
+        packet.fate = fate
+        if not packet.is_cross:
+            self._costs.append(packet)
+
+    def _enqueue(self, packet: Packet) -> None:
         limit = self.config.queue_ms * self.config.rate_kbps / 8
-        dropped = []
         if self._backlog + packet.size > limit:
             if self.config.discipline == "fifo":
-                packet.fate = "queue"
-                return [packet]
+                self._drop(packet, "queue")
+                return
             while self._backlog + packet.size > limit and self._backlog:
                 longest = max(self._queues, key=lambda flow: sum(p.size for p in self._queues[flow]))
                 victim = self._queues[longest].pop()
                 if not self._queues[longest]:
                     del self._queues[longest]
-                victim.fate = "queue"
                 self._backlog -= victim.size
-                dropped.append(victim)
+                self._drop(victim, "queue")
         flow = packet.flow if self.config.discipline == "fair" else None
         self._queues.setdefault(flow, deque()).append(packet)
         self._backlog += packet.size
-        return dropped
 
     def _serve(self, now_ns: int) -> None:
         while self._backlog:

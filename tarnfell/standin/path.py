@@ -122,6 +122,8 @@ class FaultyPath:
             for direction in ("up", "down"):
                 for packet in self._lanes[direction].take(time.time_ns()):
                     self._let_out(direction, packet)
+                for packet in self._lanes[direction].costs():
+                    self._write(direction, packet, None)
         self._control.close()
 
     def _wait(self) -> None:
@@ -155,8 +157,7 @@ class FaultyPath:
             ttl=max(1, (arrival.ttl or 64) - 1),
             address=client,
         )
-        for cost in self._lanes[direction].offer(packet):
-            self._write(direction, cost, None)
+        self._lanes[direction].offer(packet)
 
     def _let_out(self, direction: str, packet: Packet) -> None:
         sock = self._relay(packet.address, packet.port) if direction == "up" else self._fronts[packet.port]

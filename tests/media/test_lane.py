@@ -14,14 +14,11 @@ from tarnfell.standin.path import Script
 MS = 1_000_000
 
 
-def send(
-    lane: Lane, count: int, gap_ms: float = 20, size: int = 172, flow: object = "a", port: int = 0
-) -> list[Packet]:
-    """Offer packets at a steady pace from second 1 on and let all come out. Returns those that cost."""
-    costs = []
+def send(lane: Lane, count: int, gap_ms: float = 20, port: int = 0) -> list[Packet]:
+    """Offer packets of a call at a steady pace from second 1 on. Returns those that were dropped."""
     for i in range(count):
-        costs += lane.offer(Packet(bytes(size), MS * 1000 + int(i * gap_ms * MS), flow, port=port))
-    return costs
+        lane.offer(Packet(bytes(172), MS * 1000 + int(i * gap_ms * MS), "a", port=port))
+    return lane.costs()
 
 
 def out(lane: Lane) -> list[tuple[int, Packet]]:
@@ -60,12 +57,11 @@ def test_a_full_queue_drops_the_newest() -> None:
 
 def test_fair_queueing_spares_the_thin_flow() -> None:
     link = lane(rate_kbps=1000, queue_ms=50, discipline="fair")
-    bulk, voice = [], []
     for i in range(300):
-        bulk += link.offer(Packet(bytes(1200), MS * 1000 + i * 2 * MS, "bulk"))
+        link.offer(Packet(bytes(1200), MS * 1000 + i * 2 * MS, "bulk"))
         if i % 10 == 0:
-            voice += link.offer(Packet(bytes(172), MS * 1000 + i * 2 * MS, "voice"))
-    lost = bulk + voice
+            link.offer(Packet(bytes(172), MS * 1000 + i * 2 * MS, "voice"))
+    lost = link.costs()
     assert all(p.flow == "bulk" for p in lost)
     assert len(lost) > 50
     waits = [at - p.in_ns for at, p in out(link) if p.flow == "voice"]
@@ -177,13 +173,14 @@ settings_of_a_lane = st.fixed_dictionaries(
 def test_every_packet_has_exactly_one_fate(asked: dict, packets: list[tuple[int, int]]) -> None:
     """Whatever the faults: each packet offered passes once or costs once, none early, and copies only come on top."""
     one = lane(**asked)
-    now, costs, passed = MS * 1000, [], []
+    now, passed = MS * 1000, []
     for gap_us, flow in packets:
         now += gap_us * 1000
-        costs += one.offer(Packet(bytes(172), now, flow))
+        one.offer(Packet(bytes(172), now, flow))
         passed += out_until(one, now)
     # Other people's traffic never ends; ours has come out long before this.
     passed += out_until(one, now + 3000 * MS)
+    costs = one.costs()
     originals = [p for _, p in passed if p.fate == "passed"]
     assert len(originals) + len(costs) == len(packets)
     assert {p.fate for p in costs} <= {"lost", "queue"}
