@@ -1,0 +1,173 @@
+"""The probe against servers that are away, broken or say no: results are kept, sent in order, and never twice."""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.probe import agent as agents
+from tarnfell.probe.agent import AgentError, agent_status, enrol, pack_run, run_agent
+from tarnfell.probe.call import RunResult
+from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.wire.record import Record, split_parts
+
+
+@dataclass
+class FakeServer:
+    """Answers what it is told to and remembers what it was asked."""
+
+    address: str = ""
+    answers: dict[str, tuple[int, bytes]] = field(default_factory=dict)
+    asked: list[tuple[str, str, bytes, str]] = field(default_factory=list)
+
+    def paths(self) -> list[str]:
+        return [path for _, path, _, _ in self.asked]
+
+
+@pytest.fixture
+def server() -> Iterator[FakeServer]:
+    fake = FakeServer()
+
+    class Handler(BaseHTTPRequestHandler):
+        def handle_any(self) -> None:
+            body = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+            fake.asked.append((self.command, self.path, body, self.headers.get("Authorization", "")))
+            code, answer = fake.answers.get(self.path, (200, b"{}"))
+            self.send_response(code)
+            self.send_header("Content-Length", str(len(answer)))
+            self.end_headers()
+            self.wfile.write(answer)
+
+        do_POST = do_PUT = handle_any
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as http:
+        fake.address = f"http://127.0.0.1:{http.server_port}"
+        thread = threading.Thread(target=http.serve_forever, args=(0.05,), daemon=True)
+        thread.start()
+        yield fake
+        http.shutdown()
+
+
+@pytest.fixture
+def state(tmp_path: Path, server: FakeServer) -> Path:
+    folder = tmp_path / "probe"
+    (folder / "spool").mkdir(parents=True)
+    kept = {"server": server.address, "secret": "s3cret", "name": "probe", "site": "Pier"}
+    (folder / "enrolment.json").write_text(json.dumps(kept))
+    return folder
+
+
+def work(state: Path, server: FakeServer, until: str) -> None:
+    """Let the probe work until it has asked for ``until``."""
+    stop = threading.Event()
+
+    def look() -> None:
+        for _ in range(200):
+            if until in server.paths() or stop.wait(0.05):
+                break
+        stop.set()
+
+    watcher = threading.Thread(target=look)
+    watcher.start()
+    run_agent(state, stop)
+    watcher.join()
+    assert until in server.paths()
+
+
+def test_results_are_delivered_oldest_first_and_leave_the_disk(state: Path, server: FakeServer) -> None:
+    for number, suffix, data in ((12, "record", b"r12"), (3, "failure", b'{"reason": "why"}'), (7, "record", b"r7")):
+        (state / "spool" / f"{number:09d}.{suffix}").write_bytes(data)
+    work(state, server, until="/api/probe/heartbeat")
+    delivered = [(method, path, body) for method, path, body, _ in server.asked if "jobs" in path]
+    assert delivered == [
+        ("POST", "/api/probe/jobs/3/failure", b'{"reason": "why"}'),
+        ("PUT", "/api/probe/jobs/7/record", b"r7"),
+        ("PUT", "/api/probe/jobs/12/record", b"r12"),
+    ]
+    assert {authorization for _, _, _, authorization in server.asked} == {"Bearer s3cret"}
+    assert list((state / "spool").iterdir()) == []
+
+
+def test_what_the_server_will_never_take_is_set_aside(state: Path, server: FakeServer) -> None:
+    server.answers["/api/probe/jobs/1/record"] = (422, b'{"detail": "The record file is empty."}')
+    for number in (1, 2):
+        (state / "spool" / f"{number:09d}.record").write_bytes(b"r")
+    work(state, server, until="/api/probe/heartbeat")
+    assert "/api/probe/jobs/2/record" in server.paths()
+    assert [f.name for f in (state / "spool").iterdir()] == ["000000001.record.refused"]
+    assert agent_status(state)["waiting_results"] == 0
+
+
+def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.1)
+    server.answers["/api/probe/jobs/5/record"] = (503, b"busy")
+    (state / "spool" / "000000005.record").write_bytes(b"r5")
+    stop = threading.Event()
+    threading.Timer(1.0, stop.set).start()
+    run_agent(state, stop)
+    assert server.paths().count("/api/probe/jobs/5/record") >= 3
+    assert agent_status(state)["waiting_results"] == 1
+    server.answers.clear()
+    work(state, server, until="/api/probe/heartbeat")
+    assert agent_status(state)["waiting_results"] == 0
+
+
+def test_a_job_cut_short_is_owned_up_to(state: Path, server: FakeServer) -> None:
+    (state / "current-job.json").write_text('{"id": 9}')
+    work(state, server, until="/api/probe/heartbeat")
+    (told,) = [body for _, path, body, _ in server.asked if path == "/api/probe/jobs/9/failure"]
+    assert "ended in the middle" in json.loads(told)["reason"]
+    assert not (state / "current-job.json").exists()
+
+
+def test_a_server_that_no_longer_knows_the_probe_ends_it(state: Path, server: FakeServer) -> None:
+    server.answers["/api/probe/heartbeat"] = (401, b'{"detail": "This probe is not known here."}')
+    with pytest.raises(AgentError, match="turned this probe away: This probe is not known here"):
+        run_agent(state, threading.Event())
+
+
+def test_enrolment_is_kept_private(tmp_path: Path, server: FakeServer) -> None:
+    server.answers["/api/probe/enrol"] = (200, b'{"secret": "s", "name": "probe", "site": "Pier"}')
+    assert enrol(server.address, "token", tmp_path / "new")["site"] == "Pier"
+    assert (tmp_path / "new" / "enrolment.json").stat().st_mode & 0o077 == 0
+
+
+@pytest.mark.parametrize(
+    ("code", "body", "error", "words"),
+    [
+        (422, b'{"detail": "Not so."}', Refused, "Not so."),
+        (404, b"<html>", Refused, "404"),
+        (500, b"", Unreachable, "500"),
+        (429, b"", Unreachable, "429"),
+        (200, b"<html>a hotel's sign-in page</html>", Unreachable, "Expecting value"),
+    ],
+)
+def test_answers_are_told_apart(server: FakeServer, code: int, body: bytes, error: type[Exception], words: str) -> None:
+    server.answers["/x"] = (code, body)
+    with pytest.raises(error, match=words):
+        ServerClient(server.address).post("/x", {})
+
+
+def test_addresses_that_are_no_server() -> None:
+    with pytest.raises(Refused, match="starts with http"):
+        ServerClient("farend.example")
+    with pytest.raises(Unreachable):
+        ServerClient("http://127.0.0.1:9").post("/x", {})
+
+
+def test_a_run_is_packed_with_its_clock_first() -> None:
+    calls = [Record.of({"call": n}, {"up.sent_us": [n]}) for n in (1, 2)]
+    result = RunResult(calls, Record.of({"shared": True}, {"t1_ns": [5]}), {"tainted": False}, stopped=True)
+    head, *rest = (Record.parse(part) for part in split_parts(pack_run(result)))
+    assert (head.meta["shared"], head.meta["stopped"], head.values("t1_ns")) == (True, True, [5])
+    assert [r.meta["call"] for r in rest] == [1, 2]
