@@ -4,7 +4,7 @@ set -euo pipefail
 
 case "${1:-}" in
   run) packages=(libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0) ;;
-  test) packages=(chromium chromium-driver iproute2 nftables) ;;
+  test) packages=(chromium chromium-driver iproute2 nftables poppler-utils procps) ;;
   *) echo "usage: $0 run|test" >&2; exit 2 ;;
 esac
 

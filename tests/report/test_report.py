@@ -1,0 +1,150 @@
+"""The report of every kind of site: what it says first, what it leaves out, and that it prints."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import subprocess
+from html.parser import HTMLParser
+
+import pytest
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.evidence import Brief, CallFact
+from tarnfell.core.rates import call_rate
+from tarnfell.core.site import evaluate_site
+from tarnfell.report.build import Report, SiteFacts, build_report
+from tarnfell.report.render import render_html, render_pdf
+from tests.core.test_judging import BRIEF, HELD, LOSS, QUEUE, SCATTER, calls
+
+CODEC = find_codec("g711a")
+AT_US = 1_795_400_000_000_000
+
+
+def site(**changes: object) -> SiteFacts:
+    values: dict = {
+        "engagement": "Customer",
+        "name": "Pier office",
+        "place": "Pier",
+        "time_zone": "Europe/London",
+        "business_hours": "Mon–Fri 08:00–18:00",
+        "open_minute": 480,
+        "close_minute": 1080,
+        "open_days": "12345",
+        "medium": "Fibre",
+        "down_kbps": 50_000,
+        "up_kbps": None,
+        "provider": "",
+        "spot": "desk",
+        "far_end": "west",
+        "codec": CODEC,
+        "ptime_ms": 20,
+        "rate": call_rate(CODEC, 20),
+    }
+    return SiteFacts(**{**values, **changes})
+
+
+def report(facts: list[CallFact], brief: Brief = BRIEF, **changes: object) -> Report:
+    return build_report(site(**changes), evaluate_site(facts, brief), AT_US)
+
+
+GOOD = calls() + HELD
+SITES = {
+    "nothing": [],
+    "good": GOOD,
+    "swamped": calls(200) + calls(60, first=200, up=QUEUE) + HELD,
+    "uncertain": calls(100) + calls(3, first=100, up=LOSS) + HELD,
+    "everything": calls(100) + calls(20, 100, up=QUEUE) + calls(20, 120, up=LOSS) + calls(20, 140, **SCATTER),
+}
+
+
+class Words(HTMLParser):
+    """The page's text, and every address it would ask for."""
+
+    def __init__(self, page: str) -> None:
+        super().__init__()
+        self.text: list[str] = []
+        self.addresses: list[str] = []
+        self.open: list[str] = []
+        self.feed(page)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.addresses += [v or "" for k, v in attrs if k in ("src", "href", "action")]
+        if tag not in ("meta", "link", "br", "path", "rect"):
+            self.open.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag not in ("path", "rect"):
+            assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        if "style" not in self.open:
+            self.text.append(data)
+
+
+@pytest.mark.parametrize(
+    ("kind", "opening"),
+    [
+        ("nothing", "No call has been placed"),
+        ("good", "This site can carry the 4 calls at once"),
+        ("swamped", "This site cannot yet carry"),
+        ("uncertain", "if the conditions below are met"),
+    ],
+)
+def test_the_answer_comes_first(kind: str, opening: str) -> None:
+    assert opening in report(SITES[kind]).summary[0]
+
+
+@pytest.mark.parametrize("kind", SITES)
+def test_the_page_is_whole_and_asks_nothing_of_the_outside(kind: str) -> None:
+    page = render_html(report(SITES[kind]))
+    words = Words(page)
+    assert words.open == []
+    assert words.addresses == []
+    assert not re.findall(r"url\((?!\"data:)", page)
+    assert "None" not in " ".join(words.text)
+    assert "nan" not in " ".join(words.text).lower().split()
+
+
+def test_each_finding_has_its_remedy_and_its_points() -> None:
+    made = report(SITES["everything"])
+    text = " ".join(Words(render_html(made)).text)
+    assert len(made.evaluation.findings) >= 4
+    for finding in made.evaluation.findings:
+        for part in (finding.title, finding.remedy, finding.gain):
+            assert part in text
+
+
+def test_names_from_outside_cannot_write_the_page() -> None:
+    page = render_html(report(GOOD, name="<script>alert(1)</script>", spot='"><b>', far_end="a & b"))
+    assert "<script" not in page
+    assert "<b>" not in page.replace("<b>100</b>", "")
+
+
+def test_spoiled_runs_are_mentioned() -> None:
+    facts = GOOD + calls(7, first=700, tainted=True)
+    assert "7 calls were left out" in render_html(report(facts))
+
+
+def test_figures_leave_as_plain_json() -> None:
+    figures = json.loads(json.dumps(report(SITES["swamped"]).as_json()))
+    assert figures["verdict"]["word"] == "not ready"
+    assert figures["findings"][0]["key"] == "standing-queue-up"
+    assert figures["made_local"].endswith("GMT")
+    assert len(figures["days"]) == 7
+
+
+@pytest.mark.parametrize("kind", ["nothing", "everything"])
+def test_it_prints_on_a4(kind: str, tmp_path) -> None:  # type: ignore[no-untyped-def]
+    file = tmp_path / "report.pdf"
+    file.write_bytes(render_pdf(report(SITES[kind])))
+    assert file.read_bytes().startswith(b"%PDF-")
+    if not shutil.which("pdftotext"):
+        pytest.skip("pdftotext reads the pages")
+    about = subprocess.run(["pdfinfo", file], capture_output=True, text=True, check=True).stdout
+    assert "A4" in about
+    assert 1 <= int(re.search(r"Pages:\s+(\d+)", about)[1]) <= 5  # type: ignore[index]
+    text = subprocess.run(["pdftotext", file, "-"], capture_output=True, text=True, check=True).stdout
+    assert "Pier office" in text
+    assert "Method" in text
