@@ -45,8 +45,6 @@ class CallFact:
     late_pct: float
     burst_ratio: float
     mos: float | None
-    mos_without_late: float | None
-    """The MOS the same losses would have given had every packet that arrived been in time and undelayed."""
     delay_p50_ms: float | None
     pdv_p50_ms: float | None
     pdv_p95_ms: float | None

@@ -59,7 +59,6 @@ def _line(site: Site) -> SiteLine:
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         path=path_view(evaluation, spot, far_ends[0] if far_ends else None),
-        worst_finding=evaluation.findings[0].title if evaluation.findings else None,
         strip=strip_view(evaluation),
         next=next_step(evaluation, site, probes, run_store.open_runs(g.db, site.id)),
     )

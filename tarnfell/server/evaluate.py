@@ -67,7 +67,6 @@ def _facts(db: sqlite3.Connection, site: Site) -> list[CallFact]:
                 late_pct=100 * row["late"] / row["sent"],
                 burst_ratio=row["burst_ratio"],
                 mos=row["mos"],
-                mos_without_late=row["mos_without_late"],
                 delay_p50_ms=row["delay_p50_ms"],
                 pdv_p50_ms=row["pdv_p50_ms"],
                 pdv_p95_ms=row["pdv_p95_ms"],

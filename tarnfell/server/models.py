@@ -114,7 +114,6 @@ class SiteLine(_Model):
     share: ShareView
     evidence: EvidenceView
     path: PathView | None
-    worst_finding: str | None
     strip: list[StripHour]
     next: NextStep
 

@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from tarnfell.core import emodel
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import Criterion, criterion_for, judge_seconds
@@ -43,7 +42,6 @@ COLUMNS = [
     "mouth_to_ear_ms",
     "r_factor",
     "mos",
-    "mos_without_late",
     "worst_second_mos",
     "ssrc",
     "dscp_sent",
@@ -115,11 +113,6 @@ def _columns(one: JudgedDirection, criterion: Criterion) -> dict[str, Any]:
     seen = sum(one.dscp_received.values())
     values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
     if one.trace is not None and one.quality is not None and one.quality.mos is not None:
-        loss, ratio = one.quality.metrics.loss_pct, one.quality.metrics.burst_ratio
-        fixed = criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
-        values["mos_without_late"] = float(
-            emodel.mos_from_r(emodel.rate(fixed, loss, ratio, criterion.ie, criterion.bpl).R)
-        )
         values["worst_second_mos"] = float(judge_seconds(one.trace, criterion).mos.min())
     return values
 

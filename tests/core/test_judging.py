@@ -32,7 +32,6 @@ def fact(call: int, direction: str, **changes: object) -> CallFact:
         late_pct=0.0,
         burst_ratio=1.0,
         mos=4.36,
-        mos_without_late=4.36,
         delay_p50_ms=20.0,
         pdv_p50_ms=0.5,
         pdv_p95_ms=2.0,

@@ -147,7 +147,6 @@ CREATE TABLE direction (
   mouth_to_ear_ms      REAL,
   r_factor             REAL,
   mos                  REAL,
-  mos_without_late     REAL,
   worst_second_mos     REAL,
   ssrc                 INTEGER NOT NULL,
   dscp_sent            INTEGER NOT NULL,

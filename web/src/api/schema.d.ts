@@ -1951,8 +1951,6 @@ export interface components {
             share: components["schemas"]["ShareView"];
             evidence: components["schemas"]["EvidenceView"];
             path: components["schemas"]["PathView"] | null;
-            /** Worst Finding */
-            worst_finding: string | null;
             /** Strip */
             strip: components["schemas"]["StripHour"][];
             next: components["schemas"]["NextStep"];
