@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from selenium import webdriver
+from selenium.common.exceptions import StaleElementReferenceException, TimeoutException
 from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
@@ -64,10 +65,24 @@ class Page:
         self.driver.get(self.address + path)
 
     def see(self, words: str, within_s: float = WAIT_S) -> None:
-        """Wait until the page shows ``words``."""
-        WebDriverWait(self.driver, within_s, 0.1).until(
-            lambda d: words in d.find_element(By.TAG_NAME, "body").text, f"“{words}” did not appear"
+        """Wait until the page shows ``words``; a failure tells what it shows instead."""
+        try:
+            WebDriverWait(self.driver, within_s, 0.1, (StaleElementReferenceException,)).until(
+                lambda d: words in d.find_element(By.TAG_NAME, "body").text
+            )
+        except TimeoutException:
+            raise AssertionError(f"“{words}” did not appear at {self.driver.current_url}:\n{self.text()}") from None
+
+    def note_status(self) -> None:
+        """From now on keep every sentence the page's status says, however short it stands."""
+        self.driver.execute_script(
+            "window.said = []; const keep = () => document.querySelectorAll('[role=status]').forEach("
+            "s => { if (window.said.at(-1) !== s.textContent) window.said.push(s.textContent) });"
+            "new MutationObserver(keep).observe(document, {subtree: true, childList: true, characterData: true});"
         )
+
+    def noted(self) -> list[str]:
+        return list(self.driver.execute_script("return window.said"))
 
     def text(self) -> str:
         return self.driver.find_element(By.TAG_NAME, "body").text
