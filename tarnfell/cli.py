@@ -18,14 +18,16 @@ from tarnfell.core import emodel, playout
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for, judge
-from tarnfell.core.rates import PlanError, plan_run, stream_plan
+from tarnfell.core.rates import PlanError, hold, plan_run, rise, stream_plan
 from tarnfell.core.stats import calls_to_claim
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import format_csv, parse_csv
 from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndConfig, FarEndError, listen, run
 from tarnfell.media.keys import KeyFileError, read_key, read_or_make_key
-from tarnfell.probe.agent import AgentError, agent_status, enrol, run_agent
+from tarnfell.probe.agent import agent_status, enrol, run_agent
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, place_calls
+from tarnfell.probe.http import Unreachable
+from tarnfell.probe.state import AgentError, State
 from tarnfell.store.packets import clock_relation, judge_record, stamp_exchanges
 from tarnfell.wire import WireError
 from tarnfell.wire.control import DEFAULT_PORT
@@ -245,9 +247,20 @@ def _quality(options: argparse.Namespace) -> int:
 
 def _plan(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
-    plan = asdict(plan_run(codec, options.ptime, options.calls, options.seconds, options.rounds))
+    if options.rise_from is None:
+        shape = hold(options.calls, options.seconds, options.rounds)
+    else:
+        shape = rise(options.rise_from, options.calls, options.rise_by, options.seconds, options.rounds)
+    plan = asdict(plan_run(codec, options.ptime, shape))
     rate = plan.pop("rate")
-    report = {"codec": codec.name, "ptime_ms": options.ptime, **rate, **plan, "calls_to_claim_97": calls_to_claim(97)}
+    report = {
+        "codec": codec.name,
+        "ptime_ms": options.ptime,
+        "steps": list(shape.steps),
+        **rate,
+        **plan,
+        "calls_to_claim_97": calls_to_claim(97),
+    }
     _print(options, report, _plan_text)
     return DONE
 
@@ -259,7 +272,8 @@ def _plan_text(r: dict[str, Any]) -> str:
         f"{r['ethernet_ipv4_kbps']:.1f} Ethernet · {r['wire_ipv4_kbps']:.1f} on the wire\n"
         f"all calls, each way  {r['each_way_ipv4_kbps']:.0f} kbit/s IPv4 with RTCP · "
         f"{r['each_way_wire_kbps']:.0f} on the wire\n"
-        f"takes                {r['run_s']:g} s · {r['packets']} packets"
+        f"takes                {r['run_s']:g} s · {r['packets']} packets\n"
+        f"can claim            at least {r['claims_pct']:.1f} % good calls, if not one of them is bad"
     )
 
 
@@ -294,18 +308,22 @@ def _port_range(text: str) -> tuple[int, int]:
 
 
 def _probe_enrol(options: argparse.Namespace) -> int:
-    about = enrol(options.server, options.token, Path(options.state))
+    try:
+        about = vars(enrol(options.server, options.token, State(Path(options.state))))
+    except Unreachable as error:
+        raise AgentError(f"The server at {options.server} cannot be reached: {error}.") from None
+    del about["secret"]
     _print(options, about, lambda a: f"Enrolled as {a['name']} at {a['site']}. Now: tarnfell probe run")
     return DONE
 
 
 def _probe_run(options: argparse.Namespace) -> int:
-    run_agent(Path(options.state))
+    run_agent(State(Path(options.state)))
     return DONE
 
 
 def _probe_status(options: argparse.Namespace) -> int:
-    status = agent_status(Path(options.state))
+    status = agent_status(State(Path(options.state)))
     _print(options, status, lambda s: "\n".join(f"{name:<14} {value}" for name, value in s.items()))
     return DONE
 
@@ -315,7 +333,7 @@ def _serve(options: argparse.Namespace) -> int:
 
     host, port = _host_port(options.bind)
     try:
-        serve_forever(Path(options.data), host, port if ":" in options.bind else 8080)
+        serve_forever(Path(options.data), host, port if ":" in options.bind else 8080, options.public_address)
     except OSError as error:
         raise ValueError(f"The server cannot run at {options.bind} with {options.data}: {error.strerror}.") from None
     return DONE
@@ -419,6 +437,8 @@ def _parser() -> argparse.ArgumentParser:
     plan.add_argument("--calls", type=int, default=1, metavar="N")
     plan.add_argument("--seconds", type=float, default=60, metavar="S")
     plan.add_argument("--rounds", type=int, default=1, metavar="N")
+    plan.add_argument("--rise-from", type=int, metavar="N", help="rise step by step from N calls to --calls")
+    plan.add_argument("--rise-by", type=int, default=1, metavar="N", help="calls more at each step")
 
     farend = verb("farend", _farend, "Answer calls: run this where calls would really be answered.")
     farend.add_argument("--bind", required=True, metavar="ADDR", help="address to answer at")
@@ -450,6 +470,7 @@ def _parser() -> argparse.ArgumentParser:
     )
     serve.add_argument("--data", required=True, metavar="DIR")
     serve.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
+    serve.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
 
     user = verb(
         "user",

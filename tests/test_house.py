@@ -17,12 +17,12 @@ MAY_KNOW: dict[str, set[str]] = {
     "core": set(),
     "wire": set(),
     "media": {"wire"},
-    "probe": {"wire", "media"},
+    "probe": {"wire", "media", "farend"},
     "farend": {"wire", "media"},
     "standin": {"wire", "media"},
     "store": {"core", "wire"},
     "report": {"core"},
-    "server": {"core", "wire", "store", "report"},
+    "server": {"core", "wire", "store", "report", "probe"},  # it hands the probe's file out
     "demo": {"core", "wire", "media", "probe", "store", "server"},
     "cli": {"core", "wire", "media", "probe", "farend", "store", "server", "demo"},
 }

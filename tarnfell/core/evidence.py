@@ -11,17 +11,14 @@ from enum import Enum
 
 import numpy as np
 
+from tarnfell.core.targets import Targets, missed
 
-@dataclass(frozen=True)
-class Brief:
-    """What the site must carry, and how much evidence its customer wants."""
+
+@dataclass(frozen=True, kw_only=True)
+class Brief(Targets):
+    """What the site must carry: calls at once, what makes one acceptable, and how much evidence is asked for."""
 
     needed_calls: int
-    target_mos: float
-    required_share_pct: float
-    required_days: int
-    required_busy_hours: int
-    required_calls: int
 
 
 @dataclass(frozen=True)
@@ -46,8 +43,10 @@ class CallFact:
     burst_ratio: float
     mos: float | None
     delay_p50_ms: float | None
+    mouth_to_ear_ms: float | None
     pdv_p50_ms: float | None
     pdv_p95_ms: float | None
+    pdv_p99_ms: float | None
     jitter_ms: float
     dscp_sent: int
     dscp_kept_pct: float | None
@@ -96,7 +95,13 @@ def quiet_delay_ms(facts: list[CallFact]) -> float | None:
 
 
 def _read(fact: CallFact, quiet: float | None, brief: Brief) -> Reading:
-    good = fact.mos is not None and fact.mos >= brief.target_mos
+    good = not missed(
+        brief,
+        mos=fact.mos,
+        mouth_to_ear_ms=fact.mouth_to_ear_ms,
+        loss_pct=fact.loss_pct,
+        pdv_p99_ms=fact.pdv_p99_ms,
+    )
     added = None if fact.delay_p50_ms is None or quiet is None else max(0.0, fact.delay_p50_ms - quiet)
     return Reading(fact, good, added, None if good else _trouble(fact, added))
 

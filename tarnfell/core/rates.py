@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from tarnfell.core.codecs import Codec
+from tarnfell.core.stats import wilson
+from tarnfell.core.video import VideoProfile
 
 RTP_HEADER_BYTES = 12  # RFC 3550 §5.1, no CSRC, no extension
 UDP_HEADER_BYTES = 8
@@ -26,13 +28,16 @@ class Link:
     pppoe: bool = False
     vlan_tags: int = 0
     tunnel_bytes: int = 0
+    ipv6: bool = False
+    """Whether calls travel over IPv6; decides ``line_kbps`` and nothing else."""
 
 
 @dataclass(frozen=True)
 class CallRate:
-    """One direction of one call, in kbit/s, without RTCP."""
+    """One direction of one stream, in kbit/s, without RTCP unless said."""
 
     payload_bytes: int
+    """Of one packet; the mean where packets differ."""
     packets_per_s: float
     ipv4_kbps: float
     ipv6_kbps: float
@@ -40,48 +45,53 @@ class CallRate:
     wire_ipv4_kbps: float
     rtcp_kbps: float
     """RTCP's share of the IPv4 media rate (RFC 3550 §6.2)."""
+    line_kbps: float
+    """What a line sold by its IP rate must carry: IP, SRTP, tunnel and PPPoE, with RTCP."""
 
 
 def call_rate(codec: Codec, ptime_ms: int, link: Link | None = None) -> CallRate:
     """Rates of one call and direction at ``ptime_ms`` over ``link``. Raises CodecError for a bad interval."""
-    link = link or Link()
-    payload = codec.payload_bytes(ptime_ms)
-    per_second = 1000 / ptime_ms
-    media = payload + RTP_HEADER_BYTES + UDP_HEADER_BYTES + (SRTP_TAG_BYTES if link.srtp else 0) + link.tunnel_bytes
-    ipv4 = media + IPV4_HEADER_BYTES
-    frame = ETHERNET_BYTES + VLAN_TAG_BYTES * link.vlan_tags + (PPPOE_BYTES if link.pppoe else 0)
+    payload, per_second = codec.payload_bytes(ptime_ms), 1000 / ptime_ms
+    return _rate(payload * per_second, per_second, link or Link())
 
-    def kbps(packet_bytes: int) -> float:
-        return packet_bytes * 8 * per_second / 1000
 
+def video_rate(profile: VideoProfile, link: Link | None = None) -> CallRate:
+    """Rates of one video stream and direction over ``link``, in the mean over a refresh interval."""
+    return _rate(profile.kbps * 125, profile.packets_per_s(), link or Link())
+
+
+def _rate(payload_bytes_per_s: float, packets_per_s: float, link: Link) -> CallRate:
+    srtp = SRTP_TAG_BYTES if link.srtp else 0
+    media = RTP_HEADER_BYTES + UDP_HEADER_BYTES + srtp + link.tunnel_bytes
+    pppoe = PPPOE_BYTES if link.pppoe else 0
+    frame = ETHERNET_BYTES + VLAN_TAG_BYTES * link.vlan_tags + pppoe
+
+    def kbps(overhead_bytes: int) -> float:
+        return (payload_bytes_per_s + overhead_bytes * packets_per_s) * 8 / 1000
+
+    ip = IPV6_HEADER_BYTES if link.ipv6 else IPV4_HEADER_BYTES
     return CallRate(
-        payload_bytes=payload,
-        packets_per_s=per_second,
-        ipv4_kbps=kbps(ipv4),
+        payload_bytes=round(payload_bytes_per_s / packets_per_s),
+        packets_per_s=packets_per_s,
+        ipv4_kbps=kbps(media + IPV4_HEADER_BYTES),
         ipv6_kbps=kbps(media + IPV6_HEADER_BYTES),
-        ethernet_ipv4_kbps=kbps(ipv4 + frame),
-        wire_ipv4_kbps=kbps(ipv4 + frame + PREAMBLE_AND_GAP_BYTES),
-        rtcp_kbps=kbps(ipv4) * RTCP_SHARE,
+        ethernet_ipv4_kbps=kbps(media + IPV4_HEADER_BYTES + frame),
+        wire_ipv4_kbps=kbps(media + IPV4_HEADER_BYTES + frame + PREAMBLE_AND_GAP_BYTES),
+        rtcp_kbps=kbps(media + IPV4_HEADER_BYTES) * RTCP_SHARE,
+        line_kbps=kbps(media + ip + pppoe) * (1 + RTCP_SHARE),
     )
-
-
-@dataclass(frozen=True)
-class Plan:
-    """A run before it starts: what it costs, how long it takes, what it yields."""
-
-    calls_at_once: int
-    calls: int
-    run_s: float
-    rate: CallRate
-    each_way_ipv4_kbps: float
-    each_way_wire_kbps: float
-    packets: int
 
 
 MAX_CALLS = 100
 MAX_CALL_S = 4 * 3600
-GAP_S = 2.0
-"""Quiet time between rounds, long enough for every late packet to be counted or given up (core.trace)."""
+MAX_ROUNDS = 100
+MAX_STEPS = 100
+GAP_S = 5.0
+"""Between two steps: late packets are awaited, the record is handed over, the next calls are opened."""
+
+
+class PlanError(ValueError):
+    """A plan that cannot be run; the text says why and what can."""
 
 
 @dataclass(frozen=True)
@@ -99,7 +109,7 @@ class StreamPlan:
 
 def stream_plan(codec: Codec, ptime_ms: int, calls: int, call_s: float, dscp: int) -> StreamPlan:
     """``calls`` calls of ``call_s`` seconds. Raises CodecError or PlanError."""
-    check_load(calls, call_s)
+    check_shape(hold(calls, call_s))
     if not 0 <= dscp <= 63:
         raise PlanError(f"DSCP {dscp} cannot be: choose 0 to 63 (46 is EF).")
     return StreamPlan(
@@ -113,30 +123,82 @@ def stream_plan(codec: Codec, ptime_ms: int, calls: int, call_s: float, dscp: in
     )
 
 
-class PlanError(ValueError):
-    """A plan that cannot be run; the text says why and what can."""
+@dataclass(frozen=True)
+class Shape:
+    """A load over time: so many calls at once, step after step, the whole repeated."""
+
+    steps: tuple[int, ...]
+    call_s: float
+    rounds: int = 1
+
+    @property
+    def most(self) -> int:
+        return max(self.steps)
+
+    @property
+    def calls(self) -> int:
+        """In all."""
+        return sum(self.steps) * self.rounds
+
+    @property
+    def length_s(self) -> float:
+        parts = len(self.steps) * self.rounds
+        return parts * self.call_s + (parts - 1) * GAP_S
 
 
-def check_load(calls: int, call_s: float, rounds: int = 1) -> None:
+def hold(calls: int, call_s: float, rounds: int = 1) -> Shape:
+    """The same number of calls in every round."""
+    return Shape((calls,), call_s, rounds)
+
+
+def rise(first: int, last: int, by: int, call_s: float, rounds: int = 1) -> Shape:
+    """From ``first`` calls to ``last``, ``by`` more a step; the last step is always ``last``. Raises PlanError."""
+    if by < 1 or first > last:
+        raise PlanError(f"A rise from {first} to {last} calls by {by} does not rise.")
+    return Shape((*range(first, last, by), last), call_s, rounds)
+
+
+def check_shape(shape: Shape) -> None:
     """Turn away a load outside what one probe places. Raises PlanError."""
-    if not 1 <= calls <= MAX_CALLS:
-        raise PlanError(f"{calls} calls at once cannot be placed: one probe places 1 to {MAX_CALLS}.")
-    if not 1 <= call_s <= MAX_CALL_S:
-        raise PlanError(f"A call of {call_s:g} s cannot be placed: choose 1 s to {MAX_CALL_S // 3600} hours.")
-    if not 1 <= rounds <= 100:
-        raise PlanError(f"{rounds} rounds cannot be run: choose 1 to 100.")
+    for calls in shape.steps:
+        if not 1 <= calls <= MAX_CALLS:
+            raise PlanError(f"{calls} calls at once cannot be placed: one probe places 1 to {MAX_CALLS}.")
+    if not 1 <= len(shape.steps) <= MAX_STEPS:
+        raise PlanError(f"{len(shape.steps)} steps cannot be run: choose 1 to {MAX_STEPS}.")
+    if not 1 <= shape.call_s <= MAX_CALL_S:
+        raise PlanError(f"A call of {shape.call_s:g} s cannot be placed: choose 1 s to {MAX_CALL_S // 3600} hours.")
+    if not 1 <= shape.rounds <= MAX_ROUNDS:
+        raise PlanError(f"{shape.rounds} rounds cannot be run: choose 1 to {MAX_ROUNDS}.")
 
 
-def plan_run(codec: Codec, ptime_ms: int, calls: int, call_s: float, rounds: int = 1, link: Link | None = None) -> Plan:
-    """Cost and length of holding ``calls`` calls of ``call_s`` seconds for ``rounds`` rounds. Raises PlanError."""
-    check_load(calls, call_s, rounds)
+@dataclass(frozen=True)
+class Plan:
+    """A load before it starts: what it costs, how long it takes, what it yields. Rates are of its highest step."""
+
+    calls_at_once: int
+    calls: int
+    run_s: float
+    rate: CallRate
+    each_way_ipv4_kbps: float
+    each_way_wire_kbps: float
+    each_way_line_kbps: float
+    packets: int
+    claims_pct: float
+    """The share of good calls this many could claim at 95 % if not one is bad."""
+
+
+def plan_run(codec: Codec, ptime_ms: int, shape: Shape, link: Link | None = None) -> Plan:
+    """Cost and length of placing ``shape``. Raises CodecError or PlanError."""
+    check_shape(shape)
     rate = call_rate(codec, ptime_ms, link)
     return Plan(
-        calls_at_once=calls,
-        calls=calls * rounds,
-        run_s=rounds * call_s + (rounds - 1) * GAP_S,
+        calls_at_once=shape.most,
+        calls=shape.calls,
+        run_s=shape.length_s,
         rate=rate,
-        each_way_ipv4_kbps=calls * (rate.ipv4_kbps + rate.rtcp_kbps),
-        each_way_wire_kbps=calls * (rate.wire_ipv4_kbps + rate.rtcp_kbps),
-        packets=2 * calls * rounds * int(call_s * 1000 / ptime_ms),
+        each_way_ipv4_kbps=shape.most * (rate.ipv4_kbps + rate.rtcp_kbps),
+        each_way_wire_kbps=shape.most * (rate.wire_ipv4_kbps + rate.rtcp_kbps),
+        each_way_line_kbps=shape.most * rate.line_kbps,
+        packets=2 * shape.calls * int(shape.call_s * 1000 / ptime_ms),
+        claims_pct=wilson(shape.calls, shape.calls).low_pct,
     )

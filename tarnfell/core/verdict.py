@@ -14,6 +14,7 @@ import numpy as np
 
 from tarnfell.core.evidence import Brief, CallReading, Reading, by_call
 from tarnfell.core.findings import Dimension, Finding
+from tarnfell.core.staircase import staircase
 from tarnfell.core.stats import Share, wilson
 
 Word = Literal["ready", "ready with conditions", "not ready", "no evidence"]
@@ -129,18 +130,8 @@ def sustained_calls(calls: Sequence[CallReading], brief: Brief) -> int | None:
 
     Single calls placed to watch the line are not tries at a number of calls.
     """
-    tries: dict[int, list[bool]] = {}
-    for call in calls:
-        if call.concurrent > 1:
-            tries.setdefault(call.concurrent, []).append(call.good)
-    if not tries:
-        return None
-    sustained = 0
-    for number in sorted(tries):
-        if 100 * sum(tries[number]) / len(tries[number]) < brief.required_share_pct:
-            break
-        sustained = number
-    return sustained
+    tries = ((call.concurrent, call.good) for call in calls if call.concurrent > 1)
+    return staircase(tries, brief.required_share_pct).sustained_calls
 
 
 def points(value: float, breakpoints: Sequence[tuple[float, float]]) -> float:

@@ -19,9 +19,11 @@ from tarnfell.core.trace import Ints
 from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
 from tarnfell.demo.simulate import Moved, Way, move_packets
 from tarnfell.store import calls as call_store
+from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database, writing
+from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe
 from tarnfell.store.runs import Run
@@ -50,7 +52,7 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None) -
     try:
         with writing(db):
             add_user(db, USER_EMAIL, USER_NAME, PASSWORD)
-            engagement = site_store.add_engagement(db, **ENGAGEMENT)
+            engagement = add_engagement(db, **ENGAGEMENT)
             for number, site in enumerate(SITES):
                 ids = _set_up(db, engagement, site)
                 if site.up and site.down:
@@ -63,8 +65,10 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None) -
 def _set_up(db: sqlite3.Connection, engagement: int, site: DemoSite) -> _Ids:
     site_id = site_store.add_site(db, engagement, **site.values)
     name, place, address = site.far_end
-    far_end = site_store.add_far_end(db, site_id, name, place, address, 4870, "demo-key-of-no-real-far-end")
-    probe, _token = add_probe(db, site_id, site.probe, site.spot)
+    shared = {f.name: f.id for f in place_store.far_ends(db)}
+    far_end = shared.get(name) or place_store.add_far_end(db, name, place, address, 4870, "demo-key-of-no-real-far-end")
+    place_store.choose_far_end(db, site_id, far_end)
+    probe = add_probe(db, site_id, place_store.add_spot(db, site_id, site.spot, "desk"), site.probe)
     return _Ids(site_id, probe, far_end)
 
 

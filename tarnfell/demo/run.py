@@ -17,9 +17,10 @@ from tarnfell.demo.history import make_history
 from tarnfell.demo.scenario import BENCH_PATH, BENCH_SLUG, PASSWORD, USER_EMAIL
 from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import enrol
+from tarnfell.probe.state import State
 from tarnfell.server.app import WEB_FOLDER
 from tarnfell.store.db import FILE_NAME, connect, now_us, writing
-from tarnfell.store.probes import TOKEN_LIFE_US, renew_token
+from tarnfell.store.probes import invite
 
 MEDIA_PORTS = "21000-21127"
 _MARK = "demo.json"
@@ -96,7 +97,7 @@ class Bench:
         self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self._folder), "--bind",
                   f"127.0.0.1:{self._port}")  # fmt: skip
         self._await_server()
-        enrol(self.address.rstrip("/"), token, self._folder / "bench-probe")
+        enrol(self.address.rstrip("/"), token, State(self._folder / "bench-probe"))
         self._run("probe", "-m", "tarnfell.cli", "probe", "run", "--state", str(self._folder / "bench-probe"))
 
     def wait(self) -> None:
@@ -133,11 +134,12 @@ class Bench:
             with writing(db):
                 site_id = db.execute("SELECT id FROM site WHERE slug = ?", (BENCH_SLUG,)).fetchone()[0]
                 db.execute(
-                    "UPDATE far_end SET host = ?, port = ?, key = ? WHERE site_id = ?",
+                    "UPDATE far_end SET host = ?, port = ?, key = ? "
+                    "WHERE id = (SELECT far_end_id FROM site_far_end WHERE site_id = ?)",
                     (self.path_address, self._control_port, key, site_id),
                 )
                 probe_id = db.execute("SELECT id FROM probe WHERE site_id = ?", (site_id,)).fetchone()[0]
-                return renew_token(db, probe_id, now_us() + TOKEN_LIFE_US)
+                return invite(db, probe_id)
         finally:
             db.close()
 

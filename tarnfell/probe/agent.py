@@ -1,4 +1,4 @@
-"""The probe as a servant of a server: heartbeat, jobs, progress, and results that survive an outage.
+"""The probe as a servant of a server: heartbeat, jobs, commands, progress, and results that survive an outage.
 
 Every result is on disk before it is sent and leaves the disk only when the
 server has said that it has it. Nothing here judges.
@@ -7,120 +7,131 @@ server has said that it has it. Nothing here judges.
 from __future__ import annotations
 
 import json
-import os
-import platform
 import queue
 import signal
-import socket
 import sys
 import threading
+import time
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
-from tarnfell.media.host import LINUX
 from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, place_calls
+from tarnfell.probe.commands import Commander, CommandError, Ended
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.probe.program import program_digest
+from tarnfell.probe.state import AgentError, Enrolment, State
+from tarnfell.probe.surroundings import surroundings
 from tarnfell.wire.record import Record, join_parts
 
 HEARTBEAT_S = 0.5
+"""Until the server says how soon it wants to hear from this probe again."""
+SLOWEST_HEARTBEAT_S = 10.0
 OUTAGE_PAUSE_S = 5.0
+LOOK_AROUND_S = 30.0
 
 
-class AgentError(RuntimeError):
-    """The probe cannot do what it was told; the text says why."""
-
-
-def enrol(server: str, token: str, state: Path) -> dict[str, Any]:
-    """Trade a site's one-time token for this probe's own secret, and keep it. Raises AgentError."""
-    client = ServerClient(server)
+def enrol(server: str, code: str, state: State) -> Enrolment:
+    """Trade a one-time code for this probe's own secret, and keep it. Raises AgentError or Unreachable."""
     try:
-        answer = client.post("/api/probe/enrol", {"token": token, "environment": environment()})
-    except Unreachable as error:
-        raise AgentError(f"The server at {server} cannot be reached: {error}.") from None
+        answer = ServerClient(server).post("/api/probe/enrol", {"token": code, "environment": environment()})
     except Refused as error:
         raise AgentError(str(error)) from None
-    state.mkdir(parents=True, exist_ok=True)
-    kept = {"server": server, "secret": answer["secret"], "name": answer["name"], "site": answer["site"]}
-    _write(state / "enrolment.json", json.dumps(kept).encode(), private=True)
-    return {"name": answer["name"], "site": answer["site"], "server": server}
+    enrolment = Enrolment(server.rstrip("/"), answer["secret"], answer["name"], answer["site"])
+    state.keep_enrolment(enrolment)
+    return enrolment
 
 
-def agent_status(state: Path) -> dict[str, Any]:
+def agent_status(state: State) -> dict[str, Any]:
     """Who this probe is and what waits on its disk. Raises AgentError."""
-    enrolment = _enrolment(state)
+    enrolment = state.enrolment()
     return {
-        "name": enrolment["name"],
-        "site": enrolment["site"],
-        "server": enrolment["server"],
-        "waiting_results": len(_spooled(state)),
+        "name": enrolment.name,
+        "site": enrolment.site,
+        "server": enrolment.server,
+        "waiting_results": len(state.undelivered()),
         **environment(),
     }
 
 
 def environment() -> dict[str, Any]:
-    """What the server should know of this machine."""
-    return {
-        "system": f"{platform.system()} {platform.release()}",
-        "python": platform.python_version(),
-        "host": socket.gethostname(),
-        "cpus": os.cpu_count(),
-        "receive_stamps": "kernel" if LINUX else "program",
-    }
+    """What the server should know of this probe and where it stands."""
+    return {**surroundings(), "program": program_digest()}
 
 
-def run_agent(state: Path, stop: threading.Event | None = None) -> None:
-    """Work until ``stop`` is set or the process is told to end. Raises AgentError."""
-    enrolment = _enrolment(state)
-    agent = _Agent(state, ServerClient(enrolment["server"], enrolment["secret"]), stop or threading.Event())
+def run_agent(state: State, stop: threading.Event | None = None) -> None:
+    """Work until ``stop`` is set, the process is told to end, or the server ends the work. Raises AgentError."""
+    enrolment = state.enrolment()
+    state.lock()
+    stop = stop or threading.Event()
     if threading.current_thread() is threading.main_thread():
-        signal.signal(signal.SIGTERM, lambda *_: agent.stop.set())
-    agent.run()
+        signal.signal(signal.SIGTERM, lambda *_: stop.set())
+    client = ServerClient(enrolment.server, enrolment.secret)
+    commander = Commander(state, client)
+    try:
+        commander.resume()
+        _Agent(state, client, commander, stop).run()
+    finally:
+        commander.close()
 
 
 class _Agent:
-    def __init__(self, state: Path, client: ServerClient, stop: threading.Event) -> None:
-        self.stop = stop
+    def __init__(self, state: State, client: ServerClient, commander: Commander, stop: threading.Event) -> None:
+        self._stop = stop
         self._state = state
         self._client = client
-        self._current = state / "current-job.json"
-        (state / "spool").mkdir(exist_ok=True)
+        self._commander = commander
+        self._looked_s = -LOOK_AROUND_S
+        self._around: dict[str, Any] = {}
+        self._told: dict[str, Any] | None = None
 
     def run(self) -> None:
         self._own_up()
         silent = False
-        while not self.stop.is_set():
+        while not self._stop.is_set():
             try:
                 self._deliver()
-                job = self._client.post("/api/probe/heartbeat", {"environment": environment()}).get("job")
+                answer = self._heartbeat()
                 silent = False
             except Unreachable as error:
                 if not silent:
-                    print(
-                        f"probe: the server is out of reach ({error}); results are kept here.",
-                        file=sys.stderr,
-                    )
+                    print(f"probe: the server is out of reach ({error}); results are kept here.", file=sys.stderr)
                 silent = True
-                self.stop.wait(OUTAGE_PAUSE_S)
+                self._told = None
+                self._stop.wait(OUTAGE_PAUSE_S)
                 continue
             except Refused as error:
                 raise AgentError(f"The server turned this probe away: {error}") from None
-            if job:
-                self._do(job)
+            if answer.get("command"):
+                try:
+                    self._obey(answer["command"])
+                except Ended:
+                    return
+            elif answer.get("job"):
+                self._do(answer["job"])
             else:
-                self.stop.wait(HEARTBEAT_S)
+                self._stop.wait(min(SLOWEST_HEARTBEAT_S, float(answer.get("again_s", HEARTBEAT_S))))
+
+    def _heartbeat(self) -> dict[str, Any]:
+        """Say what is around only when it has changed."""
+        if time.monotonic() - self._looked_s >= LOOK_AROUND_S:
+            self._around, self._looked_s = environment(), time.monotonic()
+        news = self._around if self._around != self._told else None
+        answer = self._client.post("/api/probe/heartbeat", {"environment": news})
+        self._told = self._around
+        return answer
 
     def _own_up(self) -> None:
-        """A job that was on when this probe last ended was cut short: say so."""
-        if self._current.exists():
-            job = json.loads(self._current.read_text())
-            self._spool_failure(int(job["id"]), "The probe was ended in the middle of the run. Place the calls again.")
-            self._current.unlink()
+        """What was on when this probe last ended was cut short: say so."""
+        number = self._state.cut_off_job()
+        if number is not None:
+            self._state.keep_failure(number, "The probe was ended in the middle of the run. Place the calls again.")
+            self._state.end_job()
+        self._commander.own_up()
 
     def _do(self, job: dict[str, Any]) -> None:
         number = int(job["id"])
-        _write(self._current, json.dumps({"id": number}).encode())
-        reporter = _Reporter(self._client, number, self.stop)
+        self._state.begin_job(number)
+        reporter = _Reporter(self._client, number, self._stop)
         try:
             result = place_calls(
                 job["far_host"],
@@ -130,30 +141,42 @@ class _Agent:
                 reporter.tell,
             )
         except CallError as error:
-            self._spool_failure(number, str(error))
+            self._state.keep_failure(number, str(error))
         else:
-            _write(self._state / "spool" / f"{number:09d}.record", pack_run(result))
+            self._state.keep_record(number, pack_run(result))
         finally:
             reporter.end()
-            self._current.unlink()
+            self._state.end_job()
 
-    def _spool_failure(self, number: int, reason: str) -> None:
-        _write(self._state / "spool" / f"{number:09d}.failure", json.dumps({"reason": reason}).encode())
+    def _obey(self, command: dict[str, Any]) -> None:
+        """Raises Ended when the work here is over."""
+        number = int(command["id"])
+        self._state.begin_command(command)
+        try:
+            result = self._commander.do(command)
+        except CommandError as error:
+            self._state.keep_outcome(number, None, str(error))
+        else:
+            self._state.keep_outcome(number, result, None)
+        self._state.end_command()
+        if command["kind"] == "end":
+            self._deliver()
+            self._state.clear()
+            raise Ended
 
     def _deliver(self) -> None:
-        for path in _spooled(self._state):
+        for path in self._state.undelivered():
             number = int(path.stem)
             try:
                 if path.suffix == ".record":
                     self._client.put(f"/api/probe/jobs/{number}/record", path.read_bytes())
-                else:
+                elif path.suffix == ".failure":
                     self._client.post(f"/api/probe/jobs/{number}/failure", json.loads(path.read_text()))
+                else:
+                    self._client.post(f"/api/probe/commands/{number}/outcome", json.loads(path.read_text()))
             except Refused as error:
                 # The server will never take it; keep it aside for whoever comes looking.
-                print(
-                    f"probe: job {number} was not taken ({error}); kept as {path.name}.refused",
-                    file=sys.stderr,
-                )
+                print(f"probe: {path.name} was not taken ({error}); kept as {path.name}.refused", file=sys.stderr)
                 path.rename(path.with_suffix(path.suffix + ".refused"))
                 continue
             path.unlink()
@@ -208,28 +231,3 @@ def pack_run(result: RunResult) -> bytes:
         result.clock.columns,
     )
     return join_parts([head.serialize(), *(call.serialize() for call in result.calls)])
-
-
-def _enrolment(state: Path) -> dict[str, Any]:
-    try:
-        return dict(json.loads((state / "enrolment.json").read_text()))
-    except (OSError, ValueError):
-        raise AgentError(
-            f"This probe is not enrolled ({state} holds no enrolment). Use the command on the site's page."
-        ) from None
-
-
-def _spooled(state: Path) -> list[Path]:
-    """Results not yet delivered, oldest first."""
-    return sorted(p for p in (state / "spool").glob("*") if p.suffix in (".record", ".failure"))
-
-
-def _write(path: Path, data: bytes, private: bool = False) -> None:
-    """All of it or nothing, and on the disk before this returns."""
-    aside = path.with_name(path.name + ".part")
-    descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o644)
-    with os.fdopen(descriptor, "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(aside, path)

@@ -36,19 +36,29 @@ class ServerClient:
         """Raises Unreachable or Refused."""
         return self._request("PUT", path, body, "application/octet-stream")
 
+    def fetch(self, path: str) -> bytes:
+        """A file. Raises Unreachable or Refused."""
+        return self._ask("GET", path, None, "application/octet-stream")
+
     def _request(self, method: str, path: str, body: bytes, kind: str) -> dict[str, Any]:
+        try:
+            return dict(json.loads(self._ask(method, path, body, kind) or b"{}"))
+        except ValueError as error:
+            raise Unreachable(str(error)) from None
+
+    def _ask(self, method: str, path: str, body: bytes | None, kind: str) -> bytes:
         request = urllib.request.Request(self._server + path, data=body, method=method)
         request.add_header("Content-Type", kind)
         if self._secret:
             request.add_header("Authorization", f"Bearer {self._secret}")
         try:
             with urllib.request.urlopen(request, timeout=TIMEOUT_S) as answer:
-                return dict(json.loads(answer.read() or b"{}"))
+                return bytes(answer.read())
         except urllib.error.HTTPError as error:
             if error.code >= 500 or error.code == 429:
                 raise Unreachable(f"the server answered {error.code}") from None
             raise Refused(_sentence(error)) from None
-        except (urllib.error.URLError, OSError, http.client.HTTPException, ValueError) as error:
+        except (urllib.error.URLError, OSError, http.client.HTTPException) as error:
             raise Unreachable(str(getattr(error, "reason", error))) from None
 
 

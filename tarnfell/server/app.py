@@ -8,7 +8,19 @@ from typing import Any
 
 from flask import Flask, Response, g, request, send_from_directory
 
-from tarnfell.server import auth, calls, engagements, probes, reports, runs, sites
+from tarnfell.server import (
+    auth,
+    brief,
+    calls,
+    engagements,
+    join,
+    places,
+    probes,
+    reports,
+    runs,
+    site_list,
+    sites,
+)
 from tarnfell.server.api import Problem, install_errors, openapi, problem_response
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.db import connect, open_database
@@ -20,12 +32,16 @@ _CSP = (
 )
 
 
-def create_app(data: Path, web: Path = WEB_FOLDER) -> Flask:
-    """The server over the data in ``data``. Raises SchemaError or OSError."""
+def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = None) -> Flask:
+    """The server over the data in ``data``. Raises SchemaError or OSError.
+
+    ``public_address`` is the URL by which sites reach it; without it, the one in the browser's address line.
+    """
     open_database(data).close()
     app = Flask(__name__, static_folder=None)
     app.config.update(
         DATA=data,
+        PUBLIC_ADDRESS=public_address,
         SECRET_KEY=_secret(data),
         SESSION_COOKIE_NAME="tarnfell",
         SESSION_COOKIE_HTTPONLY=True,
@@ -55,7 +71,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER) -> Flask:
         return response
 
     auth.guard(app)
-    for module in (auth, engagements, sites, runs, calls, reports, probes):
+    for module in (auth, engagements, brief, site_list, sites, places, join, runs, calls, reports, probes):
         app.register_blueprint(module.blueprint)
     _serve_description(app)
     _serve_front_end(app, web)

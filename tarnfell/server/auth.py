@@ -11,7 +11,7 @@ from collections import defaultdict, deque
 from flask import Blueprint, Flask, g, request, session
 
 from tarnfell.server.api import ENDPOINTS, Audience, Problem, endpoint
-from tarnfell.server.models import Session, SignIn
+from tarnfell.server.models.people import Session, SignIn
 from tarnfell.store import people
 from tarnfell.store import probes as probe_store
 

@@ -15,15 +15,8 @@ from tarnfell.core.quality import MOS_SCALE, Criterion, StreamQuality, criterion
 from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.models import (
-    CallDirection,
-    CallPage,
-    CallQuery,
-    CallSide,
-    MosLossView,
-    PacketPoint,
-    SecondView,
-)
+from tarnfell.server.models.calls import CallPage, CallQuery, CallSide, MosLossView, PacketPoint, SecondView
+from tarnfell.server.models.runs import CallDirection
 from tarnfell.server.runs import clock_words
 from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store

@@ -6,11 +6,16 @@ from flask import Blueprint, g
 
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, strip_view, verdict_view
-from tarnfell.server.models import EngagementLine, EngagementList, EngagementPage, SiteLine
+from tarnfell.server.models.brief import Archive, EngagementForm, Made
+from tarnfell.server.models.engagements import ArchivedSite, EngagementLine, EngagementList, EngagementPage, SiteLine
 from tarnfell.server.stages import next_step
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.db import writing
+from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Site
 
 blueprint = Blueprint("engagements", __name__)
@@ -20,31 +25,77 @@ blueprint = Blueprint("engagements", __name__)
 def list_engagements() -> EngagementList:
     """All engagements."""
     lines = [
-        EngagementLine(slug=e.slug, name=e.name, summary=e.summary, sites=len(site_store.sites_of(g.db, e.id)))
-        for e in site_store.engagements(g.db)
+        EngagementLine(
+            slug=e.slug,
+            name=e.name,
+            summary=e.summary,
+            sites=len(site_store.sites_of(g.db, e.id)),
+            archived_us=e.archived_us,
+        )
+        for e in engagement_store.engagements(g.db)
     ]
     return EngagementList(engagements=lines)
+
+
+@endpoint(blueprint, "POST", "/api/engagements", response=Made)
+def make_engagement(body: EngagementForm) -> Made:
+    """Begin an engagement."""
+    with writing(g.db):
+        slug = site_store.free_slug(g.db, "engagement", body.name)
+        engagement_store.add_engagement(g.db, slug, body.name.strip(), body.summary.strip())
+    return Made(slug=slug)
+
+
+@endpoint(blueprint, "PUT", "/api/engagements/<slug>", response=Made)
+def change_engagement(slug: str, body: EngagementForm) -> Made:
+    """Change an engagement's name and summary; its address stays."""
+    engagement = require_engagement(slug)
+    with writing(g.db):
+        engagement_store.change_engagement(g.db, engagement.id, body.name.strip(), body.summary.strip())
+    return Made(slug=slug)
+
+
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/archive", response=Made)
+def archive_engagement(slug: str, body: Archive) -> Made:
+    """Put an engagement away with its sites, or take it out again. Nothing of it is lost."""
+    engagement = require_engagement(slug)
+    if body.archived and any(run_store.open_runs(g.db, s.id) for s in site_store.sites_of(g.db, engagement.id)):
+        raise Problem(409, "A run is on at one of its sites. Wait for it to end, or stop it, then archive.")
+    with writing(g.db):
+        engagement_store.archive_engagement(g.db, engagement.id, body.archived)
+    return Made(slug=slug)
 
 
 @endpoint(blueprint, "GET", "/api/engagements/<slug>", response=EngagementPage)
 def show_engagement(slug: str) -> EngagementPage:
     """One engagement with its sites compared."""
-    engagement = site_store.engagement_by_slug(g.db, slug)
-    if engagement is None:
-        raise Problem(404, f"There is no engagement “{slug}”.")
+    engagement = require_engagement(slug)
     return EngagementPage(
         slug=engagement.slug,
         name=engagement.name,
         summary=engagement.summary,
+        archived=engagement.archived_us is not None,
         sites=[_line(site) for site in site_store.sites_of(g.db, engagement.id)],
+        archived_sites=[
+            ArchivedSite(slug=s.slug, name=s.name, archived_us=s.archived_us or 0)
+            for s in site_store.sites_of(g.db, engagement.id, archived=True)
+        ],
     )
+
+
+def require_engagement(slug: str) -> Engagement:
+    """Raises Problem 404."""
+    engagement = engagement_store.engagement_by_slug(g.db, slug)
+    if engagement is None:
+        raise Problem(404, f"There is no engagement “{slug}”.")
+    return engagement
 
 
 def _line(site: Site) -> SiteLine:
     evaluation = evaluate(g.db, site)
     verdict = evaluation.verdict
     probes = probe_store.probes_of(g.db, site.id)
-    far_ends = site_store.far_ends_of(g.db, site.id)
+    far_ends = place_store.far_ends_of(g.db, site.id)
     spot = probes[0].spot if probes else "no probe"
     return SiteLine(
         slug=site.slug,
@@ -60,5 +111,5 @@ def _line(site: Site) -> SiteLine:
         evidence=evidence_view(evaluation),
         path=path_view(evaluation, spot, far_ends[0] if far_ends else None),
         strip=strip_view(evaluation),
-        next=next_step(evaluation, site, probes, run_store.open_runs(g.db, site.id)),
+        next=next_step(evaluation, site, probes, far_ends, run_store.open_runs(g.db, site.id)),
     )

@@ -10,18 +10,11 @@ from zoneinfo import ZoneInfo
 from tarnfell.core.evidence import CallFact
 from tarnfell.core.path import worse_direction
 from tarnfell.core.site import Evaluation, evaluate_site
-from tarnfell.server.models import (
-    DaySheet,
-    DaySheetDay,
-    EvidenceView,
-    LegView,
-    PathView,
-    ShareView,
-    StripHour,
-    VerdictView,
-)
+from tarnfell.server.models.engagements import EvidenceView, LegView, PathView, ShareView, StripHour, VerdictView
+from tarnfell.server.models.sites import DaySheet, DaySheetDay
 from tarnfell.store import calls as call_store
-from tarnfell.store.sites import FarEnd, Site
+from tarnfell.store.places import FarEnd
+from tarnfell.store.sites import Site
 
 _MAX_KEPT = 64
 _kept: dict[tuple[str, Site], tuple[int, Evaluation]] = {}
@@ -68,8 +61,10 @@ def _facts(db: sqlite3.Connection, site: Site) -> list[CallFact]:
                 burst_ratio=row["burst_ratio"],
                 mos=row["mos"],
                 delay_p50_ms=row["delay_p50_ms"],
+                mouth_to_ear_ms=row["mouth_to_ear_ms"],
                 pdv_p50_ms=row["pdv_p50_ms"],
                 pdv_p95_ms=row["pdv_p95_ms"],
+                pdv_p99_ms=row["pdv_p99_ms"],
                 jitter_ms=row["jitter_ms"],
                 dscp_sent=row["dscp_sent"],
                 dscp_kept_pct=row["dscp_kept_pct"],

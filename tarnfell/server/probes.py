@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import json
 import logging
+import sqlite3
+from typing import Any
 
-from flask import Blueprint, g, request
+from flask import Blueprint, Response, g, request
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import stream_plan
+from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.models import (
+from tarnfell.server.models.places import Outcome
+from tarnfell.server.models.probes import (
     Done,
     Enrol,
     Enrolled,
@@ -20,40 +25,130 @@ from tarnfell.server.models import (
     JobPlan,
     Progress,
     ProgressAnswer,
+    ToldCommand,
 )
+from tarnfell.server.presence import again_after_s, needs_note
 from tarnfell.store import calls as call_store
+from tarnfell.store import commands as command_store
+from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.commands import Command
 from tarnfell.store.db import writing
+from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
 
 blueprint = Blueprint("probes", __name__)
 log = logging.getLogger(__name__)
 
+MAX_ENVIRONMENT = 20_000
+
 
 @endpoint(blueprint, "POST", "/api/probe/enrol", audience="anyone", response=Enrolled)
 def enrol(body: Enrol) -> Enrolled:
     """Trade a one-time token for a probe's own secret."""
     with writing(g.db):
-        enrolled = probe_store.enrol(g.db, body.token, dict(body.environment))
+        enrolled = probe_store.enrol(g.db, body.token, _checked(body.environment) or {})
     if enrolled is None:
-        raise Problem(403, "This token is unknown, used or expired. Ask for a new one on the site's page.")
+        raise Problem(403, "This code is unknown, used, revoked or expired. Ask for a new link to the site's probe.")
     probe, secret = enrolled
     return Enrolled(secret=secret, name=probe.name, site=site_store.site_by_id(g.db, probe.site_id).name)
 
 
 @endpoint(blueprint, "POST", "/api/probe/heartbeat", audience="probe", response=HeartbeatAnswer)
 def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
-    """A probe is alive and free; it is given the next run that waits for it."""
+    """A probe is alive and free; it is given the next command or run that waits for it."""
+    probe: Probe = g.probe
+    again_s = again_after_s(probe.site_id)
+    news = _checked(body.environment)
+    if not (needs_note(probe) or news or command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id)):
+        return HeartbeatAnswer(again_s=again_s)  # nothing to write: most heartbeats end here
     with writing(g.db):
-        probe_store.heard(g.db, g.probe.id, dict(body.environment))
-        run = run_store.next_for(g.db, g.probe.id)
+        probe_store.heard(g.db, probe.id, news, request.remote_addr)
+        command_store.give_up_taken(g.db, probe.id)
+        command = command_store.take_next(g.db, probe.id)
+        if command:
+            told = ToldCommand(id=command.id, kind=command.kind, arguments=command.arguments)
+            return HeartbeatAnswer(command=told, again_s=again_s)
+        run = run_store.next_for(g.db, probe.id)
         if run is None:
-            return HeartbeatAnswer(job=None)
-        run_store.move(g.db, run, "taken", f"Taken by {g.probe.name}.")
-    return HeartbeatAnswer(job=_job(run))
+            return HeartbeatAnswer(again_s=again_s)
+        run_store.move(g.db, run, "taken", f"Taken by {probe.name}.")
+    return HeartbeatAnswer(job=_job(run), again_s=again_s)
+
+
+@endpoint(blueprint, "POST", "/api/probe/commands/<int:command_id>/outcome", audience="probe", response=Done)
+def outcome(command_id: int, body: Outcome) -> Done:
+    """How a command ended. Telling it again changes nothing."""
+    with writing(g.db):
+        try:
+            command = command_store.command_by_id(g.db, command_id)
+        except (KeyError, OverflowError):
+            command = None
+        if command is None or command.probe_id != g.probe.id:
+            raise Problem(404, f"There is no command {command_id} for this probe.")
+        if command.state == "taken":
+            failure = body.failure or _act_on(command, body.result or {})
+            command_store.finish(g.db, command.id, body.result, failure)
+    return Done(state="failed" if body.failure else "done")
+
+
+@endpoint(blueprint, "GET", "/api/probe/program", audience="probe", produces="application/zip")
+def fetch_program() -> Response:
+    """The probe's program as this server has it."""
+    return Response(probe_file.program(), mimetype="application/zip")
+
+
+def _act_on(command: Command, result: dict[str, Any]) -> str | None:
+    """Keep what a command brought to light; a sentence when it cannot be used."""
+    try:
+        if command.kind == "distances":
+            for one in result["distances"]:
+                took = one.get("connect_ms")
+                place_store.keep_distance(
+                    g.db, command.probe_id, int(one["id"]), None if took is None else float(took), one.get("failure")
+                )
+        elif command.kind == "answer":
+            return _keep_answering(command, [str(a) for a in result["addresses"]])
+        elif command.kind == "silence":
+            far_end = place_store.far_end_of_probe(g.db, command.probe_id)
+            if far_end:
+                place_store.archive_far_end(g.db, far_end.id, archived=True)
+        elif command.kind == "end":
+            probe_store.retire(g.db, command.probe_id)
+    except (KeyError, TypeError, ValueError, sqlite3.IntegrityError):
+        return "The probe's answer was not understood."
+    return None
+
+
+def _keep_answering(command: Command, addresses: list[str]) -> str | None:
+    """The probe listens now: the record of it as a far end, at the address others in the building reach."""
+    if not addresses:
+        return "The probe answers calls but knows no address of its own to be called at."
+    how = command.arguments
+    far_end = place_store.far_end_of_probe(g.db, command.probe_id)
+    media = (how["media_low"], how["media_high"])
+    if far_end is None:
+        place = f"{g.probe.spot}, {site_store.site_by_id(g.db, g.probe.site_id).name}"
+        number = place_store.add_far_end(
+            g.db, g.probe.name, place, addresses[0], how["port"], how["key"], media=media, kind="probe",
+            probe_id=command.probe_id,
+        )  # fmt: skip
+    else:
+        number = far_end.id
+        place_store.change_far_end(g.db, number, g.probe.name, far_end.place, addresses[0], how["port"], media)
+        place_store.set_far_end_key(g.db, number, how["key"])
+        place_store.archive_far_end(g.db, number, archived=False)
+    place_store.choose_far_end(g.db, g.probe.site_id, number)
+    return None
+
+
+def _checked(environment: dict[str, Any] | None) -> dict[str, Any] | None:
+    if environment is not None and len(json.dumps(environment)) > MAX_ENVIRONMENT:
+        raise Problem(422, "What the probe tells of its surroundings is too long.")
+    return environment
 
 
 @endpoint(blueprint, "POST", "/api/probe/jobs/<int:run_id>/progress", audience="probe", response=ProgressAnswer)
@@ -63,7 +158,7 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
         run = _own_run(run_id)
         if len(body.up) != run.calls or len(body.down) != run.calls:
             raise Problem(422, f"Run {run_id} has {run.calls} calls.")
-        probe_store.heard(g.db, g.probe.id, g.probe.environment)
+        probe_store.heard(g.db, g.probe.id, None, request.remote_addr)
         if run.state == "taken":
             run_store.move(g.db, run, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):
@@ -111,7 +206,8 @@ def _own_run(run_id: int) -> Run:
 
 def _job(run: Run) -> Job:
     codec = find_codec(run.codec)
-    far_end = site_store.far_end_by_id(g.db, run.far_end_id)
+    far_end = place_store.far_end_by_id(g.db, run.far_end_id)
+    assert far_end is not None  # a key of the table
     return Job(
         id=run.id,
         far_host=far_end.host,

@@ -11,8 +11,9 @@ from tarnfell.report.render import render_html, render_pdf
 from tarnfell.server.api import endpoint
 from tarnfell.server.evaluate import evaluate
 from tarnfell.server.sites import business_hours, require_site
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
-from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us
 
 blueprint = Blueprint("reports", __name__)
@@ -41,10 +42,10 @@ def report_json(slug: str) -> Response:
 def _report(slug: str) -> Report:
     site = require_site(slug)
     probes = probe_store.probes_of(g.db, site.id)
-    far_ends = site_store.far_ends_of(g.db, site.id)
+    far_ends = place_store.far_ends_of(g.db, site.id)
     codec = find_codec(site.codec)
     facts = SiteFacts(
-        engagement=site_store.engagement_by_id(g.db, site.engagement_id).name,
+        engagement=engagement_store.engagement_by_id(g.db, site.engagement_id).name,
         name=site.name,
         place=site.place,
         time_zone=site.time_zone,
@@ -60,6 +61,6 @@ def _report(slug: str) -> Report:
         far_end=far_ends[0].name if far_ends else "",
         codec=codec,
         ptime_ms=site.ptime_ms,
-        rate=call_rate(codec, site.ptime_ms),
+        rate=call_rate(codec, site.ptime_ms, site.link),
     )
     return build_report(facts, evaluate(g.db, site), now_us())

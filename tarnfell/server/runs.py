@@ -15,16 +15,16 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
-from tarnfell.core.rates import PlanError, call_rate, check_load
+from tarnfell.core.rates import PlanError, call_rate, check_shape, hold
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.models import (
+from tarnfell.server.models.base import Paging
+from tarnfell.server.models.runs import (
     CallDirection,
     CallLine,
     CallList,
     LiveQuery,
     LiveSecondView,
     LiveSide,
-    Paging,
     PlaceCalls,
     RateView,
     RunEventView,
@@ -33,9 +33,11 @@ from tarnfell.server.models import (
     SelfCheckView,
     SideSummary,
 )
+from tarnfell.server.presence import is_heard
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
-from tarnfell.server.stages import is_heard
 from tarnfell.store import calls as call_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -51,19 +53,23 @@ blueprint = Blueprint("runs", __name__)
 def place_calls(slug: str, body: PlaceCalls) -> RunPage:
     """Ask a probe to place calls."""
     site = require_site(slug)
+    if site.archived_us is not None:
+        raise Problem(409, f"{site.name} is archived. Take it out of the archive first.")
     try:
         find_codec(body.codec).check_ptime(body.ptime_ms)
-        check_load(body.calls, body.seconds)
+        check_shape(hold(body.calls, body.seconds))
     except (CodecError, PlanError) as error:
         raise Problem(422, str(error)) from None
     probes = probe_store.probes_of(g.db, site.id)
-    far_ends = site_store.far_ends_of(g.db, site.id)
+    far_ends = place_store.far_ends_of(g.db, site.id)
     probe = next((p for p in probes if p.id == body.probe_id or body.probe_id is None), None)
     far_end = next((f for f in far_ends if f.id == body.far_end_id or body.far_end_id is None), None)
     if probe is None:
         raise Problem(409, "This site has no such probe. Place one first.")
     if far_end is None:
         raise Problem(409, "This site has no such far end. Say first where calls are answered.")
+    if far_end.probe_id == probe.id:
+        raise Problem(409, f"{probe.name} cannot call itself. Choose another far end.")
     if not is_heard(probe):
         raise Problem(
             409,
@@ -150,9 +156,9 @@ def _require_run(run_id: int) -> Run:
 
 def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
     site = site_store.site_by_id(db, run.site_id)
-    engagement = site_store.engagement_by_id(db, site.engagement_id)
+    engagement = engagement_store.engagement_by_id(db, site.engagement_id)
     codec = find_codec(run.codec)
-    rate = call_rate(codec, run.ptime_ms)
+    rate = call_rate(codec, run.ptime_ms, site.link)
     rows = call_store.directions_of_run(db, run.id) if run.state == "done" else []
     clock = _clock(db, run) if rows else None
     return RunPage(
@@ -185,13 +191,18 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         mos_scale=MOS_SCALE,
         clock=clock,
         probe=probe_store.probe_by_id(db, run.probe_id).name,
-        far_end=site_store.far_end_by_id(db, run.far_end_id).name,
+        far_end=_far_end_name(db, run),
         events=[RunEventView.model_validate(e) for e in run_store.events(db, run.id)],
         self_check=_self_check(run),
-        good=good_calls(rows, site.target_mos) if rows else None,
+        good=good_calls(rows, site.targets) if rows else None,
         up=_summary([r for r in rows if r["direction"] == "up"]),
         down=_summary([r for r in rows if r["direction"] == "down"]),
     )
+
+
+def _far_end_name(db: sqlite3.Connection, run: Run) -> str:
+    far_end = place_store.far_end_by_id(db, run.far_end_id)
+    return far_end.name if far_end else ""
 
 
 def clock_words(relation: ClockRelation) -> str:

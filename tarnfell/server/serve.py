@@ -14,11 +14,11 @@ from tarnfell.store.calls import MAX_UPLOAD_BYTES
 THREADS = 8
 
 
-def serve_forever(data: Path, host: str, port: int) -> None:
+def serve_forever(data: Path, host: str, port: int, public_address: str | None = None) -> None:
     """Serve until the process is told to end. Raises OSError when the address cannot be used."""
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
-    app = create_app(data)
+    app = create_app(data, public_address=public_address)
     server = create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
     print(
         f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",

@@ -2,28 +2,34 @@
 
 from __future__ import annotations
 
+import sqlite3
+
 from flask import Blueprint, g
 
 from tarnfell.core.codecs import codec_table, find_codec
-from tarnfell.core.rates import call_rate
+from tarnfell.core.rates import call_rate, video_rate
 from tarnfell.core.site import Evaluation
+from tarnfell.core.targets import Targets, missed
+from tarnfell.core.video import find_profile
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, sheet_view, verdict_view
-from tarnfell.server.models import (
+from tarnfell.server.models.base import Paging
+from tarnfell.server.models.calls import CodecList, CodecView
+from tarnfell.server.models.sites import (
     BriefView,
-    CodecList,
-    CodecView,
     DimensionView,
     FarEndView,
     FindingView,
-    Paging,
     ProbeView,
     RunLine,
     RunList,
     SitePage,
 )
-from tarnfell.server.stages import is_heard, next_step, stages
+from tarnfell.server.presence import is_heard, look_at
+from tarnfell.server.stages import next_step, stages
 from tarnfell.store import calls as call_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -55,10 +61,11 @@ def require_site(slug: str) -> Site:
 def show_site(slug: str) -> SitePage:
     """One site."""
     site = require_site(slug)
-    engagement = site_store.engagement_by_id(g.db, site.engagement_id)
+    look_at(site.id)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     evaluation = evaluate(g.db, site)
     probes = probe_store.probes_of(g.db, site.id)
-    far_ends = site_store.far_ends_of(g.db, site.id)
+    far_ends = place_store.far_ends_of(g.db, site.id)
     open_runs = run_store.open_runs(g.db, site.id)
     return SitePage(
         engagement_slug=engagement.slug,
@@ -70,7 +77,7 @@ def show_site(slug: str) -> SitePage:
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         sustained_calls=evaluation.verdict.sustained_calls,
-        next=next_step(evaluation, site, probes, open_runs),
+        next=next_step(evaluation, site, probes, far_ends, open_runs),
         stages=stages(evaluation, site, probes, open_runs),
         path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site),
@@ -112,8 +119,9 @@ def list_codecs() -> CodecList:
 
 def brief_view(site: Site) -> BriefView:
     codec = find_codec(site.codec)
-    rate = call_rate(codec, site.ptime_ms)
-    needed = site.needed_calls * (rate.ipv4_kbps + rate.rtcp_kbps)
+    rate = call_rate(codec, site.ptime_ms, site.link)
+    needed = site.needed_calls * rate.line_kbps
+    needed += sum(v.streams * video_rate(find_profile(v.profile), site.link).line_kbps for v in site.video)
     return BriefView(
         place=site.place,
         time_zone=site.time_zone,
@@ -177,7 +185,7 @@ def _probe(probe: Probe) -> ProbeView:
 def _run_line(run: Run, site: Site) -> RunLine:
     good = None
     if run.state == "done":
-        good = good_calls(call_store.directions_of_run(g.db, run.id), site.target_mos)
+        good = good_calls(call_store.directions_of_run(g.db, run.id), site.targets)
     return RunLine(
         id=run.id,
         state=run.state,
@@ -193,7 +201,18 @@ def _run_line(run: Run, site: Site) -> RunLine:
     )
 
 
-def good_calls(rows: list, target_mos: float) -> int:  # type: ignore[type-arg]
-    """Calls of which both directions reached the target."""
-    bad = {row["call_id"] for row in rows if row["mos"] is None or row["mos"] < target_mos}
+def good_calls(rows: list[sqlite3.Row], targets: Targets) -> int:
+    """Calls of which both directions kept every bound."""
+    bad = {row["call_id"] for row in rows if bounds_missed(row, targets)}
     return len({row["call_id"] for row in rows} - bad)
+
+
+def bounds_missed(row: sqlite3.Row, targets: Targets) -> tuple[str, ...]:
+    """Of one judged direction of a call, as the store has it."""
+    return missed(
+        targets,
+        mos=row["mos"],
+        mouth_to_ear_ms=row["mouth_to_ear_ms"],
+        loss_pct=row["loss_pct"],
+        pdv_p99_ms=row["pdv_p99_ms"],
+    )

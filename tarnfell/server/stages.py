@@ -5,23 +5,31 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from tarnfell.core.site import Evaluation
-from tarnfell.server.models import NextStep, Stage
-from tarnfell.store.db import now_us
+from tarnfell.server.models.engagements import NextStep
+from tarnfell.server.models.sites import Stage
+from tarnfell.server.presence import is_heard
+from tarnfell.store.places import FarEnd
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 
-HEARD_WITHIN_US = 15 * 1_000_000
 
-
-def is_heard(probe: Probe) -> bool:
-    """Whether the probe spoke recently enough to take a job."""
-    return probe.last_heard_us is not None and now_us() - probe.last_heard_us < HEARD_WITHIN_US
-
-
-def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> NextStep:
+def next_step(
+    evaluation: Evaluation,
+    site: Site,
+    probes: Sequence[Probe],
+    far_ends: Sequence[FarEnd],
+    open_runs: Sequence[Run],
+) -> NextStep:
     """The next step and why, from what is there and what is missing."""
     verdict = evaluation.verdict
+    if site.archived_us is not None:
+        return NextStep(
+            words="Take this site out of the archive to go on with it",
+            why="It was put away; everything of it is kept.",
+            action="archive",
+            label="Take it out",
+        )
     if open_runs:
         run = open_runs[-1]
         return NextStep(
@@ -32,9 +40,12 @@ def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_
             run_id=run.id,
         )
     heard = any(is_heard(p) for p in probes)
+    missing = None if verdict.calls else _placing(probes, far_ends)
+    if missing:
+        return missing
     if verdict.calls == 0:
         why = "There is no evidence yet. One minute shows whether both directions flow at all."
-        return NextStep(words="Place the first calls", why=why, action="place", label="Place calls")
+        return NextStep(words="Place the first calls", why=why, action="load", label="Place calls")
     if verdict.word == "not ready" and evaluation.findings:
         top = evaluation.findings[0]
         words = f"Report what was found and have it mended by {top.who}"
@@ -49,7 +60,7 @@ def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_
         why = f"{site.needed_calls} calls at once are needed and {held} are shown to hold."
         if heard:
             words = f"Hold {site.needed_calls} calls at once in business hours"
-            return NextStep(words=words, why=why, action="place", label="Place calls")
+            return NextStep(words=words, why=why, action="load", label="Place calls")
     if verdict.missing:
         why = f"Still short: {', '.join(verdict.missing)}."
         return NextStep(words="Read the report as it stands", why=why, action="report", label="Open the report")
@@ -59,6 +70,28 @@ def next_step(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_
         action="report",
         label="Open the report",
     )
+
+
+def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | None:
+    """What stands between a new site and its first call."""
+    enrolled = [p for p in probes if p.enrolled_us is not None]
+    if not probes:
+        words, why = (
+            "Place a probe at the site",
+            "Calls are placed from inside it: choose a spot and send a link there.",
+        )
+    elif not enrolled:
+        words, why = f"Get {probes[0].name} running", "It has not been heard yet. Somebody at the site opens its link."
+    elif not far_ends:
+        words, why = (
+            "Choose where calls are answered",
+            "A call needs a far end, best where calls will really be answered.",
+        )
+    elif not any(is_heard(p) for p in enrolled):
+        words, why = f"Find out why {enrolled[0].name} is silent", "It was heard before and is not heard now."
+    else:
+        return None
+    return NextStep(words=words, why=why, action="place", label="Open its places")
 
 
 def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> list[Stage]:
@@ -96,6 +129,8 @@ def _brief(site: Site) -> str:
 def _place(probes: Sequence[Probe]) -> str:
     if not probes:
         return "no probe yet"
+    if all(p.enrolled_us is None for p in probes):
+        return "link sent, not heard yet"
     heard = sum(is_heard(p) for p in probes)
     count = f"{len(probes)} {'probe' if len(probes) == 1 else 'probes'}"
     if heard == len(probes):

@@ -42,19 +42,34 @@ def connect(folder: Path) -> sqlite3.Connection:
 
 
 def migrate(connection: sqlite3.Connection) -> None:
-    """Apply every numbered schema step the file has not seen, each whole or not at all."""
+    """Apply every numbered schema step the file has not seen, each whole or not at all.
+
+    A step may rebuild a table that others point to, so keys are checked at its end and not on the way.
+    """
     steps = _steps()
     have = connection.execute("PRAGMA user_version").fetchone()[0]
     if have > max(steps):
         raise SchemaError(f"The data was written by a newer Tarnfell (schema {have}). Update this one.")
-    for number in sorted(steps):
-        if number > have:
-            try:
-                connection.executescript(f"BEGIN IMMEDIATE;\n{steps[number]}\nPRAGMA user_version = {number};\nCOMMIT;")
-            except sqlite3.Error:
-                if connection.in_transaction:
-                    connection.rollback()
-                raise
+    connection.execute("PRAGMA foreign_keys = OFF")
+    try:
+        for number in sorted(steps):
+            if number > have:
+                _apply(connection, number, steps[number])
+    finally:
+        connection.execute("PRAGMA foreign_keys = ON")
+
+
+def _apply(connection: sqlite3.Connection, number: int, step: str) -> None:
+    try:
+        connection.executescript(f"BEGIN IMMEDIATE;\n{step}\nPRAGMA user_version = {number};")
+        broken = connection.execute("PRAGMA foreign_key_check").fetchone()
+        if broken:
+            raise sqlite3.IntegrityError(f"schema step {number} leaves rows of {broken[0]} pointing at nothing")
+        connection.commit()
+    except sqlite3.Error:
+        if connection.in_transaction:
+            connection.rollback()
+        raise
 
 
 def _steps() -> dict[int, str]:

@@ -1,4 +1,8 @@
-"""Probes: enrolment by a one-time token, then a secret of their own. Only hashes are kept."""
+"""Probes and the links that bring them in. Of a probe's own secret only the hash is kept.
+
+An invitation's code enrols one machine, once, until it expires or is revoked; it is kept in the clear so that its
+link can be shown again, and it is worth nothing once used.
+"""
 
 from __future__ import annotations
 
@@ -6,78 +10,156 @@ import hashlib
 import json
 import secrets
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 from tarnfell.store.db import now_us
 
-TOKEN_LIFE_US = 14 * 24 * 3600 * 1_000_000
+INVITATION_LIFE_US = 14 * 24 * 3600 * 1_000_000
 
 
 @dataclass(frozen=True)
 class Probe:
     id: int
     site_id: int
-    name: str
+    spot_id: int
     spot: str
+    """The spot's name."""
+    name: str
     environment: dict[str, Any]
+    heard_from: str | None
+    enrolled_us: int | None
     last_heard_us: int | None
+    retired_us: int | None
+    created_us: int
 
 
-def add_probe(db: sqlite3.Connection, site_id: int, name: str, spot: str) -> tuple[int, str]:
-    """A probe that is yet to enrol; returns its number and the one-time token."""
-    token = secrets.token_hex(20)
+@dataclass(frozen=True)
+class Invitation:
+    id: int
+    probe_id: int
+    code: str
+    invited_by: int | None
+    created_us: int
+    until_us: int
+    opened_us: int | None
+    fetched_us: int | None
+    used_us: int | None
+    revoked_us: int | None
+
+    @property
+    def good(self) -> bool:
+        """Whether the code still enrols a machine."""
+        return self.used_us is None and self.revoked_us is None and self.until_us > now_us()
+
+
+def add_probe(db: sqlite3.Connection, site_id: int, spot_id: int, name: str) -> int:
     cursor = db.execute(
-        "INSERT INTO probe (site_id, name, spot, token_hash, token_until_us, created_us) VALUES (?, ?, ?, ?, ?, ?)",
-        (site_id, name, spot, _hash(token), now_us() + TOKEN_LIFE_US, now_us()),
+        "INSERT INTO probe (site_id, spot_id, name, created_us) VALUES (?, ?, ?, ?)",
+        (site_id, spot_id, name, now_us()),
     )
-    return int(cursor.lastrowid or 0), token
+    return int(cursor.lastrowid or 0)
 
 
-def renew_token(db: sqlite3.Connection, probe_id: int, until_us: int) -> str:
-    """A new one-time token; the probe's present secret holds until it is used."""
-    token = secrets.token_hex(20)
-    db.execute("UPDATE probe SET token_hash = ?, token_until_us = ? WHERE id = ?", (_hash(token), until_us, probe_id))
-    return token
+def invite(db: sqlite3.Connection, probe_id: int, invited_by: int | None = None, until_us: int | None = None) -> str:
+    """A new code for this probe; those before it stop working."""
+    code = secrets.token_hex(14)
+    at = now_us()
+    db.execute("UPDATE invitation SET revoked_us = ? WHERE probe_id = ? AND revoked_us IS NULL AND used_us IS NULL",
+               (at, probe_id))  # fmt: skip
+    db.execute(
+        "INSERT INTO invitation (probe_id, code, invited_by, created_us, until_us) VALUES (?, ?, ?, ?, ?)",
+        (probe_id, code, invited_by, at, at + INVITATION_LIFE_US if until_us is None else until_us),
+    )
+    return code
 
 
-def enrol(db: sqlite3.Connection, token: str, environment: dict[str, Any]) -> tuple[Probe, str] | None:
-    """Trade the token for a secret, once; None for a token that is unknown, used or expired."""
+def revoke(db: sqlite3.Connection, probe_id: int) -> None:
+    db.execute(
+        "UPDATE invitation SET revoked_us = ? WHERE probe_id = ? AND used_us IS NULL AND revoked_us IS NULL",
+        (now_us(), probe_id),
+    )
+
+
+def invitation_by_code(db: sqlite3.Connection, code: str) -> Invitation | None:
+    row = db.execute(f"{_INVITATION} WHERE code = ?", (code,)).fetchone()
+    return Invitation(*row) if row else None
+
+
+def newest_invitation(db: sqlite3.Connection, probe_id: int) -> Invitation | None:
+    row = db.execute(f"{_INVITATION} WHERE probe_id = ? ORDER BY id DESC LIMIT 1", (probe_id,)).fetchone()
+    return Invitation(*row) if row else None
+
+
+def note_invitation(db: sqlite3.Connection, invitation: Invitation, what: str) -> None:
+    """Keep when it was first ``opened`` or ``fetched``."""
+    column = {"opened": "opened_us", "fetched": "fetched_us"}[what]
+    db.execute(f"UPDATE invitation SET {column} = coalesce({column}, ?) WHERE id = ?", (now_us(), invitation.id))
+
+
+def enrol(db: sqlite3.Connection, code: str, environment: dict[str, Any]) -> tuple[Probe, str] | None:
+    """Trade a good code for a secret, once; None for one that is unknown, used, revoked or expired."""
+    at = now_us()
+    row = db.execute(
+        "UPDATE invitation SET used_us = ? "
+        "WHERE code = ? AND used_us IS NULL AND revoked_us IS NULL AND until_us > ? RETURNING probe_id",
+        (at, code, at),
+    ).fetchone()
+    if row is None:
+        return None
     secret = secrets.token_urlsafe(32)
-    cursor = db.execute(
-        "UPDATE probe SET secret_hash = ?, token_hash = NULL, environment = ?, last_heard_us = ? "
-        "WHERE token_hash = ? AND token_until_us > ? RETURNING id",
-        (_hash(secret), json.dumps(environment), now_us(), _hash(token), now_us()),
+    db.execute(
+        "UPDATE probe SET secret_hash = ?, environment = ?, enrolled_us = ?, last_heard_us = ?, retired_us = NULL "
+        "WHERE id = ?",
+        (_hash(secret), json.dumps(environment), at, at, row[0]),
     )
-    row = cursor.fetchone()
-    return (probe_by_id(db, row[0]), secret) if row else None
+    return probe_by_id(db, row[0]), secret
 
 
 def probe_by_secret(db: sqlite3.Connection, secret: str) -> Probe | None:
-    row = db.execute(f"{_SELECT} WHERE secret_hash = ?", (_hash(secret),)).fetchone()
+    row = db.execute(f"{_PROBE} WHERE secret_hash = ?", (_hash(secret),)).fetchone()
     return _probe(row) if row else None
 
 
 def probe_by_id(db: sqlite3.Connection, probe_id: int) -> Probe:
-    return _probe(db.execute(f"{_SELECT} WHERE id = ?", (probe_id,)).fetchone())
+    """Raises KeyError."""
+    row = db.execute(f"{_PROBE} WHERE probe.id = ?", (probe_id,)).fetchone()
+    if row is None:
+        raise KeyError(probe_id)
+    return _probe(row)
 
 
 def probes_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
-    return [_probe(row) for row in db.execute(f"{_SELECT} WHERE site_id = ? ORDER BY id", (site_id,))]
+    """The ones at work; retired probes are kept but not listed."""
+    rows = db.execute(f"{_PROBE} WHERE probe.site_id = ? AND retired_us IS NULL ORDER BY probe.id", (site_id,))
+    return [_probe(row) for row in rows]
 
 
-def heard(db: sqlite3.Connection, probe_id: int, environment: dict[str, Any]) -> None:
+def change_probe(db: sqlite3.Connection, probe_id: int, name: str, spot_id: int) -> None:
+    db.execute("UPDATE probe SET name = ?, spot_id = ? WHERE id = ?", (name, spot_id, probe_id))
+
+
+def heard(db: sqlite3.Connection, probe_id: int, environment: dict[str, Any] | None, address: str | None) -> None:
+    """The probe spoke just now; None leaves what is known of its environment."""
     db.execute(
-        "UPDATE probe SET last_heard_us = ?, environment = ? WHERE id = ?",
-        (now_us(), json.dumps(environment), probe_id),
+        "UPDATE probe SET last_heard_us = ?, environment = coalesce(?, environment), heard_from = ? WHERE id = ?",
+        (now_us(), json.dumps(environment) if environment is not None else None, address, probe_id),
     )
 
 
-_SELECT = "SELECT id, site_id, name, spot, environment, last_heard_us FROM probe"
+def retire(db: sqlite3.Connection, probe_id: int) -> None:
+    db.execute("UPDATE probe SET retired_us = ? WHERE id = ?", (now_us(), probe_id))
+
+
+_INVITATION = f"SELECT {', '.join(f.name for f in fields(Invitation))} FROM invitation"
+_PROBE = (
+    "SELECT probe.id, probe.site_id, spot_id, spot.name AS spot, probe.name, environment, heard_from, enrolled_us, "
+    "last_heard_us, retired_us, probe.created_us FROM probe JOIN spot ON spot.id = spot_id"
+)
 
 
 def _probe(row: sqlite3.Row) -> Probe:
-    return Probe(row[0], row[1], row[2], row[3], json.loads(row[4]), row[5])
+    return Probe(**{**dict(row), "environment": json.loads(row["environment"])})
 
 
 def _hash(secret: str) -> str:

@@ -153,6 +153,21 @@ def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 
     return [Run(*row) for row in rows]
 
 
+def placed_by_probe(db: sqlite3.Connection, probe_id: int, limit: int) -> list[Run]:
+    """Runs somebody asked this probe for, newest first."""
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE probe_id = ? AND purpose = 'placed' ORDER BY created_us DESC LIMIT ?",
+        (probe_id, limit),
+    )
+    return [Run(*row) for row in rows]
+
+
+def asked_by(db: sqlite3.Connection, run_id: int) -> str | None:
+    """The name of who asked for the run."""
+    row = db.execute("SELECT name FROM user JOIN run ON run.asked_by = user.id WHERE run.id = ?", (run_id,)).fetchone()
+    return row[0] if row else None
+
+
 def count_placed(db: sqlite3.Connection, site_id: int) -> int:
     row = db.execute("SELECT count(*) FROM run WHERE site_id = ? AND purpose = 'placed'", (site_id,)).fetchone()
     return int(row[0])

@@ -1,134 +1,171 @@
-"""Engagements, sites and where calls are answered."""
+"""Sites: what the consultant wrote down about each."""
 
 from __future__ import annotations
 
+import json
+import re
 import sqlite3
-from dataclasses import dataclass, fields
+import unicodedata
+from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
 from tarnfell.core.evidence import Brief
+from tarnfell.core.rates import Link
+from tarnfell.core.targets import Targets
 from tarnfell.store.db import now_us
 
 
 @dataclass(frozen=True)
-class Engagement:
-    id: int
-    slug: str
+class Blackout:
+    """Hours of the site's week in which no load may be placed."""
+
+    days: str
+    """ISO weekdays, Monday 1, as digits."""
+    from_minute: int
+    to_minute: int
+    why: str
+
+
+@dataclass(frozen=True)
+class Contact:
+    role: str
     name: str
-    summary: str
+    email: str
+    phone: str
+
+
+@dataclass(frozen=True)
+class VideoNeed:
+    profile: str
+    streams: int
 
 
 @dataclass(frozen=True)
 class Site:
+    """Fields are the columns of the table; the three lists are kept there as JSON."""
+
     id: int
     engagement_id: int
     slug: str
     name: str
     place: str
+    address: str
     time_zone: str
     open_minute: int
     close_minute: int
     open_days: str
     """ISO weekdays, Monday 1, as digits."""
+    blackouts: tuple[Blackout, ...]
+    ceiling_pct: float | None
+    """Most of the line's rate, each way, that test calls may take."""
+    contacts: tuple[Contact, ...]
+    switches_by: str
+    firewall_by: str
+    line_by: str
     medium: str
     down_kbps: int | None
     up_kbps: int | None
     provider: str
     people: int | None
+    calls_per_hour: float | None
+    minutes_per_call: float | None
+    blocking_pct: float | None
     needed_calls: int
     codec: str
     ptime_ms: int
+    video: tuple[VideoNeed, ...]
+    srtp: bool
+    pppoe: bool
+    vlan_tags: int
+    tunnel_bytes: int
+    ipv6: bool
     target_mos: float
     required_share_pct: float
+    max_delay_ms: float | None
+    max_loss_pct: float | None
+    max_variation_ms: float | None
     required_days: int
     required_busy_hours: int
     required_calls: int
+    archived_us: int | None = field(default=None)
 
     @property
     def brief(self) -> Brief:
-        return Brief(
-            needed_calls=self.needed_calls,
-            target_mos=self.target_mos,
-            required_share_pct=self.required_share_pct,
-            required_days=self.required_days,
-            required_busy_hours=self.required_busy_hours,
-            required_calls=self.required_calls,
-        )
+        return Brief(needed_calls=self.needed_calls, **asdict(self.targets))
+
+    @property
+    def targets(self) -> Targets:
+        return Targets(**{f.name: getattr(self, f.name) for f in fields(Targets)})
+
+    @property
+    def link(self) -> Link:
+        return Link(self.srtp, self.pppoe, self.vlan_tags, self.tunnel_bytes, self.ipv6)
 
 
-@dataclass(frozen=True)
-class FarEnd:
-    id: int
-    site_id: int
-    name: str
-    place: str
-    host: str
-    port: int
-    key: str
-
-
-_SITE_COLUMNS = ", ".join(f.name for f in fields(Site))
-_FAR_COLUMNS = ", ".join(f.name for f in fields(FarEnd))
-
-
-def add_engagement(db: sqlite3.Connection, slug: str, name: str, summary: str = "") -> int:
-    cursor = db.execute(
-        "INSERT INTO engagement (slug, name, summary, created_us) VALUES (?, ?, ?, ?)",
-        (slug, name, summary, now_us()),
-    )
-    return int(cursor.lastrowid or 0)
-
-
-def engagements(db: sqlite3.Connection) -> list[Engagement]:
-    return [Engagement(*row) for row in db.execute("SELECT id, slug, name, summary FROM engagement ORDER BY name")]
-
-
-def engagement_by_slug(db: sqlite3.Connection, slug: str) -> Engagement | None:
-    row = db.execute("SELECT id, slug, name, summary FROM engagement WHERE slug = ?", (slug,)).fetchone()
-    return Engagement(*row) if row else None
-
-
-def engagement_by_id(db: sqlite3.Connection, engagement_id: int) -> Engagement:
-    row = db.execute("SELECT id, slug, name, summary FROM engagement WHERE id = ?", (engagement_id,)).fetchone()
-    return Engagement(*row)
+_LISTS: dict[str, type] = {"blackouts": Blackout, "contacts": Contact, "video": VideoNeed}
+_SWITCHES = ("srtp", "pppoe", "ipv6")
+_COLUMNS = ", ".join(f.name for f in fields(Site))
 
 
 def add_site(db: sqlite3.Connection, engagement_id: int, **values: Any) -> int:
-    """``values`` are the fields of Site but its ids."""
+    """``values`` are fields of Site; those left out have the table's defaults. IntegrityError for a taken slug."""
     names = ["engagement_id", *values, "created_us"]
     cursor = db.execute(
         f"INSERT INTO site ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})",
-        (engagement_id, *values.values(), now_us()),
+        (engagement_id, *_columns(values), now_us()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def sites_of(db: sqlite3.Connection, engagement_id: int) -> list[Site]:
-    rows = db.execute(f"SELECT {_SITE_COLUMNS} FROM site WHERE engagement_id = ? ORDER BY id", (engagement_id,))
-    return [Site(*row) for row in rows]
+def change_site(db: sqlite3.Connection, site_id: int, **values: Any) -> None:
+    pairs = ", ".join(f"{name} = ?" for name in values)
+    db.execute(f"UPDATE site SET {pairs} WHERE id = ?", (*_columns(values), site_id))
+
+
+def archive_site(db: sqlite3.Connection, site_id: int, archived: bool) -> None:
+    change_site(db, site_id, archived_us=now_us() if archived else None)
+
+
+def sites_of(db: sqlite3.Connection, engagement_id: int, archived: bool = False) -> list[Site]:
+    """The sites at work, or the archived ones."""
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM site WHERE engagement_id = ? AND (archived_us IS NOT NULL) = ? ORDER BY id",
+        (engagement_id, archived),
+    )
+    return [_site(row) for row in rows]
 
 
 def site_by_slug(db: sqlite3.Connection, slug: str) -> Site | None:
-    row = db.execute(f"SELECT {_SITE_COLUMNS} FROM site WHERE slug = ?", (slug,)).fetchone()
-    return Site(*row) if row else None
+    row = db.execute(f"SELECT {_COLUMNS} FROM site WHERE slug = ?", (slug,)).fetchone()
+    return _site(row) if row else None
 
 
 def site_by_id(db: sqlite3.Connection, site_id: int) -> Site:
-    return Site(*db.execute(f"SELECT {_SITE_COLUMNS} FROM site WHERE id = ?", (site_id,)).fetchone())
+    return _site(db.execute(f"SELECT {_COLUMNS} FROM site WHERE id = ?", (site_id,)).fetchone())
 
 
-def add_far_end(db: sqlite3.Connection, site_id: int, name: str, place: str, host: str, port: int, key: str) -> int:
-    cursor = db.execute(
-        "INSERT INTO far_end (site_id, name, place, host, port, key, created_us) VALUES (?, ?, ?, ?, ?, ?, ?)",
-        (site_id, name, place, host, port, key, now_us()),
-    )
-    return int(cursor.lastrowid or 0)
+def free_slug(db: sqlite3.Connection, table: str, name: str) -> str:
+    """An address for ``name`` that no row of ``table`` (site or engagement) has."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    stem = re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60] or table
+    taken = {row[0] for row in db.execute(f"SELECT slug FROM {table} WHERE slug LIKE ?", (f"{stem}%",))}
+    number, slug = 2, stem
+    while slug in taken:
+        slug, number = f"{stem}-{number}", number + 1
+    return slug
 
 
-def far_ends_of(db: sqlite3.Connection, site_id: int) -> list[FarEnd]:
-    rows = db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE site_id = ? ORDER BY id", (site_id,))
-    return [FarEnd(*row) for row in rows]
+def _columns(values: dict[str, Any]) -> list[Any]:
+    return [
+        json.dumps([asdict(one) for one in value]) if name in _LISTS else int(value) if name in _SWITCHES else value
+        for name, value in values.items()
+    ]
 
 
-def far_end_by_id(db: sqlite3.Connection, far_end_id: int) -> FarEnd:
-    return FarEnd(*db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE id = ?", (far_end_id,)).fetchone())
+def _site(row: sqlite3.Row) -> Site:
+    values = dict(row)
+    for name, kind in _LISTS.items():
+        values[name] = tuple(kind(**one) for one in json.loads(values[name]))
+    for name in _SWITCHES:
+        values[name] = bool(values[name])
+    return Site(**values)

@@ -11,7 +11,7 @@ from tarnfell.core import emodel
 from tarnfell.core.clock import UNKNOWN, Exchanges, estimate
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
 from tarnfell.core.columns import pack_planes, unpack_planes
-from tarnfell.core.rates import Link, PlanError, call_rate, plan_run
+from tarnfell.core.rates import GAP_S, Link, PlanError, call_rate, hold, plan_run
 from tarnfell.core.stats import wilson
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import format_csv, parse_csv
@@ -101,12 +101,12 @@ def test_unknown_codec_and_broken_interval() -> None:
 @pytest.mark.parametrize(("calls", "seconds"), [(0, 10), (10_000, 10), (1, 0), (1, 1e9)])
 def test_loads_that_cannot_be_placed(calls: int, seconds: float) -> None:
     with pytest.raises(PlanError, match="cannot be placed"):
-        plan_run(find_codec("g711u"), 20, calls, seconds)
+        plan_run(find_codec("g711u"), 20, hold(calls, seconds))
 
 
 def test_plan_counts_gaps_and_overheads() -> None:
-    plan = plan_run(find_codec("g711u"), 20, calls=10, call_s=60, rounds=3)
-    assert plan.run_s == 3 * 60 + 2 * 2
+    plan = plan_run(find_codec("g711u"), 20, hold(10, 60, 3))
+    assert plan.run_s == 3 * 60 + 2 * GAP_S
     assert plan.calls == 30
     assert plan.each_way_ipv4_kbps == pytest.approx(10 * 80 * 1.05)
     link = Link(srtp=True, pppoe=True, vlan_tags=1)

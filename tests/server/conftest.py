@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -11,10 +12,12 @@ from flask import Flask
 from flask.testing import FlaskClient
 
 from tarnfell.server.app import create_app
+from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, writing
+from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
-from tarnfell.store.probes import add_probe
+from tarnfell.store.probes import add_probe, invite
 from tarnfell.wire.record import Record, join_parts
 
 EMAIL, PASSWORD = "tester@customer.example", "a-long-enough-password"
@@ -58,16 +61,21 @@ class House:
         return self.post("/api/sites/pier/runs", plan)
 
 
+def set_up(db: sqlite3.Connection, far_host: str, far_port: int, far_key: str) -> tuple[int, str]:
+    """An engagement with the site "pier", its far end and a probe yet to enrol: the probe's number and its code."""
+    site_id = site_store.add_site(db, add_engagement(db, "customer", "Customer"), **SITE)
+    place_store.choose_far_end(db, site_id, place_store.add_far_end(db, "far", "west", far_host, far_port, far_key))
+    probe = add_probe(db, site_id, place_store.add_spot(db, site_id, "desk", "desk"), "pier-probe")
+    return probe, invite(db, probe)
+
+
 @pytest.fixture
 def house(tmp_path: Path) -> House:
     app = create_app(tmp_path, web=tmp_path / "no-web")
     db = connect(tmp_path)
     with writing(db):
         add_user(db, EMAIL, "Tess Ter", PASSWORD)
-        engagement = site_store.add_engagement(db, "customer", "Customer")
-        site_id = site_store.add_site(db, engagement, **SITE)
-        site_store.add_far_end(db, site_id, "far", "west", "192.0.2.10", 4870, "far-end-key")
-        _, token = add_probe(db, site_id, "pier-probe", "desk")
+        _, token = set_up(db, "192.0.2.10", 4870, "far-end-key")
     db.close()
     person = app.test_client()
     signed_in = person.post("/api/session", json={"email": EMAIL, "password": PASSWORD})

@@ -17,11 +17,9 @@ from typing import Any
 import pytest
 
 from tarnfell.store import runs as run_store
-from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, open_database, writing
-from tarnfell.store.probes import add_probe
 from tests import rig
-from tests.server.conftest import SITE
+from tests.server.conftest import set_up
 
 
 @dataclass
@@ -107,10 +105,7 @@ def field(tmp_path: Path) -> Iterator[Field]:
     folder = tmp_path / "data"
     db = open_database(folder)
     with writing(db):
-        engagement = site_store.add_engagement(db, "customer", "Customer")
-        site_id = site_store.add_site(db, engagement, **SITE)
-        site_store.add_far_end(db, site_id, "far", "", far, rig.CONTROL_PORT, rig.KEY)
-        _, token = add_probe(db, site_id, "pier-probe", "desk")
+        _, token = set_up(db, far, rig.CONTROL_PORT, rig.KEY)
     db.close()
     made = Field(folder, tmp_path / "probe", port, far, token)
     with rig.far_end(tmp_path, far):
@@ -183,4 +178,4 @@ def test_enrolment_with_a_wrong_token(field: Field, tmp_path: Path) -> None:
     url = f"http://127.0.0.1:{field.port}"
     done = rig.cli("probe", "enrol", "--server", url, "--token", "guess", "--state", str(tmp_path / "other"))
     assert done.returncode == 1
-    assert "unknown, used or expired" in done.stderr
+    assert "unknown, used, revoked or expired" in done.stderr

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store import probes, runs, sites
+from tarnfell.store import engagements, places, probes, runs, sites
 from tarnfell.store.db import now_us, open_database
 from tarnfell.store.runs import FOLLOWS, Run, WrongState
-from tests.server.conftest import SITE
+from tests.server.conftest import set_up
 
 STATES = tuple(FOLLOWS)
 
@@ -19,10 +19,7 @@ STATES = tuple(FOLLOWS)
 @pytest.fixture
 def db(tmp_path: Path) -> sqlite3.Connection:
     made = open_database(tmp_path)
-    engagement = sites.add_engagement(made, "customer", "Customer")
-    sites.add_site(made, engagement, **SITE)
-    sites.add_far_end(made, 1, "far", "", "192.0.2.1", 4870, "key")
-    probes.add_probe(made, 1, "probe", "desk")
+    set_up(made, "192.0.2.1", 4870, "key")
     return made
 
 
@@ -91,7 +88,7 @@ def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> Non
 
 def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
     run = run_in(db, "running")
-    probes.heard(db, 1, {})
+    probes.heard(db, 1, {}, "192.0.2.7")
     assert runs.silent_runs(db) == []
     db.execute("UPDATE probe SET last_heard_us = ?", (now_us() - runs.SILENCE_US - 1,))
     assert runs.silent_runs(db) == [run.id]
@@ -107,16 +104,16 @@ def test_asking_an_ended_run_to_stop_changes_nothing(db: sqlite3.Connection) -> 
 
 
 def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
-    _, token = probes.add_probe(db, 1, "second", "cellar")
+    token = probes.invite(db, probes.add_probe(db, 1, 1, "second"))
     enrolled = probes.enrol(db, token, {"system": "test"})
     assert enrolled is not None
     probe, secret = enrolled
     assert probes.enrol(db, token, {}) is None
     assert probes.probe_by_secret(db, secret) == probe
     assert probes.probe_by_secret(db, "guess") is None
-    stale = probes.renew_token(db, probe.id, until_us=now_us() - 1)
+    stale = probes.invite(db, probe.id, until_us=now_us() - 1)
     assert probes.enrol(db, stale, {}) is None
-    fresh = probes.renew_token(db, probe.id, until_us=now_us() + 10**9)
+    fresh = probes.invite(db, probe.id, until_us=now_us() + 10**9)
     again = probes.enrol(db, fresh, {})
     assert again is not None
     # The new secret replaces the old one.
@@ -125,10 +122,15 @@ def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     assert probes.probe_by_id(db, probe.id).environment == {}
 
 
-def test_secrets_are_not_in_the_file(db: sqlite3.Connection) -> None:
-    _, token = probes.add_probe(db, 1, "second", "cellar")
-    dump = "\n".join(db.iterdump())
-    assert token not in dump
+def test_a_newer_link_ends_the_one_before(db: sqlite3.Connection) -> None:
+    first, second = probes.invite(db, 1), probes.invite(db, 1)
+    assert probes.enrol(db, first, {}) is None
+    probes.revoke(db, 1)
+    assert probes.enrol(db, second, {}) is None
+
+
+def test_a_probes_secret_is_not_in_the_file(db: sqlite3.Connection) -> None:
+    token = probes.invite(db, 1)
     enrolled = probes.enrol(db, token, {})
     assert enrolled is not None
     assert enrolled[1] not in "\n".join(db.iterdump())
@@ -136,7 +138,7 @@ def test_secrets_are_not_in_the_file(db: sqlite3.Connection) -> None:
 
 def test_lookups_that_find_nothing(db: sqlite3.Connection) -> None:
     assert sites.site_by_slug(db, "none") is None
-    assert sites.engagement_by_slug(db, "none") is None
+    assert engagements.engagement_by_slug(db, "none") is None
     with pytest.raises(KeyError):
         runs.run_by_id(db, 99)
 
@@ -145,4 +147,4 @@ def test_a_site_carries_its_brief(db: sqlite3.Connection) -> None:
     site = sites.site_by_slug(db, "pier")
     assert site is not None
     assert (site.brief.needed_calls, site.brief.target_mos, site.brief.required_share_pct) == (2, 4.0, 97.0)
-    assert sites.far_ends_of(db, site.id)[0].host == "192.0.2.1"
+    assert places.far_ends_of(db, site.id)[0].host == "192.0.2.1"

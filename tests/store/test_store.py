@@ -14,9 +14,9 @@ from pathlib import Path
 import pytest
 
 from tarnfell.store import db as database
-from tarnfell.store import people
+from tarnfell.store import people, places, probes, runs, sites
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
-from tarnfell.store.sites import add_engagement, engagements
+from tarnfell.store.engagements import add_engagement, engagements
 
 
 def test_opening_again_keeps_everything(tmp_path: Path) -> None:
@@ -40,6 +40,48 @@ def test_a_later_step_is_applied_to_old_data(tmp_path: Path, monkeypatch: pytest
     monkeypatch.setattr(database, "_steps", lambda: steps)
     row = open_database(tmp_path).execute("SELECT slug, colour FROM engagement").fetchone()
     assert tuple(row) == ("a", "sand")
+
+
+def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {1: steps[1]})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement VALUES (1, 'e', 'E', '', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'Europe/London', 2, 'g711a', 20, 5);"
+        "INSERT INTO far_end VALUES (7, 1, 'far', 'west', '192.0.2.1', 4870, 'key', 5);"
+        "INSERT INTO probe (id, site_id, name, spot, secret_hash, last_heard_us, created_us) "
+        "VALUES (3, 1, 'old', 'cellar', 'hash', 9, 5), (4, 1, 'waits', '', NULL, NULL, 6);"
+        "INSERT INTO run (id, site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
+        "created_us) VALUES (11, 1, 3, 7, 'placed', 'done', 'g711a', 20, 2, 5, 46, 8);"
+    )
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    assert [(f.id, f.name, f.kind) for f in places.far_ends_of(db, 1)] == [(7, "far", "host")]
+    assert [(p.name, p.spot, p.enrolled_us, p.last_heard_us) for p in probes.probes_of(db, 1)] == [
+        ("old", "cellar", 9, 9),
+        ("waits", "first spot", None, None),
+    ]
+    run = runs.run_by_id(db, 11)
+    assert (run.probe_id, run.far_end_id) == (3, 7)
+    site = sites.site_by_slug(db, "pier")
+    assert site is not None
+    assert (site.blackouts, site.ceiling_pct, site.max_delay_ms) == ((), None, None)
+    assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
+    with pytest.raises(sqlite3.IntegrityError):
+        db.execute("DELETE FROM far_end WHERE id = 7")
+
+
+def test_a_step_that_leaves_a_pointer_to_nothing_is_taken_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    add_engagement(open_database(tmp_path), "a", "A")
+    steps = database._steps()
+    steps[max(steps) + 1] = "INSERT INTO preset VALUES (1, 99, 'Ours', '{}', 5);"
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    with pytest.raises(sqlite3.IntegrityError, match="rows of preset pointing at nothing"):
+        open_database(tmp_path)
+    assert connect(tmp_path).execute("SELECT count(*) FROM preset").fetchone()[0] == 0
 
 
 def test_a_broken_step_changes_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -78,7 +120,7 @@ def test_what_was_committed_survives_a_kill(tmp_path: Path) -> None:
     code = (
         "import sys, time; from pathlib import Path\n"
         "from tarnfell.store.db import open_database, writing\n"
-        "from tarnfell.store.sites import add_engagement\n"
+        "from tarnfell.store.engagements import add_engagement\n"
         "db = open_database(Path(sys.argv[1]))\n"
         "with writing(db): add_engagement(db, 'kept', 'Kept')\n"
         "print('written', flush=True)\n"

@@ -4,6 +4,55 @@
  */
 
 export interface paths {
+    "/api/arithmetic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a brief asks of its line, and what its evidence takes. Nothing is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BriefForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Arithmetic"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calls/{call_id}": {
         parameters: {
             query?: never;
@@ -185,7 +234,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Begin an engagement. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EngagementForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -231,8 +313,581 @@ export interface paths {
                 };
             };
         };
+        /** Change an engagement's name and summary; its address stays. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EngagementForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an engagement away with its sites, or take it out again. Nothing of it is lost. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Archive"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/brief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An empty brief for one more site, and what it may hold. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BriefPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep targets under a name, for all sites of this engagement. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["KeepPreset"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PresetList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/presets/{preset_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a preset; sites that were set by it keep their targets. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    preset_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PresetList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/site-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a list of sites; with ``keep``, make those that can be. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SiteImport"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SiteImportAnswer"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/site-list.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sites of an engagement, in the form that is read back in. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a new site down. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BriefForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/join/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What will happen on this network, the file to start, and whether it is heard. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JoinPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/join/{code}/tarnfell-probe.pyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The probe's file, made for its spot. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/zip": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/join/{code}/tarnfell-probe.service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A service unit for a small box that is always on. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe/commands/{command_id}/outcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a command ended. Telling it again changes nothing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    command_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -297,7 +952,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A probe is alive and free; it is given the next run that waits for it. */
+        /** A probe is alive and free; it is given the next command or run that waits for it. */
         post: {
             parameters: {
                 query?: never;
@@ -479,6 +1134,51 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe/program": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The probe's program as this server has it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/zip": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -833,6 +1533,659 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a site away, or take it out again. Nothing of it is lost. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Archive"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/brief": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site's brief, and what it may hold. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BriefPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Change a site's brief; its address stays. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BriefForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new site with this one's brief: not its probes, not its evidence. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Duplicate"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/far-ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write down a host that runs a far end, and choose it for this site. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["FarEndForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/far-ends/{far_end_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what is written down of a far end, for every site that chose it. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    far_end_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["FarEndForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Put a far end away that no other site has chosen; its evidence stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    far_end_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/far-ends/{far_end_id}/chosen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have this site's calls answered there, or no longer. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    far_end_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Chosen"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Spots, probes and far ends of a site. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A probe for a spot, with a link that brings it there. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProbeForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/probes/{probe_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Rename a probe or move it to another spot; its evidence stays. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProbeForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/probes/{probe_id}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a probe to do something; it takes it at its next heartbeat. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskCommand"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/probes/{probe_id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new link for a probe; the one before stops working. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Take a link back: nobody can enrol by it any more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/report.html": {
         parameters: {
             query?: never;
@@ -1059,10 +2412,376 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/spots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One more spot on the site's path. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SpotForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/spots/{spot_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Rename or move a spot. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    spot_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SpotForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** Archive */
+        Archive: {
+            /** Archived */
+            archived: boolean;
+        };
+        /** ArchivedSite */
+        ArchivedSite: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            /** Archived Us */
+            archived_us: number;
+        };
+        /** Arithmetic */
+        Arithmetic: {
+            /** @description Null where the number of calls was stated. */
+            need: components["schemas"]["NeedView"] | null;
+            /** Needed Calls */
+            needed_calls: number;
+            /** Loads */
+            loads: components["schemas"]["StreamLoad"][];
+            /** Line Kbps */
+            line_kbps: number;
+            /** Share Up Pct */
+            share_up_pct: number | null;
+            /** Share Down Pct */
+            share_down_pct: number | null;
+            /**
+             * Ceiling Calls
+             * @description Most calls at once that the site's ceiling lets a test place.
+             */
+            ceiling_calls: number | null;
+            run: components["schemas"]["RunArithmetic"];
+            /** Calls To Claim */
+            calls_to_claim: number;
+            /** Remarks */
+            remarks: string[];
+        };
+        /** AskCommand */
+        AskCommand: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "distances" | "update" | "answer" | "silence" | "end";
+        };
+        /**
+         * BlackoutForm
+         * @description Hours of the site's week in which no load may be placed.
+         */
+        BlackoutForm: {
+            /**
+             * Days
+             * @default 1234567
+             */
+            days: string;
+            /** From Minute */
+            from_minute: number;
+            /** To Minute */
+            to_minute: number;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /** BlockedAtView */
+        BlockedAtView: {
+            /** Calls */
+            calls: number;
+            /** Blocked Pct */
+            blocked_pct: number;
+        };
+        /** BoundView */
+        BoundView: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Optional */
+            optional: boolean;
+            /** Meaning */
+            meaning: string;
+            /** Source */
+            source: string;
+        };
+        /**
+         * BriefForm
+         * @description A site as it is written down. Left-out values have the defaults shown.
+         */
+        BriefForm: {
+            /** Name */
+            name: string;
+            /**
+             * Place
+             * @description In a few words, as it stands in tables.
+             * @default
+             */
+            place: string;
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Time Zone
+             * @default Europe/London
+             */
+            time_zone: string;
+            /**
+             * Open Minute
+             * @default 480
+             */
+            open_minute: number;
+            /**
+             * Close Minute
+             * @default 1080
+             */
+            close_minute: number;
+            /**
+             * Open Days
+             * @description ISO weekdays, Monday 1, as digits.
+             * @default 12345
+             */
+            open_days: string;
+            /** Blackouts */
+            blackouts?: components["schemas"]["BlackoutForm"][];
+            /**
+             * Ceiling Pct
+             * @description Most of the line's rate, each way, that test calls may take; null for no ceiling.
+             * @default 80
+             */
+            ceiling_pct: number | null;
+            /** Contacts */
+            contacts?: components["schemas"]["ContactForm"][];
+            /**
+             * Switches By
+             * @default
+             */
+            switches_by: string;
+            /**
+             * Firewall By
+             * @default
+             */
+            firewall_by: string;
+            /**
+             * Line By
+             * @default
+             */
+            line_by: string;
+            /**
+             * Medium
+             * @default
+             */
+            medium: string;
+            /**
+             * Down Kbps
+             * @default null
+             */
+            down_kbps: number | null;
+            /**
+             * Up Kbps
+             * @default null
+             */
+            up_kbps: number | null;
+            /**
+             * Provider
+             * @default
+             */
+            provider: string;
+            /**
+             * People
+             * @default null
+             */
+            people: number | null;
+            /**
+             * Calls Per Hour
+             * @description A person in the busy hour.
+             * @default 3
+             */
+            calls_per_hour: number | null;
+            /**
+             * Minutes Per Call
+             * @default 3
+             */
+            minutes_per_call: number | null;
+            /**
+             * Blocking Pct
+             * @default 1
+             */
+            blocking_pct: number | null;
+            /**
+             * Stated Calls
+             * @description Calls at once as somebody stated them; null computes them from the calling habits.
+             * @default null
+             */
+            stated_calls: number | null;
+            /**
+             * Codec
+             * @default g711a
+             */
+            codec: string;
+            /**
+             * Ptime Ms
+             * @default 20
+             */
+            ptime_ms: number;
+            /** Video */
+            video?: components["schemas"]["VideoForm"][];
+            /**
+             * Srtp
+             * @default false
+             */
+            srtp: boolean;
+            /**
+             * Pppoe
+             * @default false
+             */
+            pppoe: boolean;
+            /**
+             * Vlan Tags
+             * @default 0
+             */
+            vlan_tags: number;
+            /**
+             * Tunnel Bytes
+             * @default 0
+             */
+            tunnel_bytes: number;
+            /**
+             * Ipv6
+             * @default false
+             */
+            ipv6: boolean;
+            targets?: components["schemas"]["TargetsForm"];
+        };
+        /** BriefPage */
+        BriefPage: {
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Site Slug */
+            site_slug: string | null;
+            /** Archived */
+            archived: boolean;
+            form: components["schemas"]["BriefForm"];
+            /** Bounds */
+            bounds: components["schemas"]["BoundView"][];
+            /** Presets */
+            presets: components["schemas"]["PresetView"][];
+            /** Video Profiles */
+            video_profiles: components["schemas"]["VideoProfileView"][];
+            /** Time Zones */
+            time_zones: string[];
+        };
         /** BriefView */
         BriefView: {
             /** Place */
@@ -1244,6 +2963,11 @@ export interface components {
              */
             thinned: boolean;
         };
+        /** Chosen */
+        Chosen: {
+            /** Chosen */
+            chosen: boolean;
+        };
         /** CodecList */
         CodecList: {
             /** Codecs */
@@ -1273,6 +2997,56 @@ export interface components {
             standing: "published" | "planning";
             /** Source */
             source: string;
+        };
+        /**
+         * CommandView
+         * @description One thing a probe was told to do.
+         */
+        CommandView: {
+            /** What */
+            what: string;
+            /** Asked By */
+            asked_by: string | null;
+            /** Asked Us */
+            asked_us: number;
+            /** Taken Us */
+            taken_us: number | null;
+            /** Began Us */
+            began_us: number | null;
+            /** Ended Us */
+            ended_us: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /** Outcome */
+            outcome: string;
+            /** Run Id */
+            run_id: number | null;
+        };
+        /** ContactForm */
+        ContactForm: {
+            /**
+             * Role
+             * @default
+             */
+            role: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Email
+             * @default
+             */
+            email: string;
+            /**
+             * Phone
+             * @default
+             */
+            phone: string;
         };
         /** DaySheet */
         DaySheet: {
@@ -1307,6 +3081,18 @@ export interface components {
             /** Down Loss Pct */
             down_loss_pct: (number | null)[];
         };
+        /**
+         * Destination
+         * @description Something on the network that a probe will speak to.
+         */
+        Destination: {
+            /** Host */
+            host: string;
+            /** Ports */
+            ports: string;
+            /** What */
+            what: string;
+        };
         /** DimensionView */
         DimensionView: {
             /** Dimension */
@@ -1324,6 +3110,17 @@ export interface components {
             /** Taken By */
             taken_by: string | null;
         };
+        /** DistanceView */
+        DistanceView: {
+            /** Probe Id */
+            probe_id: number;
+            /** At Us */
+            at_us: number;
+            /** Connect Ms */
+            connect_ms: number | null;
+            /** Failure */
+            failure: string | null;
+        };
         /** Done */
         Done: {
             /**
@@ -1331,6 +3128,21 @@ export interface components {
              * @enum {string}
              */
             state: "waiting" | "taken" | "running" | "done" | "failed";
+        };
+        /** Duplicate */
+        Duplicate: {
+            /** Name */
+            name: string;
+        };
+        /** EngagementForm */
+        EngagementForm: {
+            /** Name */
+            name: string;
+            /**
+             * Summary
+             * @default
+             */
+            summary: string;
         };
         /** EngagementLine */
         EngagementLine: {
@@ -1342,6 +3154,8 @@ export interface components {
             summary: string;
             /** Sites */
             sites: number;
+            /** Archived Us */
+            archived_us: number | null;
         };
         /** EngagementList */
         EngagementList: {
@@ -1356,8 +3170,12 @@ export interface components {
             name: string;
             /** Summary */
             summary: string;
+            /** Archived */
+            archived: boolean;
             /** Sites */
             sites: components["schemas"]["SiteLine"][];
+            /** Archived Sites */
+            archived_sites: components["schemas"]["ArchivedSite"][];
         };
         /** Enrol */
         Enrol: {
@@ -1365,7 +3183,7 @@ export interface components {
             token: string;
             /** Environment */
             environment?: {
-                [key: string]: string | number | null;
+                [key: string]: unknown;
             };
         };
         /** Enrolled */
@@ -1396,6 +3214,72 @@ export interface components {
         Failure: {
             /** Reason */
             reason: string;
+        };
+        /** FarEndCard */
+        FarEndCard: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "host" | "server" | "probe";
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Media Low */
+            media_low: number | null;
+            /** Media High */
+            media_high: number | null;
+            /** Chosen */
+            chosen: boolean;
+            /**
+             * Other Sites
+             * @description Sites besides this one that chose it.
+             */
+            other_sites: number;
+            /** Probe Id */
+            probe_id: number | null;
+            /** Distances */
+            distances: components["schemas"]["DistanceView"][];
+        };
+        /** FarEndForm */
+        FarEndForm: {
+            /** Name */
+            name: string;
+            /**
+             * Place
+             * @default
+             */
+            place: string;
+            /** Host */
+            host: string;
+            /**
+             * Port
+             * @default 4870
+             */
+            port: number;
+            /**
+             * Media Low
+             * @default 20000
+             */
+            media_low: number;
+            /**
+             * Media High
+             * @default 20399
+             */
+            media_high: number;
+            /**
+             * Key
+             * @description From the far end's key file; null leaves the one that is kept.
+             * @default null
+             */
+            key: string | null;
         };
         /** FarEndView */
         FarEndView: {
@@ -1437,14 +3321,68 @@ export interface components {
         };
         /** Heartbeat */
         Heartbeat: {
-            /** Environment */
-            environment?: {
-                [key: string]: string | number | null;
-            };
+            /**
+             * Environment
+             * @description Null when nothing has changed since the probe last told.
+             * @default null
+             */
+            environment: {
+                [key: string]: unknown;
+            } | null;
         };
         /** HeartbeatAnswer */
         HeartbeatAnswer: {
+            /** @default null */
             job: components["schemas"]["Job"] | null;
+            /** @default null */
+            command: components["schemas"]["ToldCommand"] | null;
+            /**
+             * Again S
+             * @description How soon the server wants to hear from this probe again.
+             */
+            again_s: number;
+        };
+        /** ImportLine */
+        ImportLine: {
+            /**
+             * Line
+             * @description In the file; the header is line 1.
+             */
+            line: number;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Needed Calls */
+            needed_calls: number | null;
+            /** Problem */
+            problem: string | null;
+            /**
+             * Slug
+             * @description Once made.
+             */
+            slug: string | null;
+        };
+        /** InvitationView */
+        InvitationView: {
+            /**
+             * Path
+             * @description Of the page for the people at the site, on this server.
+             */
+            path: string;
+            /** Until Us */
+            until_us: number;
+            /** Opened Us */
+            opened_us: number | null;
+            /** Fetched Us */
+            fetched_us: number | null;
+            /** Used Us */
+            used_us: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "used" | "revoked" | "expired";
         };
         /** Job */
         Job: {
@@ -1474,6 +3412,47 @@ export interface components {
             payload_bytes: number;
             /** Dscp */
             dscp: number;
+        };
+        /**
+         * JoinPage
+         * @description What people at a site see behind the link they were sent.
+         */
+        JoinPage: {
+            /** Site */
+            site: string;
+            /** Engagement */
+            engagement: string;
+            /** Spot */
+            spot: string;
+            /** Probe */
+            probe: string;
+            /** From Whom */
+            from_whom: string;
+            /** Until Us */
+            until_us: number;
+            /** Time Zone */
+            time_zone: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "expired" | "revoked" | "running" | "silent" | "finished";
+            /** Says */
+            says: string;
+            /** Destinations */
+            destinations: components["schemas"]["Destination"][];
+            /** File */
+            file: string;
+            /** Command Unix */
+            command_unix: string;
+            /** Command Windows */
+            command_windows: string;
+        };
+        /** KeepPreset */
+        KeepPreset: {
+            /** Title */
+            title: string;
+            targets: components["schemas"]["TargetsForm"];
         };
         /**
          * LegView
@@ -1539,6 +3518,11 @@ export interface components {
             /** Call Mos */
             call_mos: (number | null)[];
         };
+        /** Made */
+        Made: {
+            /** Slug */
+            slug: string;
+        };
         /** MosLossView */
         MosLossView: {
             /** Best */
@@ -1552,6 +3536,15 @@ export interface components {
             /** Late */
             late: number;
         };
+        /** NeedView */
+        NeedView: {
+            /** Erlangs */
+            erlangs: number;
+            /** Calls */
+            calls: number;
+            /** Curve */
+            curve: components["schemas"]["BlockedAtView"][];
+        };
         /** NextStep */
         NextStep: {
             /** Words */
@@ -1560,10 +3553,10 @@ export interface components {
             why: string;
             /**
              * Action
-             * @description Which button does it.
+             * @description Which button does it: go to the place screen, place calls, and so on.
              * @enum {string}
              */
-            action: "place" | "watch" | "report" | "open-run";
+            action: "place" | "load" | "report" | "open-run" | "archive";
             /** Label */
             label: string;
             /**
@@ -1571,6 +3564,24 @@ export interface components {
              * @default null
              */
             run_id: number | null;
+        };
+        /**
+         * Outcome
+         * @description How a command ended, as the probe tells it.
+         */
+        Outcome: {
+            /**
+             * Result
+             * @default null
+             */
+            result: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Failure
+             * @default null
+             */
+            failure: string | null;
         };
         /** PacketPoint */
         PacketPoint: {
@@ -1642,6 +3653,93 @@ export interface components {
              */
             far_end_id: number | null;
         };
+        /** PlacePage */
+        PlacePage: {
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Medium */
+            medium: string;
+            /** Provider */
+            provider: string;
+            /** Spots */
+            spots: components["schemas"]["SpotView"][];
+            /** Spot Kinds */
+            spot_kinds: components["schemas"]["SpotKindView"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["FarEndCard"][];
+        };
+        /** PresetList */
+        PresetList: {
+            /** Presets */
+            presets: components["schemas"]["PresetView"][];
+        };
+        /** PresetView */
+        PresetView: {
+            /**
+             * Id
+             * @description Null for the ones that come with the program.
+             */
+            id: number | null;
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            targets: components["schemas"]["TargetsForm"];
+        };
+        /** ProbeCard */
+        ProbeCard: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Spot Id */
+            spot_id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "not placed" | "heard" | "silent";
+            /**
+             * Says
+             * @description How it is, and what to try when it is silent.
+             */
+            says: string;
+            /** Heard From */
+            heard_from: string | null;
+            /** Last Heard Us */
+            last_heard_us: number | null;
+            /** Enrolled Us */
+            enrolled_us: number | null;
+            around: components["schemas"]["Surroundings"];
+            invitation: components["schemas"]["InvitationView"] | null;
+            /**
+             * Answers
+             * @description Whether it is a far end as well.
+             */
+            answers: boolean;
+            /**
+             * Outdated
+             * @description Whether the server has a newer program for it.
+             */
+            outdated: boolean;
+            /** History */
+            history: components["schemas"]["CommandView"][];
+        };
+        /** ProbeForm */
+        ProbeForm: {
+            /** Name */
+            name: string;
+            /** Spot Id */
+            spot_id: number;
+        };
         /** ProbeView */
         ProbeView: {
             /** Id */
@@ -1708,6 +3806,34 @@ export interface components {
             ethernet_ipv4_kbps: number;
             /** Wire Ipv4 Kbps */
             wire_ipv4_kbps: number;
+        };
+        /**
+         * RunArithmetic
+         * @description The run that would give the evidence asked for: the needed calls held for a minute, often enough.
+         */
+        RunArithmetic: {
+            /** Calls At Once */
+            calls_at_once: number;
+            /** Call S */
+            call_s: number;
+            /** Rounds */
+            rounds: number;
+            /** Run S */
+            run_s: number;
+            /** Calls */
+            calls: number;
+            /**
+             * Claims Pct
+             * @description The share of good calls that many could claim at 95 % if not one is bad.
+             */
+            claims_pct: number;
+            /** Enough */
+            enough: boolean;
+            /**
+             * Probes
+             * @description One probe places up to 100 calls.
+             */
+            probes: number;
         };
         /** RunEventView */
         RunEventView: {
@@ -1929,6 +4055,27 @@ export interface components {
             /** Password */
             password: string;
         };
+        /** SiteImport */
+        SiteImport: {
+            /** Csv */
+            csv: string;
+            /**
+             * Keep
+             * @description False only reads and says what would be made.
+             * @default false
+             */
+            keep: boolean;
+        };
+        /** SiteImportAnswer */
+        SiteImportAnswer: {
+            /** Lines */
+            lines: components["schemas"]["ImportLine"][];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "read" | "kept";
+        };
         /** SiteLine */
         SiteLine: {
             /** Slug */
@@ -1989,6 +4136,51 @@ export interface components {
             /** Runs Total */
             runs_total: number;
         };
+        /** SpotForm */
+        SpotForm: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** SpotKindView */
+        SpotKindView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /** Words */
+            words: string;
+            /** Why */
+            why: string;
+        };
+        /** SpotView */
+        SpotView: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /** Kind Words */
+            kind_words: string;
+            /** Note */
+            note: string;
+            /** Probes */
+            probes: components["schemas"]["ProbeCard"][];
+        };
         /** Stage */
         Stage: {
             /**
@@ -2003,6 +4195,33 @@ export interface components {
             /** Done */
             done: boolean;
         };
+        /**
+         * StreamLoad
+         * @description All streams of one kind, each way.
+         */
+        StreamLoad: {
+            /** Title */
+            title: string;
+            /** Streams */
+            streams: number;
+            /** Packets Per S */
+            packets_per_s: number;
+            /**
+             * Ip Kbps
+             * @description At IP in the site's version, with RTCP, SRTP and tunnel.
+             */
+            ip_kbps: number;
+            /**
+             * Wire Kbps
+             * @description On Ethernet with preamble and gap, all overheads.
+             */
+            wire_kbps: number;
+            /**
+             * Line Kbps
+             * @description What the line's rate must carry: IP and PPPoE.
+             */
+            line_kbps: number;
+        };
         /** StripHour */
         StripHour: {
             /** Day */
@@ -2014,6 +4233,98 @@ export interface components {
              * @description Of the worst call in that hour.
              */
             mos: number | null;
+        };
+        /**
+         * Surroundings
+         * @description What a probe told of where it stands. Null where its system does not tell.
+         */
+        Surroundings: {
+            /** System */
+            system: string | null;
+            /** Python */
+            python: string | null;
+            /** Addresses */
+            addresses: string[];
+            /** Gateway */
+            gateway: string | null;
+            /** Name Servers */
+            name_servers: string[];
+            /** Dhcp */
+            dhcp: string | null;
+            /** Interface */
+            interface: string | null;
+            /** Medium */
+            medium: string | null;
+            /** Link Mbps */
+            link_mbps: number | null;
+            /** Duplex */
+            duplex: string | null;
+            /** Mtu */
+            mtu: number | null;
+            /** Wifi Signal Dbm */
+            wifi_signal_dbm: number | null;
+            /** Time Source */
+            time_source: string | null;
+            /** Clock Synchronised */
+            clock_synchronised: boolean | null;
+            /** Receive Stamps */
+            receive_stamps: string | null;
+            /** Cannot */
+            cannot: string[];
+        };
+        /** TargetsForm */
+        TargetsForm: {
+            /**
+             * Target Mos
+             * @default 4
+             */
+            target_mos: number;
+            /**
+             * Required Share Pct
+             * @default 97
+             */
+            required_share_pct: number;
+            /**
+             * Max Delay Ms
+             * @default null
+             */
+            max_delay_ms: number | null;
+            /**
+             * Max Loss Pct
+             * @default null
+             */
+            max_loss_pct: number | null;
+            /**
+             * Max Variation Ms
+             * @default null
+             */
+            max_variation_ms: number | null;
+            /**
+             * Required Days
+             * @default 7
+             */
+            required_days: number;
+            /**
+             * Required Busy Hours
+             * @default 40
+             */
+            required_busy_hours: number;
+            /**
+             * Required Calls
+             * @default 125
+             */
+            required_calls: number;
+        };
+        /** ToldCommand */
+        ToldCommand: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Arguments */
+            arguments: {
+                [key: string]: unknown;
+            };
         };
         /** VerdictView */
         VerdictView: {
@@ -2030,6 +4341,24 @@ export interface components {
             reasons: string[];
             /** Missing */
             missing: string[];
+        };
+        /** VideoForm */
+        VideoForm: {
+            /** Profile */
+            profile: string;
+            /** Streams */
+            streams: number;
+        };
+        /** VideoProfileView */
+        VideoProfileView: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Kbps */
+            kbps: number;
+            /** Frames Per S */
+            frames_per_s: number;
         };
     };
     responses: never;

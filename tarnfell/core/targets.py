@@ -1,0 +1,185 @@
+"""What a call must reach to be acceptable, and how much evidence proves a site: bounds, their sources, our presets."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from tarnfell.core.stats import calls_to_claim
+
+
+@dataclass(frozen=True, kw_only=True)
+class Targets:
+    """Bounds on one direction of a call, the share of calls that must keep them, and the evidence asked for.
+
+    A bound of None is not asked.
+    """
+
+    target_mos: float
+    required_share_pct: float
+    max_delay_ms: float | None = None
+    """Mouth to ear."""
+    max_loss_pct: float | None = None
+    """Lost on the network, before any buffer."""
+    max_variation_ms: float | None = None
+    """99th percentile of packet delay variation (RFC 5481)."""
+    required_days: int
+    required_busy_hours: int
+    required_calls: int
+
+
+@dataclass(frozen=True)
+class Bound:
+    """One line of the targets: what it means and where its values come from."""
+
+    key: str
+    title: str
+    unit: str
+    low: float
+    high: float
+    optional: bool
+    meaning: str
+    source: str
+
+
+BOUNDS = (
+    Bound(
+        "target_mos", "Quality of a call", "MOS", 1.0, 4.5, False,
+        "Each direction of a call must be at least this good, by the E-model.",
+        "ITU-T G.109: R 80 (4.03) satisfies users, R 70 (3.60) leaves some dissatisfied, R 60 (3.10) many.",
+    ),
+    Bound(
+        "required_share_pct", "Calls that must reach it", "%", 50.0, 99.9, False,
+        "The site is ready only when this share is certain at 95 %, not merely observed.",
+        "Our own: 97 % is one bad call a person in about a week of ordinary use.",
+    ),
+    Bound(
+        "max_delay_ms", "Delay, mouth to ear", "ms", 20.0, 1000.0, True,
+        "Above it people begin to talk over one another. Buffer, packet interval and codec are counted in.",
+        "ITU-T G.114 §4: below 150 ms most uses are not affected; up to 400 ms only where planned for.",
+    ),
+    Bound(
+        "max_loss_pct", "Loss on the network", "%", 0.0, 20.0, True,
+        "Lost packets are gaps to be concealed. What comes too late for the buffer is counted by the MOS.",
+        "ITU-T Y.1541 table 1, classes 0 and 1: 0.1 %. G.711 with concealment bears 1 % at 0.1 to 0.2 MOS.",
+    ),
+    Bound(
+        "max_variation_ms", "Jitter: delay variation", "ms", 1.0, 500.0, True,
+        "How far the slowest hundredth of packets trails the fastest one. More needs a deeper buffer.",
+        "ITU-T Y.1541 table 1, classes 0 and 1: 50 ms (there the 99.9th percentile; we bound the 99th).",
+    ),
+    Bound(
+        "required_days", "Days of evidence", "days", 1, 90, False,
+        "Faults that come once a day need several days to be seen twice.",
+        "Our own: seven days see each weekday once, which a baseline by hour of the week needs.",
+    ),
+    Bound(
+        "required_busy_hours", "Business hours with calls", "hours", 1, 1000, False,
+        "Hours of the site's own business in which a call was measured. An idle line proves nothing.",
+        "Our own: 40 is a working week.",
+    ),
+    Bound(
+        "required_calls", "Calls measured", "calls", 1, 100_000, False,
+        "Fewer calls cannot claim the share, even without a bad one among them.",
+        "Wilson interval at 95 %: 125 calls without a bad one claim 97 %, 381 claim 99 %, 73 claim 95 %.",
+    ),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Preset:
+    key: str
+    title: str
+    says: str
+    targets: Targets
+
+
+PRESETS = (
+    Preset(
+        "strict",
+        "Strict",
+        "For call centres and control rooms, where each bad call is a customer.",
+        Targets(
+            target_mos=4.2,
+            required_share_pct=99.0,
+            max_delay_ms=150.0,
+            max_loss_pct=0.1,
+            max_variation_ms=50.0,
+            required_days=14,
+            required_busy_hours=80,
+            required_calls=calls_to_claim(99),
+        ),
+    ),
+    Preset(
+        "usual",
+        "Usual",
+        "For an office that lives on its phones.",
+        Targets(
+            target_mos=4.0,
+            required_share_pct=97.0,
+            max_delay_ms=200.0,
+            max_loss_pct=1.0,
+            max_variation_ms=60.0,
+            required_days=7,
+            required_busy_hours=40,
+            required_calls=calls_to_claim(97),
+        ),
+    ),
+    Preset(
+        "tolerant",
+        "Tolerant",
+        "For places that call little, or over radio and satellite because nothing else is there.",
+        Targets(
+            target_mos=3.6,
+            required_share_pct=95.0,
+            max_delay_ms=400.0,
+            max_loss_pct=3.0,
+            max_variation_ms=None,
+            required_days=5,
+            required_busy_hours=20,
+            required_calls=calls_to_claim(95),
+        ),
+    ),
+)
+
+
+class TargetError(ValueError):
+    """A bound that cannot be; the text says which and what can."""
+
+
+def check_targets(targets: Targets) -> None:
+    """Raises TargetError."""
+    for bound in BOUNDS:
+        value = getattr(targets, bound.key)
+        if value is None:
+            if not bound.optional:
+                raise TargetError(f"{bound.title} must be given.")
+        elif not bound.low <= value <= bound.high:
+            raise TargetError(
+                f"{bound.title}: {value:g} cannot be; choose {bound.low:g} to {bound.high:g} {bound.unit}."
+            )
+
+
+def missed(
+    targets: Targets,
+    *,
+    mos: float | None,
+    mouth_to_ear_ms: float | None,
+    loss_pct: float,
+    pdv_p99_ms: float | None,
+) -> tuple[str, ...]:
+    """Keys of the bounds one direction of a call does not keep; none means it is acceptable.
+
+    A direction in which nothing arrived has no MOS and misses it. A delay that is not known is not held against it.
+    """
+    found = []
+    if mos is None or mos < targets.target_mos:
+        found.append("target_mos")
+    for key, value in (
+        ("max_delay_ms", mouth_to_ear_ms),
+        ("max_loss_pct", loss_pct),
+        ("max_variation_ms", pdv_p99_ms),
+    ):
+        bound = getattr(targets, key)
+        if bound is not None and value is not None and value > bound:
+            found.append(key)
+    return tuple(found)

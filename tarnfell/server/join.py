@@ -1,0 +1,118 @@
+"""The page behind an enrolment link: for people at a site, who sign in nowhere and are no engineers."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from flask import Blueprint, Response, current_app, g, request
+
+from tarnfell.server import probe_file
+from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.models.places import Destination, JoinPage
+from tarnfell.server.presence import is_heard, look_at
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import people
+from tarnfell.store import places as place_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import now_us, writing
+from tarnfell.store.probes import Invitation, Probe
+from tarnfell.store.sites import Site
+
+blueprint = Blueprint("join", __name__)
+
+_SAYS = {
+    "open": "Nothing runs yet. Fetch the file and start it; this page will say when it is heard.",
+    "expired": "This link has run out. Ask whoever sent it for a new one.",
+    "revoked": "This link was taken back. If you expected it to work, ask whoever sent it.",
+    "running": "It runs and is heard. Leave its window open and the machine awake; nothing else is to be done.",
+    "silent": "It has run but is not heard now. Is the machine awake, on the network, and the window still open? "
+    "Start the same file again to go on.",
+    "finished": "The work is finished. You can close the window and delete the file. Thank you.",
+}
+
+
+@endpoint(blueprint, "GET", "/api/join/<code>", audience="anyone", response=JoinPage)
+def show_join(code: str) -> JoinPage:
+    """What will happen on this network, the file to start, and whether it is heard."""
+    invitation = _require(code)
+    if invitation.opened_us is None and invitation.good:
+        with writing(g.db):
+            probe_store.note_invitation(g.db, invitation, "opened")
+    probe = probe_store.probe_by_id(g.db, invitation.probe_id)
+    site = site_store.site_by_id(g.db, probe.site_id)
+    look_at(site.id)
+    state = _state(invitation, probe)
+    inviter = people.get_user(g.db, invitation.invited_by) if invitation.invited_by else None
+    file = f"{public_address()}/api/join/{code}/{probe_file.FILE_NAME}"
+    name = probe_file.FILE_NAME
+    return JoinPage(
+        site=site.name,
+        engagement=engagement_store.engagement_by_id(g.db, site.engagement_id).name,
+        spot=probe.spot,
+        probe=probe.name,
+        from_whom=inviter.name if inviter else "your consultant",
+        until_us=invitation.until_us,
+        time_zone=site.time_zone,
+        state=state,  # type: ignore[arg-type]
+        says=_SAYS[state],
+        destinations=_destinations(site),
+        file=file,
+        command_unix=f"curl -fsSLo {name} {file} && python3 {name}",
+        command_windows=f"curl.exe -fsSLo {name} {file}; if ($?) {{ py {name} }}",
+    )
+
+
+@endpoint(blueprint, "GET", f"/api/join/<code>/{probe_file.FILE_NAME}", audience="anyone", produces="application/zip")
+def fetch_file(code: str) -> Response:
+    """The probe's file, made for its spot."""
+    invitation = _require(code)
+    if not invitation.good:
+        raise Problem(410, _SAYS[_state(invitation, probe_store.probe_by_id(g.db, invitation.probe_id))])
+    with writing(g.db):
+        probe_store.note_invitation(g.db, invitation, "fetched")
+    body = probe_file.probe_file(public_address(), invitation.code, invitation.probe_id)
+    headers = {"Content-Disposition": f'attachment; filename="{probe_file.FILE_NAME}"'}
+    return Response(body, mimetype="application/zip", headers=headers)
+
+
+@endpoint(blueprint, "GET", "/api/join/<code>/tarnfell-probe.service", audience="anyone", produces="text/plain")
+def fetch_service(code: str) -> Response:
+    """A service unit for a small box that is always on."""
+    probe = probe_store.probe_by_id(g.db, _require(code).probe_id)
+    text = probe_file.service_unit(probe.name, site_store.site_by_id(g.db, probe.site_id).name)
+    headers = {"Content-Disposition": 'attachment; filename="tarnfell-probe.service"'}
+    return Response(text, mimetype="text/plain", headers=headers)
+
+
+def public_address() -> str:
+    """This server as probes and people outside reach it, without a slash at the end."""
+    return str(current_app.config["PUBLIC_ADDRESS"] or request.url_root).rstrip("/")
+
+
+def _require(code: str) -> Invitation:
+    invitation = probe_store.invitation_by_code(g.db, code)
+    if invitation is None:
+        raise Problem(404, "This link is not known here. Was it copied whole? Ask whoever sent it.")
+    return invitation
+
+
+def _state(invitation: Invitation, probe: Probe) -> str:
+    if invitation.used_us is None:
+        if invitation.revoked_us is not None:
+            return "revoked"
+        return "open" if invitation.until_us > now_us() else "expired"
+    if probe.retired_us is not None:
+        return "finished"
+    return "running" if is_heard(probe) else "silent"
+
+
+def _destinations(site: Site) -> list[Destination]:
+    """Where the probe will speak to, for whoever runs the firewall."""
+    server = urlsplit(public_address())
+    port = server.port or (443 if server.scheme == "https" else 80)
+    found = [Destination(host=server.hostname or "", ports=f"TCP {port}", what="its instructions and its results")]
+    for far in place_store.far_ends_of(g.db, site.id):
+        media = f"UDP {far.media_low}–{far.media_high}" if far.media_low else "UDP ports the far end names"
+        found.append(Destination(host=far.host, ports=f"TCP {far.port}, {media}", what=f"test calls to {far.name}"))
+    return found

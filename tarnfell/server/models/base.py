@@ -1,0 +1,16 @@
+"""What all requests and responses have in common."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Model(BaseModel):
+    """Unknown fields are turned away, so that a misspelt one is not silently dropped."""
+
+    model_config = ConfigDict(extra="forbid", from_attributes=True, use_attribute_docstrings=True)
+
+
+class Paging(Model):
+    limit: int = Field(20, ge=1, le=200)
+    offset: int = Field(0, ge=0, le=1_000_000)

@@ -1,0 +1,91 @@
+"""One call, down to its packets."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.models.base import Model
+from tarnfell.server.models.runs import CallDirection
+
+
+class CallQuery(Model):
+    buffer_ms: float = Field(60, ge=0, le=1000)
+    codec: str | None = None
+
+
+class PacketPoint(Model):
+    at_ms: float
+    """Since the first packet was sent."""
+    pdv_ms: float | None
+    """Delay above the fastest packet; None when it never came."""
+    fate: Literal["heard", "late", "lost"]
+
+
+class SecondView(Model):
+    sent: int
+    lost: int
+    late: int
+    delay_p50_ms: float | None
+    mos: float
+
+
+class MosLossView(Model):
+    best: float
+    codec: float
+    delay: float
+    loss: float
+    late: float
+
+
+class CallSide(Model):
+    figures: CallDirection
+    effective_loss_pct: float
+    effective_burst_ratio: float
+    pdv_p50_ms: float | None
+    pdv_p99_ms: float | None
+    where_it_went: MosLossView | None
+    why: str
+    seconds: list[SecondView]
+    packets: list[PacketPoint]
+    thinned: bool
+    """Whether packets stands for more than one packet a point."""
+
+
+class CodecView(Model):
+    name: str
+    title: str
+    intervals_ms: list[int]
+    payload_bytes: list[int]
+    """Of one packet at each interval."""
+    ie: float
+    bpl: float
+    standing: Literal["published", "planning"]
+    source: str
+
+
+class CodecList(Model):
+    codecs: list[CodecView]
+
+
+class CallPage(Model):
+    id: int
+    number: int
+    run_id: int
+    site_slug: str
+    site_name: str
+    started_us: int
+    started_local: str
+    calls: int
+    codec: str
+    codec_title: str
+    judged_as: str
+    ptime_ms: int
+    buffer_ms: float
+    target_mos: float
+    mos_scale: str
+    clock: str
+    tainted: list[str]
+    up: CallSide
+    down: CallSide

@@ -1,0 +1,189 @@
+"""Where probes and far ends stand, and how a probe gets there."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from tarnfell.server.models.base import Model
+
+SpotKindName = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
+
+
+class SpotForm(Model):
+    name: str = Field(min_length=1, max_length=80)
+    kind: SpotKindName
+    note: str = Field("", max_length=300)
+
+
+class ProbeForm(Model):
+    name: str = Field(min_length=1, max_length=80)
+    spot_id: int
+
+
+class FarEndForm(Model):
+    name: str = Field(min_length=1, max_length=80)
+    place: str = Field("", max_length=200)
+    host: str = Field(min_length=1, max_length=253)
+    port: int = Field(4870, ge=1, le=65535)
+    media_low: int = Field(20000, ge=1, le=65535)
+    media_high: int = Field(20399, ge=1, le=65535)
+    key: str | None = Field(None, min_length=16, max_length=200)
+    """From the far end's key file; null leaves the one that is kept."""
+
+
+class Chosen(Model):
+    chosen: bool
+
+
+class AskCommand(Model):
+    kind: Literal["distances", "update", "answer", "silence", "end"]
+
+
+class InvitationView(Model):
+    path: str
+    """Of the page for the people at the site, on this server."""
+    until_us: int
+    opened_us: int | None
+    fetched_us: int | None
+    used_us: int | None
+    state: Literal["open", "used", "revoked", "expired"]
+
+
+class CommandView(Model):
+    """One thing a probe was told to do."""
+
+    what: str
+    asked_by: str | None
+    asked_us: int
+    taken_us: int | None
+    began_us: int | None
+    ended_us: int | None
+    state: Literal["waiting", "taken", "running", "done", "failed"]
+    outcome: str
+    run_id: int | None
+
+
+class Surroundings(Model):
+    """What a probe told of where it stands. Null where its system does not tell."""
+
+    system: str | None
+    python: str | None
+    addresses: list[str]
+    gateway: str | None
+    name_servers: list[str]
+    dhcp: str | None
+    interface: str | None
+    medium: str | None
+    link_mbps: int | None
+    duplex: str | None
+    mtu: int | None
+    wifi_signal_dbm: int | None
+    time_source: str | None
+    clock_synchronised: bool | None
+    receive_stamps: str | None
+    cannot: list[str]
+
+
+class ProbeCard(Model):
+    id: int
+    name: str
+    spot_id: int
+    state: Literal["not placed", "heard", "silent"]
+    says: str
+    """How it is, and what to try when it is silent."""
+    heard_from: str | None
+    last_heard_us: int | None
+    enrolled_us: int | None
+    around: Surroundings
+    invitation: InvitationView | None
+    answers: bool
+    """Whether it is a far end as well."""
+    outdated: bool
+    """Whether the server has a newer program for it."""
+    history: list[CommandView]
+
+
+class SpotView(Model):
+    id: int
+    name: str
+    kind: SpotKindName
+    kind_words: str
+    note: str
+    probes: list[ProbeCard]
+
+
+class DistanceView(Model):
+    probe_id: int
+    at_us: int
+    connect_ms: float | None
+    failure: str | None
+
+
+class FarEndCard(Model):
+    id: int
+    kind: Literal["host", "server", "probe"]
+    name: str
+    place: str
+    host: str
+    port: int
+    media_low: int | None
+    media_high: int | None
+    chosen: bool
+    other_sites: int
+    """Sites besides this one that chose it."""
+    probe_id: int | None
+    distances: list[DistanceView]
+
+
+class SpotKindView(Model):
+    kind: SpotKindName
+    words: str
+    why: str
+
+
+class PlacePage(Model):
+    engagement_slug: str
+    engagement_name: str
+    site_slug: str
+    site_name: str
+    time_zone: str
+    medium: str
+    provider: str
+    spots: list[SpotView]
+    spot_kinds: list[SpotKindView]
+    far_ends: list[FarEndCard]
+
+
+class Destination(Model):
+    """Something on the network that a probe will speak to."""
+
+    host: str
+    ports: str
+    what: str
+
+
+class JoinPage(Model):
+    """What people at a site see behind the link they were sent."""
+
+    site: str
+    engagement: str
+    spot: str
+    probe: str
+    from_whom: str
+    until_us: int
+    time_zone: str
+    state: Literal["open", "expired", "revoked", "running", "silent", "finished"]
+    says: str
+    destinations: list[Destination]
+    file: str
+    command_unix: str
+    command_windows: str
+
+
+class Outcome(Model):
+    """How a command ended, as the probe tells it."""
+
+    result: dict[str, Any] | None = None
+    failure: str | None = Field(None, max_length=2000)

@@ -1,0 +1,85 @@
+"""What probes and server say to one another."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from tarnfell.server.models.base import Model
+
+
+class Enrol(Model):
+    token: str = Field(min_length=1, max_length=200)
+    environment: dict[str, Any] = Field(default_factory=dict, max_length=40)
+
+
+class Enrolled(Model):
+    secret: str
+    name: str
+    site: str
+
+
+class Heartbeat(Model):
+    environment: dict[str, Any] | None = Field(None, max_length=40)
+    """Null when nothing has changed since the probe last told."""
+
+
+class JobPlan(Model):
+    calls: int
+    packets: int
+    ptime_us: int
+    payload_type: int
+    clock_hz: int
+    payload_bytes: int
+    dscp: int
+
+
+class Job(Model):
+    id: int
+    far_host: str
+    far_port: int
+    far_key: str
+    plan: JobPlan
+
+
+class ToldCommand(Model):
+    id: int
+    kind: str
+    arguments: dict[str, Any]
+
+
+class HeartbeatAnswer(Model):
+    job: Job | None = None
+    command: ToldCommand | None = None
+    again_s: float
+    """How soon the server wants to hear from this probe again."""
+
+
+class ProgressDirection(Model):
+    sent: int
+    received: int
+    reached: int
+    late: int
+    jitter_us: int
+    pdv_us: int
+
+
+class Progress(Model):
+    second: int = Field(ge=0, le=1_000_000)
+    up: list[ProgressDirection] = Field(max_length=100)
+    down: list[ProgressDirection] = Field(max_length=100)
+    rtt_us: int | None
+    send_late_max_us: int
+
+
+class ProgressAnswer(Model):
+    stop: bool
+
+
+class Failure(Model):
+    reason: str = Field(min_length=1, max_length=2000)
+
+
+class Done(Model):
+    state: Literal["waiting", "taken", "running", "done", "failed"]

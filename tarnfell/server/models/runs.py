@@ -1,0 +1,164 @@
+"""Runs: placing calls, following them, what came of them."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.models.base import Model
+
+
+class PlaceCalls(Model):
+    codec: str
+    ptime_ms: int = Field(ge=1, le=1000)
+    calls: int
+    seconds: float
+    dscp: int = Field(46, ge=0, le=63)
+    probe_id: int | None = None
+    far_end_id: int | None = None
+
+
+class RunEventView(Model):
+    at_us: int
+    state: str
+    words: str
+
+
+class RateView(Model):
+    payload_bytes: int
+    packets_per_s: float
+    ipv4_kbps: float
+    ethernet_ipv4_kbps: float
+    wire_ipv4_kbps: float
+
+
+class CallDirection(Model):
+    sent: int
+    received: int
+    lost: int
+    loss_pct: float
+    late: int
+    duplicates: int
+    reordered: int
+    jitter_ms: float
+    jitter_max_ms: float
+    burst_ratio: float
+    longest_loss_run: int
+    delay_min_ms: float | None
+    delay_p50_ms: float | None
+    pdv_p95_ms: float | None
+    pdv_max_ms: float | None
+    mouth_to_ear_ms: float | None
+    r_factor: float | None
+    mos: float | None
+    worst_second_mos: float | None
+    ssrc: int
+    dscp_sent: int
+    dscp_received: dict[str, int]
+    reason: str | None
+
+
+class CallLine(Model):
+    id: int
+    number: int
+    up: CallDirection
+    down: CallDirection
+
+
+class SideSummary(Model):
+    """One direction over all calls of a run."""
+
+    sent: int
+    lost: int
+    late: int
+    loss_pct: float
+    late_pct: float
+    delay_p50_ms: float | None
+    added_ms: float | None
+    """95th percentile of a packet's delay above its call's fastest, middle of the calls."""
+    jitter_ms: float
+    mos_p50: float | None
+    mos_min: float | None
+    dscp_sent: int
+    dscp_received: dict[str, int]
+    why: str
+
+
+class SelfCheckView(Model):
+    tainted: bool
+    reasons: list[str]
+    probe_late_p99_ms: float | None
+    far_end_late_p99_ms: float | None
+    priority: str | None
+    receive_stamps: str | None
+
+
+class RunPage(Model):
+    id: int
+    site_slug: str
+    site_name: str
+    time_zone: str
+    engagement_slug: str
+    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state_words: str
+    failure: str | None
+    codec: str
+    codec_title: str
+    ptime_ms: int
+    calls: int
+    seconds: float
+    dscp: int
+    created_us: int
+    begun_us: int | None
+    ended_us: int | None
+    stop_asked: bool
+    rate: RateView
+    target_mos: float
+    mos_scale: str
+    clock: str | None
+    probe: str
+    far_end: str
+    events: list[RunEventView]
+    self_check: SelfCheckView | None
+    good: int | None
+    up: SideSummary | None
+    down: SideSummary | None
+
+
+class CallList(Model):
+    calls: list[CallLine]
+    total: int
+
+
+class LiveSide(Model):
+    rate: float
+    """Packets a second a call, over the last second."""
+    received: int
+    missing: int
+    late: int
+    jitter_ms: float
+    mos: float | None
+    """Middle of the calls, from this second alone."""
+    call_rates: list[float]
+    call_mos: list[float | None]
+
+
+class LiveSecondView(Model):
+    second: int
+    rtt_ms: float | None
+    send_late_max_ms: float
+    up: LiveSide
+    down: LiveSide
+
+
+class RunLive(Model):
+    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state_words: str
+    failure: str | None
+    expected_rate: float
+    seconds: list[LiveSecondView]
+
+
+class LiveQuery(Model):
+    after: int = Field(0, ge=0, le=1_000_000)

@@ -1,0 +1,172 @@
+"""Where things stand: spots on a site's path, the far ends of all sites, and how far these are from a probe."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass, fields
+from typing import Literal
+
+from tarnfell.store.db import now_us
+
+SpotKind = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
+"""From the farthest subnet outwards; the order is the order on the path picture."""
+SPOT_KINDS: tuple[SpotKind, ...] = ("farthest", "desk", "wireless", "cabinet", "firewall", "outside")
+
+
+@dataclass(frozen=True)
+class Spot:
+    id: int
+    site_id: int
+    name: str
+    kind: SpotKind
+    note: str
+
+
+@dataclass(frozen=True)
+class FarEnd:
+    """``key`` is the secret that far end shares with those who may call it."""
+
+    id: int
+    kind: Literal["host", "server", "probe"]
+    name: str
+    place: str
+    host: str
+    port: int
+    media_low: int | None
+    media_high: int | None
+    key: str
+    probe_id: int | None
+    archived_us: int | None
+
+
+@dataclass(frozen=True)
+class Distance:
+    probe_id: int
+    far_end_id: int
+    at_us: int
+    connect_ms: float | None
+    failure: str | None
+
+
+_SPOT = "SELECT id, site_id, name, kind, note FROM spot"
+_FAR_COLUMNS = ", ".join(f"far_end.{f.name}" for f in fields(FarEnd))
+
+
+def add_spot(db: sqlite3.Connection, site_id: int, name: str, kind: SpotKind, note: str = "") -> int:
+    cursor = db.execute(
+        "INSERT INTO spot (site_id, name, kind, note, created_us) VALUES (?, ?, ?, ?, ?)",
+        (site_id, name, kind, note, now_us()),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def spots_of(db: sqlite3.Connection, site_id: int) -> list[Spot]:
+    """From the inside outwards."""
+    spots = [Spot(*row) for row in db.execute(f"{_SPOT} WHERE site_id = ? ORDER BY id", (site_id,))]
+    return sorted(spots, key=lambda s: SPOT_KINDS.index(s.kind))
+
+
+def spot_by_id(db: sqlite3.Connection, spot_id: int) -> Spot | None:
+    row = db.execute(f"{_SPOT} WHERE id = ?", (spot_id,)).fetchone()
+    return Spot(*row) if row else None
+
+
+def change_spot(db: sqlite3.Connection, spot_id: int, name: str, kind: SpotKind, note: str) -> None:
+    db.execute("UPDATE spot SET name = ?, kind = ?, note = ? WHERE id = ?", (name, kind, note, spot_id))
+
+
+def add_far_end(
+    db: sqlite3.Connection,
+    name: str,
+    place: str,
+    host: str,
+    port: int,
+    key: str,
+    *,
+    media: tuple[int, int] | None = None,
+    kind: str = "host",
+    probe_id: int | None = None,
+) -> int:
+    low, high = media or (None, None)
+    cursor = db.execute(
+        "INSERT INTO far_end (kind, name, place, host, port, media_low, media_high, key, probe_id, created_us) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (kind, name, place, host, port, low, high, key, probe_id, now_us()),
+    )
+    return int(cursor.lastrowid or 0)
+
+
+def change_far_end(
+    db: sqlite3.Connection, far_end_id: int, name: str, place: str, host: str, port: int, media: tuple[int, int]
+) -> None:
+    db.execute(
+        "UPDATE far_end SET name = ?, place = ?, host = ?, port = ?, media_low = ?, media_high = ? WHERE id = ?",
+        (name, place, host, port, *media, far_end_id),
+    )
+
+
+def set_far_end_key(db: sqlite3.Connection, far_end_id: int, key: str) -> None:
+    db.execute("UPDATE far_end SET key = ? WHERE id = ?", (key, far_end_id))
+
+
+def archive_far_end(db: sqlite3.Connection, far_end_id: int, archived: bool) -> None:
+    at = now_us() if archived else None
+    db.execute("UPDATE far_end SET archived_us = ? WHERE id = ?", (at, far_end_id))
+
+
+def choose_far_end(db: sqlite3.Connection, site_id: int, far_end_id: int, chosen: bool = True) -> None:
+    if chosen:
+        db.execute(
+            "INSERT OR IGNORE INTO site_far_end (site_id, far_end_id, created_us) VALUES (?, ?, ?)",
+            (site_id, far_end_id, now_us()),
+        )
+    else:
+        db.execute("DELETE FROM site_far_end WHERE site_id = ? AND far_end_id = ?", (site_id, far_end_id))
+
+
+def sites_that_chose(db: sqlite3.Connection, far_end_id: int) -> set[int]:
+    rows = db.execute("SELECT site_id FROM site_far_end WHERE far_end_id = ?", (far_end_id,))
+    return {row[0] for row in rows}
+
+
+def far_ends(db: sqlite3.Connection) -> list[FarEnd]:
+    """All that are in use, whoever chose them."""
+    rows = db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE archived_us IS NULL ORDER BY name COLLATE NOCASE")
+    return [FarEnd(*row) for row in rows]
+
+
+def far_ends_of(db: sqlite3.Connection, site_id: int) -> list[FarEnd]:
+    """The ones chosen for a site, first chosen first."""
+    rows = db.execute(
+        f"SELECT {_FAR_COLUMNS} FROM site_far_end JOIN far_end ON far_end.id = far_end_id "
+        "WHERE site_far_end.site_id = ? AND archived_us IS NULL ORDER BY site_far_end.created_us, far_end.id",
+        (site_id,),
+    )
+    return [FarEnd(*row) for row in rows]
+
+
+def far_end_by_id(db: sqlite3.Connection, far_end_id: int) -> FarEnd | None:
+    row = db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE id = ?", (far_end_id,)).fetchone()
+    return FarEnd(*row) if row else None
+
+
+def far_end_of_probe(db: sqlite3.Connection, probe_id: int) -> FarEnd | None:
+    row = db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE probe_id = ?", (probe_id,)).fetchone()
+    return FarEnd(*row) if row else None
+
+
+def keep_distance(
+    db: sqlite3.Connection, probe_id: int, far_end_id: int, connect_ms: float | None, failure: str | None
+) -> None:
+    db.execute(
+        "INSERT OR REPLACE INTO distance (probe_id, far_end_id, at_us, connect_ms, failure) VALUES (?, ?, ?, ?, ?)",
+        (probe_id, far_end_id, now_us(), connect_ms, failure),
+    )
+
+
+def distances_of(db: sqlite3.Connection, probe_id: int) -> dict[int, Distance]:
+    """By far end."""
+    rows = db.execute(
+        "SELECT probe_id, far_end_id, at_us, connect_ms, failure FROM distance WHERE probe_id = ?", (probe_id,)
+    )
+    return {row["far_end_id"]: Distance(*row) for row in rows}

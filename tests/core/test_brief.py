@@ -1,0 +1,164 @@
+"""Need, targets, video and staircase: the arithmetic of a brief and of what a load proved."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.need import NeedError, need_of
+from tarnfell.core.rates import Link, PlanError, Shape, call_rate, check_shape, hold, plan_run, rise, video_rate
+from tarnfell.core.staircase import staircase
+from tarnfell.core.stats import calls_to_claim, erlang_b, wilson
+from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, check_targets, missed
+from tarnfell.core.video import MAX_PAYLOAD_BYTES, VideoError, find_profile, video_profiles
+
+USUAL = next(p.targets for p in PRESETS if p.key == "usual")
+
+
+def test_need_by_erlang_b() -> None:
+    """120 people, 3 calls of 3 minutes in the busy hour: 18 erlangs; published tables give 28 circuits at 1 %."""
+    need = need_of(120, 3, 3, 1)
+    assert need.erlangs == pytest.approx(18)
+    assert need.calls == 28
+    at = {point.calls: point.blocked_pct for point in need.curve}
+    assert at[28] == pytest.approx(100 * erlang_b(18, 28))
+    assert at[0] == 100
+    assert len(need.curve) <= 60
+
+
+def test_people_who_never_call_need_one_call() -> None:
+    assert need_of(5, 0, 3, 1).calls == 1
+
+
+@pytest.mark.parametrize("habits", [(0, 3, 3, 1), (10, -1, 3, 1), (10, 3, 3, 0), (10, 3, 3, 100), (10**5, 60, 60, 1)])
+def test_habits_that_cannot_be(habits: tuple[int, float, float, float]) -> None:
+    with pytest.raises(NeedError):
+        need_of(*habits)
+
+
+def test_presets_keep_their_own_bounds_and_can_claim_their_share() -> None:
+    for preset in PRESETS:
+        check_targets(preset.targets)
+        assert preset.targets.required_calls >= calls_to_claim(preset.targets.required_share_pct)
+    strict, usual, tolerant = (p.targets for p in PRESETS)
+    assert strict.target_mos > usual.target_mos > tolerant.target_mos
+    assert all(b.source and b.meaning for b in BOUNDS)
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"target_mos": 4.6}, "Quality of a call: 4.6 cannot be; choose 1 to 4.5 MOS"),
+        ({"required_share_pct": 100.0}, "Calls that must reach it: 100 cannot be"),
+        ({"max_delay_ms": 0.0}, "Delay, mouth to ear: 0 cannot be"),
+        ({"required_days": 0}, "Days of evidence: 0 cannot be"),
+    ],
+)
+def test_bounds_that_cannot_be(change: dict[str, float], says: str) -> None:
+    with pytest.raises(TargetError, match=says):
+        check_targets(replace(USUAL, **change))
+
+
+@pytest.mark.parametrize(
+    ("figures", "expected"),
+    [
+        ({}, ()),
+        ({"mos": 3.99}, ("target_mos",)),
+        ({"mos": None}, ("target_mos",)),
+        ({"mouth_to_ear_ms": 201.0}, ("max_delay_ms",)),
+        ({"mouth_to_ear_ms": None}, ()),
+        ({"loss_pct": 1.1, "pdv_p99_ms": 61.0}, ("max_loss_pct", "max_variation_ms")),
+    ],
+)
+def test_which_bounds_a_call_misses(figures: dict[str, float | None], expected: tuple[str, ...]) -> None:
+    good = {"mos": 4.0, "mouth_to_ear_ms": 200.0, "loss_pct": 1.0, "pdv_p99_ms": 60.0}
+    assert missed(USUAL, **{**good, **figures}) == expected  # type: ignore[arg-type]
+
+
+def test_a_bound_not_asked_is_never_missed() -> None:
+    free = replace(USUAL, max_delay_ms=None, max_loss_pct=None, max_variation_ms=None)
+    assert missed(free, mos=4.1, mouth_to_ear_ms=900.0, loss_pct=9.0, pdv_p99_ms=400.0) == ()
+
+
+@pytest.mark.parametrize("profile", video_profiles().values(), ids=lambda p: p.name)
+def test_video_frames_keep_the_bit_rate_and_the_packet_size(profile) -> None:  # type: ignore[no-untyped-def]
+    refresh, ordinary = profile.frame_bytes()
+    whole = refresh + (profile.frames_per_refresh - 1) * ordinary
+    assert whole * 8 / profile.refresh_s / 1000 == pytest.approx(profile.kbps, rel=0.01)
+    for size in (refresh, ordinary):
+        packets = profile.packets(size)
+        assert sum(packets) == size
+        assert max(packets) <= MAX_PAYLOAD_BYTES
+        assert max(packets) - min(packets) <= 1
+    rate = video_rate(profile)
+    assert rate.ipv4_kbps == pytest.approx(profile.kbps + 40 * 8 * rate.packets_per_s / 1000)
+
+
+def test_unknown_video_profile() -> None:
+    with pytest.raises(VideoError, match="no video profile “8k”"):
+        find_profile("8k")
+
+
+def test_what_the_line_carries_counts_the_sites_own_overheads() -> None:
+    g711 = find_codec("g711a")
+    assert call_rate(g711, 20).line_kbps == pytest.approx(80 * 1.05)
+    assert call_rate(g711, 20, Link(ipv6=True)).line_kbps == pytest.approx(88 * 1.05)
+    full = Link(srtp=True, pppoe=True, tunnel_bytes=50)
+    assert call_rate(g711, 20, full).line_kbps == pytest.approx((200 + 10 + 8 + 50) * 0.4 * 1.05)
+
+
+def test_shapes() -> None:
+    assert rise(2, 9, 3, 30).steps == (2, 5, 8, 9)
+    assert rise(4, 4, 1, 30).steps == (4,)
+    plan = plan_run(find_codec("g711a"), 20, rise(1, 4, 1, 30, rounds=2))
+    assert (plan.calls, plan.calls_at_once) == (20, 4)
+    assert plan.run_s == 8 * 30 + 7 * 5
+    assert plan.claims_pct == pytest.approx(wilson(20, 20).low_pct)
+
+
+@pytest.mark.parametrize(
+    "shape", [Shape((), 30), Shape((101,), 30), Shape((1,), 0.5), hold(1, 30, 0), Shape((1,) * 101, 30)]
+)
+def test_shapes_that_cannot_be_placed(shape: Shape) -> None:
+    with pytest.raises(PlanError):
+        check_shape(shape)
+    with pytest.raises(PlanError, match="does not rise"):
+        rise(5, 4, 1, 30)
+
+
+def test_staircase_stops_at_the_first_step_that_fails() -> None:
+    calls = [(2, True)] * 10 + [(4, True)] * 9 + [(4, False)] * 11 + [(6, True)] * 30
+    found = staircase(calls, 97)
+    assert [s.calls_at_once for s in found.steps] == [2, 4, 6]
+    assert [s.passes for s in found.steps] == [True, False, True]
+    assert found.sustained_calls == 2
+    first, second, _ = found.steps
+    assert not first.sure
+    assert first.more_calls == 125 - 10
+    assert second.sure
+    assert second.more_calls == 0
+
+
+def test_staircase_of_nothing() -> None:
+    assert staircase([], 97).sustained_calls is None
+
+
+@given(st.lists(st.tuples(st.integers(1, 20), st.booleans()), min_size=1, max_size=200), st.data())
+def test_a_worse_call_never_raises_what_is_sustained(calls: list[tuple[int, bool]], data: st.DataObject) -> None:
+    spoiled = list(calls)
+    i = data.draw(st.integers(0, len(calls) - 1))
+    spoiled[i] = (spoiled[i][0], False)
+    assert (staircase(spoiled, 90).sustained_calls or 0) <= (staircase(calls, 90).sustained_calls or 0)
+
+
+@given(st.integers(1, 400), st.integers(0, 20), st.sampled_from([90.0, 95.0, 97.0]))
+def test_the_calls_still_asked_for_are_just_enough(good: int, bad: int, required: float) -> None:
+    (step,) = staircase([(3, True)] * good + [(3, False)] * bad, required).steps
+    if step.more_calls:
+        total = good + bad + step.more_calls
+        assert wilson(good + step.more_calls, total).low_pct >= required
+        assert wilson(good + step.more_calls - 1, total - 1).low_pct < required

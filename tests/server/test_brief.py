@@ -1,0 +1,224 @@
+"""Setting sites up over the API: briefs, arithmetic, presets, copies, archives, lists."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import call_rate
+from tests.server.conftest import House, record_file
+
+
+def form(**changes: Any) -> dict[str, Any]:
+    return {"name": "Ferry Terminal", "people": 40, "up_kbps": 10_000, "down_kbps": 40_000, **changes}
+
+
+def put(house: House, path: str, body: dict[str, Any]) -> Any:
+    return house.person.put(path, json=body, headers={"X-CSRF-Token": house.csrf})
+
+
+def test_from_an_empty_installation_to_a_site(house: House) -> None:
+    made = house.post("/api/engagements", {"name": "Sound Čaj & Co.", "summary": "Two sites"})
+    assert made.json["slug"] == "sound-caj-co"
+    site = house.post("/api/engagements/sound-caj-co/sites", form(targets={"target_mos": 3.6, "max_delay_ms": 300}))
+    assert site.json == {"slug": "ferry-terminal"}
+    page = house.person.get("/api/sites/ferry-terminal").json
+    assert page["brief"]["needed_calls"] == 12  # 40 people × 3 × 3 min = 6 erlangs at 1 %: 12 by Erlang B's tables
+    assert page["next"]["words"].startswith("Place a probe")
+    brief = house.person.get("/api/sites/ferry-terminal/brief").json
+    assert brief["form"]["targets"]["max_delay_ms"] == 300
+    assert brief["form"]["stated_calls"] is None
+    # The same name again gets an address of its own.
+    assert house.post("/api/engagements/sound-caj-co/sites", form()).json == {"slug": "ferry-terminal-2"}
+
+
+def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
+    written = {
+        **form(name="Pier office", stated_calls=7),
+        "place": "The pier",
+        "address": "1 Pier Road, Merrow",
+        "time_zone": "Atlantic/Faroe",
+        "open_days": "135",
+        "blackouts": [{"days": "5", "from_minute": 720, "to_minute": 780, "why": "payroll"}],
+        "ceiling_pct": 55,
+        "contacts": [{"role": "site", "name": "Ada", "email": "ada@merrow.example", "phone": "1"}],
+        "firewall_by": "Sound IT",
+        "video": [{"profile": "720p30", "streams": 2}],
+        "srtp": True,
+        "vlan_tags": 1,
+        "targets": {"target_mos": 4.1, "max_loss_pct": 0.5, "required_days": 3},
+    }
+    assert put(house, "/api/sites/pier/brief", written).json == {"slug": "pier"}
+    back = house.person.get("/api/sites/pier/brief").json["form"]
+    for name, value in written.items():
+        if name != "targets":
+            assert back[name] == value, name
+    assert back["targets"] | written["targets"] == back["targets"]  # type: ignore[operator]
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"time_zone": "Mars/Base"}, "no time zone “Mars/Base”"),
+        ({"open_days": "128"}, "Business days: “128” are not weekdays"),
+        ({"open_minute": 1080, "close_minute": 480}, "must open before they close"),
+        ({"blackouts": [{"days": "1", "from_minute": 60, "to_minute": 60}]}, "must begin before they end"),
+        ({"codec": "g999"}, "No codec is called “g999”"),
+        ({"ptime_ms": 15}, "cannot be sent every 15 ms"),
+        ({"video": [{"profile": "8k", "streams": 1}]}, "no video profile “8k”"),
+        ({"people": None}, "or state the calls at once"),
+        ({"targets": {"target_mos": 5}}, "Quality of a call: 5 cannot be"),
+        ({"calls_per_hour": 900}, "erlangs at one site cannot be right"),
+        ({"up_kbps": 0}, "up_kbps: Input should be greater than or equal to 1"),
+        ({"colour": "red"}, "colour: Extra inputs are not permitted"),
+    ],
+)
+def test_briefs_that_cannot_be(house: House, change: dict[str, Any], says: str) -> None:
+    for answer in (
+        house.post("/api/engagements/customer/sites", form(**change)),
+        house.post("/api/arithmetic", form(**change)),
+    ):
+        assert answer.status_code == 422
+        assert says in answer.json["detail"]
+
+
+def test_arithmetic_is_the_cores(house: House) -> None:
+    asked = form(stated_calls=10, video=[{"profile": "720p30", "streams": 2}], pppoe=True)
+    got = house.post("/api/arithmetic", asked).json
+    assert got["need"] is None
+    audio, video = got["loads"]
+    assert audio["line_kbps"] == pytest.approx(10 * (80 + 3.2) * 1.05)
+    assert audio["wire_kbps"] == pytest.approx(10 * (call_rate(find_codec("g711a"), 20).wire_ipv4_kbps + 3.2 + 4))
+    assert video["streams"] == 2
+    total = audio["line_kbps"] + video["line_kbps"]
+    assert got["share_up_pct"] == pytest.approx(total / 100)
+    assert got["share_down_pct"] == pytest.approx(total / 400)
+    assert got["run"] == {
+        "calls_at_once": 10, "call_s": 60, "rounds": 13, "run_s": 13 * 60 + 12 * 5, "calls": 130,
+        "claims_pct": pytest.approx(97.13, abs=0.01), "enough": True, "probes": 1,
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"up_kbps": 500}, "The line cannot carry this"),
+        ({"up_kbps": 1000}, "little is left"),
+        ({"up_kbps": None}, "Without the line's rates"),
+        ({"ceiling_pct": 5}, "lets a test place 5 of the 10 needed calls"),
+        ({"targets": {"required_calls": 50}}, "50 calls cannot claim 97 %, even without a bad one: 125 can."),
+        ({"stated_calls": 250}, "250 take 3 probes"),
+    ],
+)
+def test_arithmetic_says_what_to_mind(house: House, change: dict[str, Any], says: str) -> None:
+    got = house.post("/api/arithmetic", form(**{"stated_calls": 10, **change})).json
+    assert any(says in remark for remark in got["remarks"]), got["remarks"]
+
+
+def test_presets_are_kept_per_engagement(house: House) -> None:
+    path = "/api/engagements/customer/presets"
+    kept = put(house, path, {"title": "Harbour rule", "targets": {"target_mos": 3.9}}).json["presets"]
+    assert [p["title"] for p in kept] == ["Strict", "Usual", "Tolerant", "Harbour rule"]
+    put(house, path, {"title": "harbour RULE", "targets": {"target_mos": 3.8}})
+    house.post("/api/engagements", {"name": "Other"})
+    assert len(house.person.get("/api/engagements/other/brief").json["presets"]) == 3
+    own = house.person.get("/api/engagements/customer/brief").json["presets"][3]
+    assert own["targets"]["target_mos"] == 3.8
+    assert "comes with the program" in put(house, path, {"title": "Strict ", "targets": {}}).json["detail"]
+    gone = house.person.delete(f"{path}/{own['id']}", headers={"X-CSRF-Token": house.csrf}).json
+    assert len(gone["presets"]) == 3
+
+
+def test_a_copy_has_the_brief_and_nothing_else(house: House) -> None:
+    assert house.post("/api/sites/pier/duplicate", {"name": "Pier annex"}).json == {"slug": "pier-annex"}
+    copy = house.person.get("/api/sites/pier-annex").json
+    original = house.person.get("/api/sites/pier").json
+    assert copy["brief"] == original["brief"]
+    assert (copy["probes"], copy["runs"]) == ([], [])
+
+
+def test_archived_is_put_away_and_nothing_is_lost(house: House) -> None:
+    run = house.place().json["id"]
+    assert "A run is on" in house.post("/api/sites/pier/archive", {"archived": True}).json["detail"]
+    assert "A run is on" in house.post("/api/engagements/customer/archive", {"archived": True}).json["detail"]
+    house.heartbeat()
+    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    house.post("/api/sites/pier/archive", {"archived": True})
+    page = house.person.get("/api/engagements/customer").json
+    assert page["sites"] == []
+    assert [s["slug"] for s in page["archived_sites"]] == ["pier"]
+    assert house.person.get("/api/sites/pier").json["runs_total"] == 1
+    refused = house.place()
+    assert refused.status_code == 409
+    assert "archived" in refused.json["detail"]
+    house.post("/api/sites/pier/archive", {"archived": False})
+    assert house.person.get("/api/engagements/customer").json["sites"][0]["slug"] == "pier"
+    house.post("/api/engagements/customer/archive", {"archived": True})
+    assert house.person.get("/api/engagements").json["engagements"][0]["archived_us"]
+
+
+LIST = """name;place;time_zone;opens;closes;people;calls_per_hour;up_kbps;down_kbps;srtp
+Quay;North;Europe/Oslo;7:30;16:00;25;1,5;20000;20000;yes
+Slip;South;Nowhere/Land;7;15;10;;;;
+;;;;;;;;;
+Dock;;;;;;;;;
+"""
+
+
+def read_list(house: House, text: str, keep: bool = False) -> Any:
+    return house.post("/api/engagements/customer/site-list", {"csv": text, "keep": keep})
+
+
+def test_a_list_of_sites_is_read_line_by_line(house: House) -> None:
+    read = read_list(house, LIST).json
+    assert read["state"] == "read"
+    quay, slip, dock = read["lines"]
+    assert (quay["line"], quay["needed_calls"], quay["problem"]) == (2, 6, None)
+    assert "no time zone “Nowhere/Land”" in slip["problem"]
+    assert dock == {**dock, "line": 5, "problem": "Give needed_calls, or people."}
+    assert len(house.person.get("/api/engagements/customer").json["sites"]) == 1
+    kept = read_list(house, LIST, keep=True).json
+    assert [line["slug"] for line in kept["lines"]] == ["quay", None, None]
+    form = house.person.get("/api/sites/quay/brief").json["form"]
+    assert (form["open_minute"], form["calls_per_hour"], form["srtp"]) == (450, 1.5, True)
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("", "must name the columns"),
+        ("place,people\nx,3\n", "one of them must be “name”"),
+        ("name,pople\nx,3\n", "No column is called “pople”"),
+        ("name,people\n", "holds no site"),
+        ("name,people\nx,3,4\n", "Line 2 has more cells"),
+        ('name,people\n"x,3\n', "cannot be read as CSV"),
+        ("name,people\n" + "x,3\n" * 1001, "more than 1000 sites"),
+    ],
+)
+def test_lists_that_cannot_be_read(house: House, text: str, says: str) -> None:
+    answer = read_list(house, text)
+    assert answer.status_code == 422
+    assert says in answer.json["detail"]
+
+
+@pytest.mark.parametrize(
+    ("row", "says"),
+    [("x,three,8:00", "people: Input should be a valid integer"), ("x,3,8h", "opens: “8h” is not a time")],
+)
+def test_lines_that_cannot_be(house: House, row: str, says: str) -> None:
+    (line,) = read_list(house, f"name,people,opens\n{row}\n").json["lines"]
+    assert says in line["problem"]
+
+
+def test_a_written_list_reads_back_the_same(house: House) -> None:
+    put(
+        house, "/api/sites/pier/brief", form(name="=Pier", place="-1 floor", srtp=True, targets={"max_delay_ms": 180.5})
+    )
+    text = house.person.get("/api/engagements/customer/site-list.csv").text
+    assert "'=Pier" in text
+    (line,) = read_list(house, text, keep=True).json["lines"]
+    assert line["problem"] is None
+    first, again = (house.person.get(f"/api/sites/{s}/brief").json["form"] for s in ("pier", line["slug"]))
+    assert first == again
