@@ -72,6 +72,7 @@ def run_agent(state: State, stop: threading.Event | None = None) -> None:
         _Agent(state, client, commander, stop).run()
     finally:
         commander.close()
+        state.release()
 
 
 class _Agent:

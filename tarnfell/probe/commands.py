@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import subprocess
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -37,12 +38,12 @@ class Commander:
 
     def do(self, command: dict[str, Any]) -> dict[str, Any]:
         """The result for the server. Raises CommandError."""
-        what = {
+        what: Callable[[dict[str, Any]], dict[str, Any]] | None = {
             "distances": self._distances,
             "answer": self._answer,
             "silence": self._silence,
             "update": self._update,
-            "end": lambda _: self._silence({}),
+            "end": self._silence,
         }.get(command["kind"])
         if what is None:
             raise CommandError(f"This probe does not know “{command['kind']}”. Update it, then ask again.")

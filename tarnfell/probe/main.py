@@ -12,10 +12,10 @@ from pathlib import Path
 
 from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
 from tarnfell.media.host import die_with
-from tarnfell.probe.agent import AgentError, agent_status, enrol, run_agent
+from tarnfell.probe.agent import agent_status, enrol, run_agent
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.program import carried_enrolment
-from tarnfell.probe.state import State
+from tarnfell.probe.state import AgentError, State
 
 _ENROL_PAUSE_S = 5.0
 DONE, FAILED, WRONG_USE = 0, 1, 2

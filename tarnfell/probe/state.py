@@ -77,6 +77,11 @@ class State:
             raise AgentError("This probe already runs on this machine. Leave that one running.") from None
         self._lock = lock
 
+    def release(self) -> None:
+        if self._lock:
+            self._lock.close()
+            self._lock = None
+
     def begin_job(self, number: int) -> None:
         write_whole(self._current, json.dumps({"id": number}).encode())
 
@@ -125,8 +130,7 @@ class State:
 
     def clear(self) -> None:
         """Leave nothing on this machine."""
-        if self._lock:
-            self._lock.close()
+        self.release()
         shutil.rmtree(self.folder, ignore_errors=True)
 
 

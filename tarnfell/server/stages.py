@@ -78,14 +78,14 @@ def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | 
     if not probes:
         words, why = (
             "Place a probe at the site",
-            "Calls are placed from inside it: choose a spot and send a link there.",
+            "Calls are placed from inside: choose a spot, send a link.",
         )
     elif not enrolled:
         words, why = f"Get {probes[0].name} running", "It has not been heard yet. Somebody at the site opens its link."
     elif not far_ends:
         words, why = (
             "Choose where calls are answered",
-            "A call needs a far end, best where calls will really be answered.",
+            "Best where they will really be answered later.",
         )
     elif not any(is_heard(p) for p in enrolled):
         words, why = f"Find out why {enrolled[0].name} is silent", "It was heard before and is not heard now."

@@ -13,9 +13,10 @@ from typing import Any
 import pytest
 
 from tarnfell.probe import agent as agents
-from tarnfell.probe.agent import AgentError, agent_status, enrol, pack_run, run_agent
+from tarnfell.probe.agent import agent_status, enrol, pack_run, run_agent
 from tarnfell.probe.call import RunResult
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.probe.state import AgentError, State
 from tarnfell.wire.record import Record, split_parts
 
 
@@ -79,7 +80,7 @@ def work(state: Path, server: FakeServer, until: str) -> None:
 
     watcher = threading.Thread(target=look)
     watcher.start()
-    run_agent(state, stop)
+    run_agent(State(state), stop)
     watcher.join()
     assert until in server.paths()
 
@@ -105,7 +106,7 @@ def test_what_the_server_will_never_take_is_set_aside(state: Path, server: FakeS
     work(state, server, until="/api/probe/heartbeat")
     assert "/api/probe/jobs/2/record" in server.paths()
     assert [f.name for f in (state / "spool").iterdir()] == ["000000001.record.refused"]
-    assert agent_status(state)["waiting_results"] == 0
+    assert agent_status(State(state))["waiting_results"] == 0
 
 
 def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -114,12 +115,12 @@ def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch
     (state / "spool" / "000000005.record").write_bytes(b"r5")
     stop = threading.Event()
     threading.Timer(1.0, stop.set).start()
-    run_agent(state, stop)
+    run_agent(State(state), stop)
     assert server.paths().count("/api/probe/jobs/5/record") >= 3
-    assert agent_status(state)["waiting_results"] == 1
+    assert agent_status(State(state))["waiting_results"] == 1
     server.answers.clear()
     work(state, server, until="/api/probe/heartbeat")
-    assert agent_status(state)["waiting_results"] == 0
+    assert agent_status(State(state))["waiting_results"] == 0
 
 
 def test_a_job_cut_short_is_owned_up_to(state: Path, server: FakeServer) -> None:
@@ -133,12 +134,12 @@ def test_a_job_cut_short_is_owned_up_to(state: Path, server: FakeServer) -> None
 def test_a_server_that_no_longer_knows_the_probe_ends_it(state: Path, server: FakeServer) -> None:
     server.answers["/api/probe/heartbeat"] = (401, b'{"detail": "This probe is not known here."}')
     with pytest.raises(AgentError, match="turned this probe away: This probe is not known here"):
-        run_agent(state, threading.Event())
+        run_agent(State(state), threading.Event())
 
 
 def test_enrolment_is_kept_private(tmp_path: Path, server: FakeServer) -> None:
     server.answers["/api/probe/enrol"] = (200, b'{"secret": "s", "name": "probe", "site": "Pier"}')
-    assert enrol(server.address, "token", tmp_path / "new")["site"] == "Pier"
+    assert enrol(server.address, "token", State(tmp_path / "new")).site == "Pier"
     assert (tmp_path / "new" / "enrolment.json").stat().st_mode & 0o077 == 0
 
 

@@ -25,7 +25,7 @@ def test_from_an_empty_installation_to_a_site(house: House) -> None:
     site = house.post("/api/engagements/sound-caj-co/sites", form(targets={"target_mos": 3.6, "max_delay_ms": 300}))
     assert site.json == {"slug": "ferry-terminal"}
     page = house.person.get("/api/sites/ferry-terminal").json
-    assert page["brief"]["needed_calls"] == 12  # 40 people × 3 × 3 min = 6 erlangs at 1 %: 12 by Erlang B's tables
+    assert page["brief"]["needed_calls"] == 13  # 40 people × 3 × 3 min = 6 erlangs at 1 %: 13 by Erlang B's tables
     assert page["next"]["words"].startswith("Place a probe")
     brief = house.person.get("/api/sites/ferry-terminal/brief").json
     assert brief["form"]["targets"]["max_delay_ms"] == 300
@@ -70,7 +70,7 @@ def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
         ({"video": [{"profile": "8k", "streams": 1}]}, "no video profile “8k”"),
         ({"people": None}, "or state the calls at once"),
         ({"targets": {"target_mos": 5}}, "Quality of a call: 5 cannot be"),
-        ({"calls_per_hour": 900}, "erlangs at one site cannot be right"),
+        ({"calls_per_hour": 1000, "minutes_per_call": 60}, "erlangs at one site cannot be right"),
         ({"up_kbps": 0}, "up_kbps: Input should be greater than or equal to 1"),
         ({"colour": "red"}, "colour: Extra inputs are not permitted"),
     ],

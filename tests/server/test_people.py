@@ -75,7 +75,7 @@ def test_probe_needs_its_secret_and_a_token_works_once(house: House) -> None:
     assert stranger.post("/api/probe/heartbeat", json={}).status_code == 401
     again = stranger.post("/api/probe/enrol", json={"token": house.token})
     assert again.status_code == 403
-    assert "used or expired" in again.json["detail"]
+    assert "used, revoked or expired" in again.json["detail"]
     # A person's cookie is no probe, and a probe is no person.
     assert house.person.post("/api/probe/heartbeat", json={}).status_code == 401
     assert house.probe("GET", "/api/engagements").status_code == 401

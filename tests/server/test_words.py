@@ -29,7 +29,7 @@ def stands(house: House) -> dict[str, str]:
 
 
 def test_next_step_from_nothing_to_report(house: House) -> None:
-    assert site(house)["next"]["action"] == "place"
+    assert site(house)["next"]["action"] == "load"
     assert stands(house)["judge"] == "nothing to judge yet"
     run_id = taken(house)
     step = site(house)["next"]
@@ -48,7 +48,7 @@ def test_next_step_asks_for_the_calls_that_are_needed(house: House) -> None:
     deliver(house, run_id, record_file(calls=1))
     step = site(house)["next"]
     assert step["words"] == "Hold 2 calls at once in business hours"
-    assert step["action"] == "place"
+    assert step["action"] == "load"
 
 
 def test_silent_probe_is_said(house: House) -> None:
