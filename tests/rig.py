@@ -11,7 +11,7 @@ import subprocess
 import sys
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -79,6 +79,20 @@ def path(folder: Path, listen: str, far: str, script: dict[str, Any], prefix: tu
         if not prefix:
             await_port(listen)
         yield truth
+
+
+def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
+    deadline = time.monotonic() + within_s
+    while not holds():
+        assert time.monotonic() < deadline, f"waited in vain for {what}"
+        time.sleep(0.1)
+
+
+def fetch(address: str, file: Path, prefix: tuple[str, ...] = ()) -> None:
+    """A file over HTTP, from wherever ``prefix`` puts the asker."""
+    code = "import sys, urllib.request as r; open(sys.argv[2], 'wb').write(r.urlopen(sys.argv[1], timeout=20).read())"
+    command = [*prefix, sys.executable, "-c", code, address, str(file)]
+    subprocess.run(command, check=True, timeout=40, capture_output=True)
 
 
 def cli(*arguments: str, prefix: tuple[str, ...] = (), timeout: float = 60) -> subprocess.CompletedProcess[str]:

@@ -9,10 +9,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.probe.program import ReplaceError, command_line, program_digest, replace_own_file, start_anew
 from tarnfell.probe.state import State
 from tarnfell.probe.surroundings import addresses
+from tarnfell.wire import WireError
+from tarnfell.wire.control import Seal
 
 _CONNECT_S = 3.0
 _CONNECTS = 3
@@ -83,7 +86,7 @@ class Commander:
     def _distances(self, arguments: dict[str, Any]) -> dict[str, Any]:
         """Least time to open a connection to each far end: one round trip and whatever filters do to it."""
         far_ends = list(arguments.get("far_ends") or [])[:_MAX_FAR_ENDS]
-        return {"distances": [{"id": far["id"], **_connect_ms(far["host"], far["port"])} for far in far_ends]}
+        return {"distances": [{"id": far["id"], **_distance(far["host"], far["port"])} for far in far_ends]}
 
     def _answer(self, arguments: dict[str, Any]) -> dict[str, Any]:
         how = {name: arguments[name] for name in ("port", "media_low", "media_high", "key")}
@@ -117,7 +120,7 @@ class Commander:
             if child.poll() is not None:
                 words = child.stderr.read().decode(errors="replace").strip().splitlines()
                 raise CommandError(words[-1] if words else "The far end ended as soon as it was started.")
-            if "connect_ms" in _connect_ms("127.0.0.1", int(how["port"]), 1):
+            if "connect_ms" in _distance("127.0.0.1", int(how["port"]), 1):
                 self._answering = child
                 return
             time.sleep(0.1)
@@ -137,14 +140,23 @@ class Commander:
         raise CommandError("The new program could not be started.")
 
 
-def _connect_ms(host: str, port: int, tries: int = _CONNECTS) -> dict[str, Any]:
+def _distance(host: str, port: int, tries: int = _CONNECTS) -> dict[str, Any]:
+    """Least time to connect, once what answers has greeted as a far end; or why there is none."""
     best: float | None = None
     for _ in range(tries):
         began = time.perf_counter()
         try:
-            socket.create_connection((host, int(port)), _CONNECT_S).close()
+            sock = socket.create_connection((host, int(port)), _CONNECT_S)
         except (OSError, OverflowError, UnicodeError) as error:
             return {"failure": str(getattr(error, "strerror", None) or error or "no answer")}
         took = (time.perf_counter() - began) * 1000
+        channel = Channel(sock, Seal("probe", None), Seal("farend", None))
+        try:
+            if "tarnfell" not in channel.receive_json(_CONNECT_S):
+                raise WireError("no greeting")
+        except (WireError, ChannelClosed, TimeoutError):
+            return {"failure": "something answers there, but it is no far end"}
+        finally:
+            channel.close()
         best = took if best is None else min(best, took)
     return {"connect_ms": best}

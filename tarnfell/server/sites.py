@@ -72,6 +72,7 @@ def show_site(slug: str) -> SitePage:
         engagement_name=engagement.name,
         slug=site.slug,
         name=site.name,
+        archived=site.archived_us is not None,
         brief=brief_view(site),
         verdict=verdict_view(evaluation),
         share=share_view(evaluation),

@@ -13,7 +13,11 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.store import probes
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import open_database, writing
 from tests import rig
+from tests.server.conftest import set_up
 
 pytestmark = [
     pytest.mark.lab,
@@ -181,3 +185,32 @@ def test_media_blocked_by_a_real_firewall(lab: Lab, tmp_path: Path) -> None:
     assert row["up"]["reason"] == "Nothing arrived."
     assert row["clock"]["kind"] == "shared"
     assert row["rtt_ms"] is None
+
+
+def test_a_probe_file_joins_from_its_own_host(lab: Lab, tmp_path: Path) -> None:
+    """Fetched by the link from the site's own namespace, run with nothing but Python, it enrols and places calls."""
+    forwards(lab)
+    db = open_database(tmp_path / "data")
+    with writing(db):
+        _, code = set_up(db, "198.51.100.2", rig.CONTROL_PORT, rig.KEY)
+        run = run_store.add_run(
+            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=2,
+            seconds=2, dscp=46, asked_by=None, words="Asked for by a test.",
+        )  # fmt: skip
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path / "data"), "--bind", "198.51.100.2:8080")
+    inside, file = lab.inside(lab.site), tmp_path / "tarnfell-probe.pyz"
+    with (
+        rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)),
+        rig.process(*serve, prefix=lab.inside(lab.service)),
+    ):
+        lab.await_control(lab.service, "198.51.100.2")
+        rig.eventually(
+            lambda: "198.51.100.2:8080" in sh(f"ip netns exec {lab.service} ss -ltn"), "the server to listen"
+        )
+        rig.fetch(f"http://198.51.100.2:8080/api/join/{code}/{file.name}", file, prefix=inside)
+        with rig.process("-I", "-S", str(file), "--state", str(tmp_path / "state"), prefix=inside, cwd="/"):
+            rig.eventually(lambda: run_store.run_by_id(db, run.id).state == "done", "the run to be done")
+    told = probes.probe_by_id(db, 1)
+    assert (told.heard_from, told.environment["gateway"]) == ("192.0.2.1", "192.0.2.2")
+    assert any(line.endswith("192.0.2.1/24") for line in told.environment["addresses"])
+    assert db.execute("SELECT count(*), min(mos) > 4 FROM direction").fetchone()[:] == (4, 1)

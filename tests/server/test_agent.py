@@ -6,16 +6,17 @@ import json
 import socket
 import subprocess
 import sys
+import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import pytest
 
+from tarnfell.store import commands
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
 from tests import rig
@@ -37,7 +38,7 @@ class Field:
     def start_server(self) -> None:
         arguments = ("serve", "--data", str(self.folder), "--bind", f"127.0.0.1:{self.port}")
         self.server = self._start(*arguments)
-        eventually(self._answers, "the server to answer")
+        rig.eventually(self._answers, "the server to answer")
 
     def start_probe(self) -> None:
         self.probe = self._start("probe", "run", "--state", str(self.state))
@@ -80,20 +81,71 @@ class Field:
             db.close()
 
     def await_state(self, run_id: int, *states: str) -> None:
-        eventually(lambda: self.run(run_id).state in states, f"the run to be {' or '.join(states)}")
-
-
-def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
-    deadline = time.monotonic() + within_s
-    while not holds():
-        assert time.monotonic() < deadline, f"waited in vain for {what}"
-        time.sleep(0.1)
+        rig.eventually(lambda: self.run(run_id).state in states, f"the run to be {' or '.join(states)}")
 
 
 def kill(process: subprocess.Popen[bytes] | None) -> None:
     if process and process.poll() is None:
         process.kill()
         process.wait()
+
+
+class HalfDeaf:
+    """Stands between probe and server and cuts the first uploads: once on the way there, once on the way back."""
+
+    def __init__(self, server_port: int) -> None:
+        self.cut = 0
+        self._port = server_port
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.address = f"http://127.0.0.1:{self._listener.getsockname()[1]}"
+
+    def __enter__(self) -> HalfDeaf:
+        threading.Thread(target=self._serve, daemon=True).start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._listener.close()
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                sock, _ = self._listener.accept()
+            except OSError:
+                return
+            with sock:
+                self._pass(sock)
+
+    def _pass(self, sock: socket.socket) -> None:
+        asked = self._read_request(sock)
+        upload = asked.startswith(b"PUT")
+        if upload and self.cut == 0:
+            self.cut += 1
+            return
+        with socket.create_connection(("127.0.0.1", self._port), 20) as server:
+            server.sendall(asked)
+            answer = b""
+            while part := server.recv(65536):
+                answer += part
+        if upload and self.cut == 1:
+            self.cut += 1
+            return
+        sock.sendall(answer)
+
+    @staticmethod
+    def _read_request(sock: socket.socket) -> bytes:
+        asked = b""
+        while b"\r\n\r\n" not in asked:
+            part = sock.recv(65536)
+            if not part:
+                return asked
+            asked += part
+        head, _, body = asked.partition(b"\r\n\r\n")
+        length = next(
+            (int(h.split(b":")[1]) for h in head.split(b"\r\n") if h.lower().startswith(b"content-length")), 0
+        )
+        while len(body) < length:
+            body += sock.recv(65536)
+        return head + b"\r\n\r\n" + body
 
 
 @pytest.fixture
@@ -126,11 +178,11 @@ def test_server_killed_in_the_middle_of_a_run(field: Field) -> None:
     run_id = field.place(seconds=4)
     field.await_state(run_id, "running")
     kill(field.server)
-    eventually(lambda: list((field.state / "spool").glob("*.record")), "the record to be on the probe's disk")
+    rig.eventually(lambda: list((field.state / "spool").glob("*.record")), "the record to be on the probe's disk")
     field.start_server()
     field.await_state(run_id, "done")
     assert field.count("call") == 2
-    eventually(lambda: not list((field.state / "spool").iterdir()), "the spool to empty")
+    rig.eventually(lambda: not list((field.state / "spool").iterdir()), "the spool to empty")
     status = json.loads(rig.cli("probe", "status", "--json", "--state", str(field.state)).stdout)
     assert status["waiting_results"] == 0
 
@@ -156,7 +208,7 @@ def test_far_end_that_is_not_there_fails_the_run_with_the_reason(field: Field) -
 
 def test_stop_from_the_server_ends_the_calls(field: Field) -> None:
     run_id = field.place(seconds=120)
-    eventually(lambda: field.count("run_second") >= 2, "two seconds of progress")
+    rig.eventually(lambda: field.count("run_second") >= 2, "two seconds of progress")
     db = connect(field.folder)
     run_store.ask_stop(db, field.run(run_id))
     db.close()
@@ -165,6 +217,46 @@ def test_stop_from_the_server_ends_the_calls(field: Field) -> None:
     assert time.monotonic() - asked < 30
     assert "Stopped early" in " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
     assert field.count("call") == 2
+
+
+def test_server_killed_in_the_middle_of_the_upload(field: Field, tmp_path: Path) -> None:
+    """The record is sent again whole, and taken once."""
+    run_id = field.place(seconds=3)
+    with HalfDeaf(field.port) as between:
+        enrolment = field.state / "enrolment.json"
+        kept = json.loads(enrolment.read_text())
+        kill(field.probe)
+        enrolment.write_text(json.dumps({**kept, "server": between.address}))
+        field.start_probe()
+        field.await_state(run_id, "done")
+        assert between.cut >= 2
+    assert field.count("call") == 2
+    assert field.run(run_id).failure is None
+
+
+def test_a_day_without_the_server_is_caught_up(field: Field) -> None:
+    """Runs measured before the server went, commands asked meanwhile: all arrive, in order, once."""
+    first = field.place(seconds=2)
+    field.await_state(first, "running")
+    kill(field.server)
+    rig.eventually(lambda: list((field.state / "spool").glob("*.record")), "the record to be on the probe's disk")
+    kill(field.probe)
+    db = connect(field.folder)
+    # A day passes: what the server last heard is long ago, and it has given the run up.
+    with writing(db):
+        db.execute("UPDATE probe SET last_heard_us = last_heard_us - 86400000000")
+        run_store.give_up_silent(db, [first])
+        commands.ask(db, 1, "distances", None, {"far_ends": []})
+    db.close()
+    second = field.place(seconds=2)
+    field.start_probe()
+    field.start_server()
+    field.await_state(second, "done")
+    assert field.run(first).state == "done"
+    states = [e.state for e in run_store.events(connect(field.folder), first)]
+    assert states == ["waiting", "taken", "running", "failed", "done"]
+    assert field.count("call") == 4
+    rig.eventually(lambda: commands.commands_of(connect(field.folder), 1, 1)[0].state == "done", "the command's end")
 
 
 def test_probe_that_is_not_enrolled() -> None:

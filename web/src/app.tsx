@@ -3,9 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
+import { BriefScreen, NewSiteScreen } from "./brief/brief-screen";
 import { CallScreen } from "./call/call-screen";
 import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
+import { JoinScreen } from "./join/join-screen";
+import { PlaceScreen } from "./place/place-screen";
 import { ReportScreen } from "./report/report-screen";
 import { RunScreen } from "./run/run-screen";
 import { Button, Note } from "./shared/controls";
@@ -15,7 +18,17 @@ import { toggleTheme } from "./shared/theme";
 import { SignInScreen } from "./sign-in/sign-in-screen";
 import { SiteScreen } from "./site/site-screen";
 
+/** People at a site come by a link and sign in nowhere. */
 export function App() {
+  return (
+    <Routes>
+      <Route path="/join/:code" element={<JoinScreen />} />
+      <Route path="*" element={<SignedIn />} />
+    </Routes>
+  );
+}
+
+function SignedIn() {
   const session = useQuery({
     queryKey: ["session"],
     queryFn: async () => {
@@ -38,6 +51,9 @@ export function App() {
       <Routes>
         <Route path="/" element={<EngagementsScreen />} />
         <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+        <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
+        <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
+        <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
         <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
         <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
         <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
@@ -58,12 +74,12 @@ function Keyed({ screen: Screen }: { screen: (props: { id: string }) => ReactNod
 
 function Shell({ session, children }: { session: Model<"Session">; children: ReactNode }) {
   const signOut = async () => {
-    await remove("/api/session");
+    await remove(null, "/api/session");
     // A fresh page keeps nothing of what the last person saw.
     location.assign("/");
   };
   return (
-    <div className="mx-auto max-w-[1320px] px-8 pb-24">
+    <div className="mx-auto max-w-[1320px] min-w-[1024px] px-8 pb-24">
       <header className="flex items-center gap-6 pt-4 pb-3">
         <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight">
           <Mark />

@@ -121,6 +121,7 @@ class SitePage(Model):
     engagement_name: str
     slug: str
     name: str
+    archived: bool
     brief: BriefView
     verdict: VerdictView
     share: ShareView

@@ -31,8 +31,19 @@ export async function post<Name extends keyof Schemas>(
   return request("POST", path, body);
 }
 
-export async function remove(path: string): Promise<void> {
-  await request("DELETE", path);
+export async function put<Name extends keyof Schemas>(
+  _model: Name,
+  path: string,
+  body: object,
+): Promise<Schemas[Name]> {
+  return request("PUT", path, body);
+}
+
+export async function remove<Name extends keyof Schemas>(
+  _model: Name | null,
+  path: string,
+): Promise<Schemas[Name]> {
+  return request("DELETE", path);
 }
 
 async function request<T>(method: string, path: string, body?: object): Promise<T> {

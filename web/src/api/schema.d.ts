@@ -4112,6 +4112,8 @@ export interface components {
             slug: string;
             /** Name */
             name: string;
+            /** Archived */
+            archived: boolean;
             brief: components["schemas"]["BriefView"];
             verdict: components["schemas"]["VerdictView"];
             share: components["schemas"]["ShareView"];

@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
-import { INPUT } from "../shared/controls";
-import { DASH, fixed, pct, plural } from "../shared/format";
+import { ArchiveButton } from "../shared/archive";
+import { Button, INPUT, LinkButton, Section } from "../shared/controls";
+import { ago, DASH, fixed, pct, plural } from "../shared/format";
 import { useKey } from "../shared/keys";
 import { PathThumb } from "../shared/path-picture";
 import { RampKey } from "../shared/ramp";
@@ -12,6 +13,8 @@ import { Pending, Trail } from "../shared/screen";
 import { Strip } from "../shared/strip";
 import { Term } from "../shared/term";
 import { VerdictMark, VerdictWord } from "../shared/verdict";
+import { ImportSites } from "./import-sites";
+import { EngagementDialog } from "./new-engagement";
 
 type Line = Model<"SiteLine">;
 
@@ -86,7 +89,24 @@ export function EngagementScreen({ id }: { id: string }) {
           </label>
         </div>
       </div>
-      <table className="mt-6 w-full border-collapse">
+      <div className="mt-4 flex items-center gap-3">
+        <LinkButton act={page.data.sites.length === 0} to={`/engagements/${id}/new-site`}>
+          New site
+        </LinkButton>
+        <ImportSites engagement={id} />
+        <EngagementDialog of={page.data}>
+          <Button>Name and summary …</Button>
+        </EngagementDialog>
+        <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
+      </div>
+      {page.data.archived && <p className="mt-4">This engagement is archived. Everything of it is kept.</p>}
+      {page.data.sites.length === 0 && (
+        <p className="mt-8 max-w-2xl">
+          No site yet. A site is one building with one way out: write down who works there and what line it
+          has, and the arithmetic of its calls stands beside it at once. Many sites come quickest from a list.
+        </p>
+      )}
+      <table className={`mt-6 w-full border-collapse ${page.data.sites.length === 0 ? "hidden" : ""}`}>
         <thead>
           <tr className="rule text-left text-sm text-soft [&>th]:py-2 [&>th]:pr-5 [&>th]:font-normal">
             <th>Site</th>
@@ -104,10 +124,28 @@ export function EngagementScreen({ id }: { id: string }) {
           <SiteRows key={line.slug} line={line} />
         ))}
       </table>
-      {lines.length === 0 && <p className="py-8">No site matches “{wanted}”.</p>}
-      <p className="mt-5">
-        <RampKey />
-      </p>
+      {lines.length === 0 && page.data.sites.length > 0 && (
+        <p className="py-8">No site matches “{wanted}”.</p>
+      )}
+      {lines.length > 0 && (
+        <p className="mt-5">
+          <RampKey />
+        </p>
+      )}
+      {page.data.archived_sites.length > 0 && (
+        <Section title="Archived sites" aside="kept with everything of theirs">
+          <ul className="flex flex-wrap gap-x-8 gap-y-1">
+            {page.data.archived_sites.map((site) => (
+              <li key={site.slug}>
+                <Link to={`/sites/${site.slug}`} className="underline underline-offset-3">
+                  {site.name}
+                </Link>
+                <span className="text-sm text-soft"> put away {ago(site.archived_us)}</span>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
     </>
   );
 }

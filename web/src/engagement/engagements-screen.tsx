@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get } from "../api/client";
+import { Button } from "../shared/controls";
 import { plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
+import { EngagementDialog } from "./new-engagement";
 
 export function EngagementsScreen() {
   const list = useQuery({
@@ -10,10 +12,17 @@ export function EngagementsScreen() {
     queryFn: () => get("EngagementList", "/api/engagements"),
   });
   if (!list.data) return <Pending what="the engagements" error={list.error} />;
+  const archived = list.data.engagements.filter((e) => e.archived_us !== null);
+  const current = list.data.engagements.filter((e) => e.archived_us === null);
   return (
     <>
       <Trail steps={[]} title="Engagements" />
-      <h1 className="mt-2 text-3xl tracking-tight">Engagements</h1>
+      <div className="mt-2 flex items-end justify-between">
+        <h1 className="text-3xl tracking-tight">Engagements</h1>
+        <EngagementDialog>
+          <Button act={list.data.engagements.length === 0}>New engagement …</Button>
+        </EngagementDialog>
+      </div>
       {list.data.engagements.length === 0 && (
         <p className="mt-6 max-w-xl">
           There is no engagement here yet. An engagement is one customer’s question, asked of each of its
@@ -21,7 +30,7 @@ export function EngagementsScreen() {
         </p>
       )}
       <ul className="rule mt-6">
-        {list.data.engagements.map((e) => (
+        {current.map((e) => (
           <li key={e.slug} className="hair border-b py-4">
             <Link to={`/engagements/${e.slug}`} className="text-xl font-semibold hover:underline">
               {e.name}
@@ -32,6 +41,16 @@ export function EngagementsScreen() {
           </li>
         ))}
       </ul>
+      {archived.length > 0 && (
+        <p className="mt-6 text-sm text-soft">
+          Archived:{" "}
+          {archived.map((e) => (
+            <Link key={e.slug} to={`/engagements/${e.slug}`} className="mr-4 underline underline-offset-3">
+              {e.name}
+            </Link>
+          ))}
+        </p>
+      )}
     </>
   );
 }

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 
 const BUTTON =
   "inline-flex items-center gap-2 px-4 py-1.5 text-[15px] font-semibold leading-6 disabled:opacity-50";
-const PLAIN = `${BUTTON} border border-ink bg-raised hover:bg-paper`;
+const PLAIN = `${BUTTON} border border-ink bg-raised text-ink hover:bg-paper`;
 const ACT = `${BUTTON} border border-act bg-act text-on-act hover:brightness-110`;
 
 /** `act` is for what the person should do next, and for nothing else. */
@@ -28,7 +28,7 @@ export function FileLink({ href, children }: { href: string; children: ReactNode
   );
 }
 
-export function Field({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
+export function Field({ label, hint, children }: { label: string; hint?: ReactNode; children: ReactNode }) {
   return (
     // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child; wrapping it ties the label to it
     <label className="block">

@@ -52,6 +52,15 @@ export function ago(us: number, now = Date.now()): string {
   return `${plural(Math.floor(s / 86_400), "day")} ago`;
 }
 
+/** A length of time in the two units that matter: "14 min", "1 h 05 min", "40 s". */
+export function duration(seconds: number): string {
+  const s = Math.round(seconds);
+  if (s < 90) return `${s} s`;
+  const minutes = Math.round(s / 60);
+  if (minutes < 60) return `${minutes} min`;
+  return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+}
+
 const MARKS: Record<number, string> = {
   0: "best effort",
   8: "CS1",

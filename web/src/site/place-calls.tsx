@@ -6,6 +6,7 @@ import { useNavigate } from "react-router";
 import { get, type Model, post } from "../api/client";
 import { Button, Field, INPUT, Note } from "../shared/controls";
 import { count, pct } from "../shared/format";
+import { Sheet } from "../shared/sheet";
 
 type Site = Model<"SitePage">;
 
@@ -21,16 +22,9 @@ const WIRE = 38;
 export function PlaceCalls(props: { site: Site; open: boolean; onOpenChange: (open: boolean) => void }) {
   return (
     <Dialog.Root open={props.open} onOpenChange={props.onOpenChange}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-black/30" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-20 left-1/2 z-20 w-[680px] -translate-x-1/2 border border-ink bg-paper p-7"
-        >
-          <Dialog.Title className="text-xl">Place calls from {props.site.name}</Dialog.Title>
-          <PlaceForm site={props.site} />
-        </Dialog.Content>
-      </Dialog.Portal>
+      <Sheet title={`Place calls from ${props.site.name}`}>
+        <PlaceForm site={props.site} />
+      </Sheet>
     </Dialog.Root>
   );
 }

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Model } from "../api/client";
+import { ArchiveButton } from "../shared/archive";
 import { Button, Figure, LinkButton, Section } from "../shared/controls";
 import { ago, dateTime, fixed, marking, megabits, pct, plural } from "../shared/format";
 import { PathPicture } from "../shared/path-picture";
@@ -11,6 +12,7 @@ import { Pending, Trail } from "../shared/screen";
 import { Term } from "../shared/term";
 import { VerdictMark, VerdictWord } from "../shared/verdict";
 import { DaySheet } from "./day-sheet";
+import { DuplicateSite } from "./duplicate-site";
 import { Findings } from "./findings";
 import { PlaceCalls } from "./place-calls";
 import { ScoreTable } from "./score-table";
@@ -39,9 +41,7 @@ export function SiteScreen({ id }: { id: string }) {
         <div>
           <h1 className="text-3xl tracking-tight">{site.name}</h1>
           <p className="mt-1 text-soft">
-            {site.brief.place}
-            {site.brief.medium && ` · ${site.brief.medium}`} · {megabits(site.brief.down_kbps)} down,{" "}
-            {megabits(site.brief.up_kbps)} up
+            {[site.brief.place, site.brief.medium, lineWords(site.brief)].filter(Boolean).join(" · ")}
           </p>
         </div>
         <div
@@ -98,15 +98,24 @@ export function SiteScreen({ id }: { id: string }) {
         <Runs site={site} />
       </Section>
       <div className="grid grid-cols-[1fr_1fr] gap-x-12">
-        <Section id="brief" title="Brief">
+        <Section id="brief" title="Brief" aside={<BriefAside site={site} />}>
           <Brief site={site} />
         </Section>
-        <Section id="place" title="Probes and far ends">
+        <Section
+          id="place"
+          title="Probes and far ends"
+          aside={<LinkButton to={`/sites/${site.slug}/place`}>Open the places</LinkButton>}
+        >
           <Places site={site} />
         </Section>
       </div>
     </>
   );
+}
+
+function lineWords(brief: Site["brief"]): string {
+  if (brief.down_kbps === null && brief.up_kbps === null) return "the line’s rates are not written down yet";
+  return `${megabits(brief.down_kbps)} down, ${megabits(brief.up_kbps)} up`;
 }
 
 function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
@@ -119,6 +128,12 @@ function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
       </p>
       <span className="shrink-0">
         {next.action === "place" && (
+          <LinkButton act to={`/sites/${site.slug}/place`}>
+            {next.label}
+          </LinkButton>
+        )}
+        {next.action === "archive" && <ArchiveButton path={`/api/sites/${site.slug}/archive`} archived />}
+        {next.action === "load" && (
           <Button act onClick={onPlace}>
             {next.label}
           </Button>
@@ -221,6 +236,16 @@ function Runs({ site }: { site: Site }) {
         ))}
       </tbody>
     </table>
+  );
+}
+
+function BriefAside({ site }: { site: Site }) {
+  return (
+    <span className="flex items-center gap-3">
+      <LinkButton to={`/sites/${site.slug}/brief`}>Open the brief</LinkButton>
+      <DuplicateSite site={site} />
+      {!site.archived && <ArchiveButton path={`/api/sites/${site.slug}/archive`} archived={false} />}
+    </span>
   );
 }
 

@@ -1,0 +1,368 @@
+"""Placing over the API: spots, probes and their links, far ends, commands and their life."""
+
+from __future__ import annotations
+
+import io
+import json
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.server import presence, probe_file
+from tarnfell.server.app import create_app
+from tarnfell.store.db import connect, writing
+from tarnfell.store.probes import invite
+from tests.server.conftest import House, record_file
+
+
+def places(house: House) -> dict[str, Any]:
+    return house.person.get("/api/sites/pier/place").json
+
+
+def send(house: House, method: str, path: str, body: dict[str, Any] | None = None) -> Any:
+    headers = {"X-CSRF-Token": house.csrf}
+    return house.person.open(f"/api/sites/pier/{path}", method=method, json=body or {}, headers=headers)
+
+
+def probe(house: House, number: int = 1) -> dict[str, Any]:
+    return next(p for s in places(house)["spots"] for p in s["probes"] if p["id"] == number)
+
+
+def command(house: House, kind: str) -> dict[str, Any]:
+    """Ask for it and have the probe take it."""
+    answer = send(house, "POST", "probes/1/commands", {"kind": kind})
+    assert answer.status_code == 200, answer.text
+    return house.probe("POST", "/api/probe/heartbeat", json={"environment": None}).json["command"]
+
+
+def finish(house: House, told: dict[str, Any], result: Any = None, failure: str | None = None) -> Any:
+    body = {"result": result, "failure": failure}
+    return house.probe("POST", f"/api/probe/commands/{told['id']}/outcome", json=body)
+
+
+def new_link(house: House) -> str:
+    """A second probe's code."""
+    page = send(house, "POST", "probes", {"name": "second", "spot_id": 1}).json
+    card = next(p for s in page["spots"] for p in s["probes"] if p["name"] == "second")
+    return str(card["invitation"]["path"].removeprefix("/join/"))
+
+
+# Spots and probes
+
+
+def test_spots_stand_in_the_order_of_the_path(house: House) -> None:
+    for name, kind in (("rack", "firewall"), ("attic", "farthest"), ("street", "outside")):
+        assert send(house, "POST", "spots", {"name": name, "kind": kind}).status_code == 200
+    assert [s["name"] for s in places(house)["spots"]] == ["attic", "desk", "rack", "street"]
+    send(house, "PUT", "spots/1", {"name": "till", "kind": "wireless", "note": "left socket"})
+    till = places(house)["spots"][1]
+    assert (till["name"], till["kind_words"], till["note"]) == ("till", "Desk on Wi-Fi", "left socket")
+    assert send(house, "PUT", "spots/99", {"name": "x", "kind": "desk"}).status_code == 404
+    assert send(house, "POST", "spots", {"name": "x", "kind": "roof"}).status_code == 422
+
+
+def test_a_probe_is_renamed_and_moved(house: House) -> None:
+    send(house, "POST", "spots", {"name": "rack", "kind": "firewall"})
+    assert send(house, "PUT", "probes/1", {"name": "box", "spot_id": 2}).status_code == 200
+    assert (probe(house)["name"], probe(house)["spot_id"]) == ("box", 2)
+    assert send(house, "PUT", "probes/1", {"name": "box", "spot_id": 77}).status_code == 404
+    assert send(house, "PUT", "probes/9", {"name": "box", "spot_id": 1}).status_code == 404
+
+
+def test_another_sites_probe_is_out_of_reach(house: House) -> None:
+    house.post("/api/sites/pier/duplicate", {"name": "Annex"})
+    answer = house.post("/api/sites/annex/probes/1/commands", {"kind": "end"})
+    assert answer.status_code == 404
+
+
+def test_what_a_probe_told_is_shown_and_nonsense_is_left_out(house: House) -> None:
+    told = {
+        "system": "Debian", "gateway": "192.0.2.1", "addresses": ["eth0 192.0.2.9/24"], "medium": "Wi-Fi",
+        "wifi_signal_dbm": -61, "link_mbps": "fast", "mtu": 1500, "cannot": "everything", "extra": {"a": 1},
+    }  # fmt: skip
+    house.probe("POST", "/api/probe/heartbeat", json={"environment": told})
+    around = probe(house)["around"]
+    assert (around["gateway"], around["wifi_signal_dbm"], around["mtu"]) == ("192.0.2.1", -61, 1500)
+    assert (around["link_mbps"], around["cannot"]) == (None, [])
+    long = house.probe("POST", "/api/probe/heartbeat", json={"environment": {"system": "x" * 30_000}})
+    assert long.status_code == 422
+
+
+def test_a_silent_probe_says_since_when_and_what_to_try(house: House) -> None:
+    house.probe("POST", "/api/probe/heartbeat", json={"environment": {"medium": "Wi-Fi"}})
+    assert probe(house)["state"] == "heard"
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = last_heard_us - 20000000")
+    silent = probe(house)
+    assert silent["state"] == "silent"
+    assert "still in range" in silent["says"]
+    assert silent["last_heard_us"] is not None
+
+
+def test_a_heartbeat_with_no_news_writes_nothing(house: House) -> None:
+    house.heartbeat()
+    db = connect(house.folder)
+    before = db.execute("PRAGMA data_version").fetchone()[0]
+    for _ in range(5):
+        house.probe("POST", "/api/probe/heartbeat", json={"environment": None})
+    assert db.execute("PRAGMA data_version").fetchone()[0] == before
+
+
+def test_a_probe_is_asked_to_speak_often_only_while_somebody_looks(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def again_s() -> float:
+        return float(house.probe("POST", "/api/probe/heartbeat", json={}).json["again_s"])
+
+    monkeypatch.setattr(presence, "_looked", {})
+    assert again_s() == presence.SLOW_S
+    places(house)
+    assert again_s() == presence.QUICK_S
+    monkeypatch.setattr(presence, "LOOKED_WITHIN_S", 0.0)
+    assert again_s() == presence.SLOW_S
+
+
+# Links
+
+
+def test_a_link_from_opening_to_the_end_of_the_work(house: House) -> None:
+    code = new_link(house)
+    stranger = house.app.test_client()
+    page = stranger.get(f"/api/join/{code}").json
+    assert (page["state"], page["from_whom"], page["spot"]) == ("open", "Tess Ter", "desk")
+    assert page["destinations"][1] == {
+        "host": "192.0.2.10",
+        "ports": "TCP 4870, UDP ports the far end names",
+        "what": "test calls to far",
+    }
+    assert code in page["command_unix"]
+    assert probe(house, 2)["says"] == "The page was opened; the file has not been fetched yet."
+    got = stranger.get(f"/api/join/{code}/tarnfell-probe.pyz")
+    assert "tarnfell-probe.pyz" in got.headers["Content-Disposition"]
+    assert "was fetched" in probe(house, 2)["says"]
+    enrolled = stranger.post("/api/probe/enrol", json={"token": code}).json
+    assert enrolled["name"] == "second"
+    assert stranger.get(f"/api/join/{code}").json["state"] == "running"
+    assert stranger.get(f"/api/join/{code}/tarnfell-probe.pyz").status_code == 410
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5 WHERE id = 2")
+    assert stranger.get(f"/api/join/{code}").json["state"] == "silent"
+    connect(house.folder).execute("UPDATE probe SET retired_us = 5 WHERE id = 2")
+    assert "delete the file" in stranger.get(f"/api/join/{code}").json["says"]
+
+
+def test_a_link_taken_back_renewed_or_expired_enrols_nobody(house: House) -> None:
+    code = new_link(house)
+    stranger = house.app.test_client()
+    send(house, "DELETE", "probes/2/link")
+    assert stranger.get(f"/api/join/{code}").json["state"] == "revoked"
+    assert stranger.get(f"/api/join/{code}/tarnfell-probe.pyz").status_code == 410
+    assert stranger.post("/api/probe/enrol", json={"token": code}).status_code == 403
+    assert probe(house, 2)["invitation"]["state"] == "revoked"
+    send(house, "POST", "probes/2/link")
+    assert probe(house, 2)["invitation"]["state"] == "open"
+    db = connect(house.folder)
+    with writing(db):
+        old = invite(db, 2, until_us=5)
+    assert stranger.get(f"/api/join/{old}").json["state"] == "expired"
+    assert stranger.get("/api/join/nobody-knows").status_code == 404
+    assert "no link that works" in probe(house, 2)["says"]
+
+
+def test_the_service_unit_cannot_be_broken_by_a_name(house: House) -> None:
+    send(house, "PUT", "probes/1", {"name": "box\nExecStart=/bin/evil %h", "spot_id": 1})
+    db = connect(house.folder)
+    with writing(db):
+        code = invite(db, 1)
+    unit = house.app.test_client().get(f"/api/join/{code}/tarnfell-probe.service").text
+    assert [line for line in unit.splitlines() if line.startswith("ExecStart")] == [
+        "ExecStart=/usr/bin/env python3 /opt/tarnfell-probe.pyz --state /var/lib/tarnfell-probe"
+    ]
+    assert "%%h" in unit
+
+
+def test_the_file_is_whole_and_names_the_public_address(house: House) -> None:
+    code = new_link(house)
+    app = create_app(house.folder, web=house.folder, public_address="https://tarnfell.example/")
+    packed = app.test_client().get(f"/api/join/{code}/tarnfell-probe.pyz").data
+    with zipfile.ZipFile(io.BytesIO(packed)) as inside:
+        assert inside.testzip() is None
+        carried = json.loads(inside.read("enrolment.json"))
+        names = inside.namelist()
+    assert carried == {"server": "https://tarnfell.example", "code": code, "folder": "probe-2"}
+    assert not [n for n in names if "/core/" in n or "/server/" in n or "/store/" in n]
+    assert probe_file.program() == probe_file.program.__wrapped__()
+
+
+def test_the_file_needs_nothing_but_python(house: House, tmp_path: Path) -> None:
+    """Isolated, without site packages, and from another folder: it says that it cannot reach its server."""
+    file = tmp_path / "elsewhere" / "probe.pyz"
+    file.parent.mkdir()
+    file.write_bytes(probe_file.probe_file("http://127.0.0.1:9", "code", 7))
+    with subprocess.Popen(
+        [sys.executable, "-I", "-S", str(file), "--state", str(tmp_path / "state")],
+        stdout=subprocess.PIPE, text=True, cwd="/",
+    ) as child:  # fmt: skip
+        assert child.stdout is not None
+        line = child.stdout.readline()
+        child.kill()
+    assert "http://127.0.0.1:9 cannot be reached" in line
+
+
+# Far ends
+
+
+FAR = {"name": "east", "place": "east hall", "host": "far.example", "port": 4871, "key": "k" * 20}
+
+
+def test_far_ends_serve_every_site_that_chooses_them(house: House) -> None:
+    page = send(house, "POST", "far-ends", FAR).json
+    assert [(f["name"], f["chosen"]) for f in page["far_ends"]] == [("east", True), ("far", True)]
+    assert probe(house)["history"][0]["what"] == "Measure the distance to the far ends"
+    house.post("/api/sites/pier/duplicate", {"name": "Annex"})
+    annex = house.person.get("/api/sites/annex/place").json["far_ends"]
+    assert [(f["chosen"], f["other_sites"]) for f in annex] == [(False, 1), (False, 1)]
+    assert "k" * 20 not in json.dumps(annex)
+    kept = send(house, "PUT", "far-ends/2/chosen", {"chosen": False}).json["far_ends"]
+    assert [(f["name"], f["chosen"]) for f in kept] == [("far", True), ("east", False)]
+
+
+def test_far_ends_are_changed_and_put_away(house: House) -> None:
+    send(house, "POST", "far-ends", FAR)
+    send(house, "PUT", "far-ends/2", {**FAR, "name": "east-2", "key": None})
+    row = connect(house.folder).execute("SELECT name, key FROM far_end WHERE id = 2").fetchone()
+    assert tuple(row) == ("east-2", "k" * 20)
+    house.post("/api/sites/pier/duplicate", {"name": "Annex"})
+    headers = {"X-CSRF-Token": house.csrf}
+    house.person.put("/api/sites/annex/far-ends/2/chosen", json={"chosen": True}, headers=headers)
+    refused = send(house, "DELETE", "far-ends/2")
+    assert "chosen by 1 more" in refused.json["detail"]
+    house.person.put("/api/sites/annex/far-ends/2/chosen", json={"chosen": False}, headers=headers)
+    assert [f["name"] for f in send(house, "DELETE", "far-ends/2").json["far_ends"]] == ["far"]
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"key": None}, "Give the far end's key"),
+        ({"key": "short"}, "key: String should have at least 16 characters"),
+        ({"media_low": 30000}, "must be a range"),
+        ({"port": 0}, "port: Input should be greater"),
+    ],
+)
+def test_far_ends_that_cannot_be(house: House, change: dict[str, Any], says: str) -> None:
+    assert says in send(house, "POST", "far-ends", {**FAR, **change}).json["detail"]
+
+
+# Commands
+
+
+def test_a_command_has_a_visible_life(house: House) -> None:
+    told = command(house, "distances")
+    assert told["arguments"] == {"far_ends": [{"id": 1, "host": "192.0.2.10", "port": 4870}]}
+    (shown,) = probe(house)["history"]
+    assert (shown["state"], shown["asked_by"]) == ("taken", "Tess Ter")
+    finish(house, told, {"distances": [{"id": 1, "connect_ms": 12.5}]})
+    (shown,) = probe(house)["history"]
+    assert shown["state"] == "done"
+    assert shown["asked_us"] <= shown["taken_us"] <= shown["ended_us"]
+    (far,) = places(house)["far_ends"]
+    assert far["distances"][0]["connect_ms"] == 12.5
+    # Told again, as after a lost answer: nothing changes.
+    assert finish(house, told, {"distances": [{"id": 1, "connect_ms": 99}]}).status_code == 200
+    assert places(house)["far_ends"][0]["distances"][0]["connect_ms"] == 12.5
+
+
+def test_a_command_asked_twice_is_done_once(house: House) -> None:
+    send(house, "POST", "probes/1/commands", {"kind": "update"})
+    told = command(house, "update")
+    assert house.probe("POST", "/api/probe/heartbeat", json={}).json["command"] is None
+    first, second = probe(house)["history"][::-1]
+    assert "Asked for again" in first["outcome"]
+    # The probe asked for more without saying how it ended: it was lost there.
+    assert "lost it" in second["outcome"]
+    assert finish(house, told, {}).status_code == 200
+    assert "lost it" in probe(house)["history"][0]["outcome"]
+
+
+@pytest.mark.parametrize("result", [None, {}, {"distances": [{}]}, {"distances": [{"id": 99, "connect_ms": 1}]}])
+def test_an_outcome_that_makes_no_sense_is_a_failure(house: House, result: Any) -> None:
+    finish(house, command(house, "distances"), result)
+    assert probe(house)["history"][0]["outcome"] == "The probe's answer was not understood."
+
+
+def test_outcomes_of_others_are_turned_away(house: House) -> None:
+    assert finish(house, {"id": 5}, {}).status_code == 404
+
+
+def test_a_probe_that_answers_is_a_far_end(house: House) -> None:
+    told = command(house, "answer")
+    finish(house, told, {"addresses": ["192.0.2.44"]})
+    far = next(f for f in places(house)["far_ends"] if f["kind"] == "probe")
+    assert (far["host"], far["port"], far["chosen"], far["probe_id"]) == ("192.0.2.44", 4870, True, 1)
+    assert probe(house)["answers"] is True
+    house.heartbeat()
+    assert "cannot call itself" in house.place(probe_id=1, far_end_id=far["id"]).json["detail"]
+    assert "kept by its probe" in send(house, "DELETE", f"far-ends/{far['id']}").json["detail"]
+    # Asked again, the same far end has the new key; silenced, it is gone from the list.
+    again = command(house, "answer")
+    finish(house, again, {"addresses": ["192.0.2.45"]})
+    key = connect(house.folder).execute("SELECT key FROM far_end WHERE id = ?", (far["id"],)).fetchone()[0]
+    assert key == again["arguments"]["key"]
+    finish(house, command(house, "silence"), {})
+    assert [f["kind"] for f in places(house)["far_ends"]] == ["host"]
+
+
+def test_a_probe_with_no_address_cannot_answer(house: House) -> None:
+    finish(house, command(house, "answer"), {"addresses": []})
+    assert "knows no address of its own" in probe(house)["history"][0]["outcome"]
+
+
+def test_updating_fetches_this_servers_program(house: House) -> None:
+    house.probe("POST", "/api/probe/heartbeat", json={"environment": {"program": "older"}})
+    assert probe(house)["outdated"] is True
+    told = command(house, "update")
+    assert told["arguments"]["program"] == probe_file.program_digest()
+    assert house.probe("GET", "/api/probe/program").data == probe_file.program()
+    assert house.app.test_client().get("/api/probe/program").status_code == 401
+
+
+def test_ending_the_work_keeps_the_evidence(house: House) -> None:
+    run = house.place().json["id"]
+    assert "in the middle of a run" in send(house, "POST", "probes/1/commands", {"kind": "end"}).json["detail"]
+    house.heartbeat()
+    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    finish(house, command(house, "end"), {})
+    assert places(house)["spots"][0]["probes"] == []
+    assert house.person.get("/api/sites/pier").json["runs_total"] == 1
+    assert house.person.get(f"/api/runs/{run}").json["probe"] == "pier-probe"
+
+
+def test_ending_a_probe_that_never_came_takes_its_link_back(house: House) -> None:
+    code = new_link(house)
+    assert "has not enrolled yet" in send(house, "POST", "probes/2/commands", {"kind": "distances"}).json["detail"]
+    send(house, "POST", "probes/2/commands", {"kind": "end"})
+    assert len(places(house)["spots"][0]["probes"]) == 1
+    assert house.app.test_client().post("/api/probe/enrol", json={"token": code}).status_code == 403
+
+
+def test_next_steps_lead_to_the_first_call(house: House) -> None:
+    def says() -> str:
+        return str(house.person.get("/api/sites/annex").json["next"]["words"])
+
+    house.post("/api/sites/pier/duplicate", {"name": "Annex"})
+    assert says() == "Place a probe at the site"
+    house.post("/api/sites/annex/spots", {"name": "desk", "kind": "desk"})
+    spot = house.person.get("/api/sites/annex/place").json["spots"][0]["id"]
+    page = house.post("/api/sites/annex/probes", {"name": "lap", "spot_id": spot}).json
+    assert says() == "Get lap running"
+    code = page["spots"][0]["probes"][0]["invitation"]["path"].removeprefix("/join/")
+    house.app.test_client().post("/api/probe/enrol", json={"token": code})
+    assert says() == "Choose where calls are answered"
+    headers = {"X-CSRF-Token": house.csrf}
+    house.person.put("/api/sites/annex/far-ends/1/chosen", json={"chosen": True}, headers=headers)
+    assert says() == "Place the first calls"
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    assert says() == "Find out why lap is silent"

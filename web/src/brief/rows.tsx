@@ -1,0 +1,41 @@
+// A short list that is edited in place: one line each, one more, or one less.
+import type { ReactNode } from "react";
+
+interface RowsProps<T> {
+  rows: T[];
+  onChange: (rows: T[]) => void;
+  make: () => T;
+  add: string;
+  /** What one row is called when it is taken out. */
+  name: (row: T) => string;
+  children: (row: T, change: (part: Partial<T>) => void) => ReactNode;
+}
+
+export function Rows<T extends object>({ rows, onChange, make, add, name, children }: RowsProps<T>) {
+  return (
+    <div className="space-y-3">
+      {rows.map((row, i) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: rows have no name of their own and are only added at the end
+        <div key={i} className="flex items-end gap-3">
+          <div className="grid flex-1 auto-cols-fr grid-flow-col items-end gap-3">
+            {children(row, (part) => onChange(rows.map((old, j) => (j === i ? { ...old, ...part } : old))))}
+          </div>
+          <button
+            type="button"
+            className="pb-2 text-sm underline underline-offset-3"
+            onClick={() => onChange(rows.filter((_, j) => j !== i))}
+          >
+            Take out<span className="sr-only"> {name(row)}</span>
+          </button>
+        </div>
+      ))}
+      <button
+        type="button"
+        className="text-sm underline underline-offset-3"
+        onClick={() => onChange([...rows, make()])}
+      >
+        {add}
+      </button>
+    </div>
+  );
+}

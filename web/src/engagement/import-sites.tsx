@@ -1,0 +1,118 @@
+// Many sites from a CSV file: read first, each line with what is wrong with it, then kept.
+import { useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState } from "react";
+import { type Model, post } from "../api/client";
+import { Button, FileLink, Note } from "../shared/controls";
+import { plural } from "../shared/format";
+import { Sheet } from "../shared/sheet";
+
+export function ImportSites({ engagement }: { engagement: string }) {
+  const queries = useQueryClient();
+  const [csv, setCsv] = useState<string | null>(null);
+  const [answer, setAnswer] = useState<Model<"SiteImportAnswer"> | null>(null);
+  const [problem, setProblem] = useState<string | null>(null);
+  const path = `/api/engagements/${engagement}/site-list`;
+  const ask = async (text: string, keep: boolean) => {
+    setProblem(null);
+    try {
+      setAnswer(await post("SiteImportAnswer", path, { csv: text, keep }));
+      if (keep) await queries.invalidateQueries();
+    } catch (error) {
+      setAnswer(null);
+      setProblem((error as Error).message);
+    }
+  };
+  const read = async (file: File | undefined) => {
+    if (!file) return;
+    const text = await file.text();
+    setCsv(text);
+    await ask(text, false);
+  };
+  const good = answer?.lines.filter((line) => !line.problem).length ?? 0;
+  return (
+    <Dialog.Root
+      onOpenChange={() => {
+        setAnswer(null);
+        setCsv(null);
+        setProblem(null);
+      }}
+    >
+      <Dialog.Trigger asChild>
+        <Button>Import sites …</Button>
+      </Dialog.Trigger>
+      <Sheet title="Sites from a list" width={760}>
+        <p className="mt-1 text-soft">
+          A CSV file with a header line: <span className="font-mono text-[13px]">name</span>, and any other
+          columns of the brief. Semicolons and tabs do as well as commas. The present list shows every column.
+        </p>
+        <div className="mt-4 flex items-center gap-4">
+          <label className="cursor-pointer border border-ink bg-raised px-4 py-1.5 font-semibold focus-within:outline-2 focus-within:outline-act">
+            Choose a file
+            <input
+              type="file"
+              accept=".csv,text/csv,text/plain"
+              className="sr-only"
+              onChange={(event) => {
+                read(event.target.files?.[0]);
+                event.target.value = "";
+              }}
+            />
+          </label>
+          <FileLink href={`${path}.csv`}>Present list as CSV</FileLink>
+        </div>
+        {problem && (
+          <div className="mt-4">
+            <Note>{problem}</Note>
+          </div>
+        )}
+        {answer && <Lines answer={answer} />}
+        <div className="mt-6 flex gap-3">
+          {answer?.state === "read" && csv !== null && (
+            <Button act disabled={good === 0} onClick={() => ask(csv, true)}>
+              Make {plural(good, "site")}
+            </Button>
+          )}
+          <Dialog.Close asChild>
+            <Button>{answer?.state === "kept" ? "Done" : "Not now"}</Button>
+          </Dialog.Close>
+        </div>
+      </Sheet>
+    </Dialog.Root>
+  );
+}
+
+function Lines({ answer }: { answer: Model<"SiteImportAnswer"> }) {
+  const good = answer.lines.filter((line) => !line.problem).length;
+  const made = answer.state === "kept";
+  return (
+    <>
+      <p role="status" className="mt-5 font-semibold">
+        {made ? `${plural(good, "site")} made` : `${plural(good, "site")} can be made`}
+        {answer.lines.length > good && `, ${answer.lines.length - good} cannot`}.
+      </p>
+      <div className="mt-2 max-h-80 overflow-y-auto">
+        <table className="w-full text-sm">
+          <thead>
+            <tr className="text-left text-soft [&>th]:pr-4 [&>th]:font-normal">
+              <th>Line</th>
+              <th>Site</th>
+              <th>Calls at once</th>
+              <th>{made ? "Made as" : "In the way"}</th>
+            </tr>
+          </thead>
+          <tbody>
+            {answer.lines.map((line) => (
+              <tr key={line.line} className="hair border-t align-top [&>td]:py-1 [&>td]:pr-4">
+                <td>{line.line}</td>
+                <td className="font-semibold">{line.name}</td>
+                <td>{line.needed_calls ?? "–"}</td>
+                <td>{line.problem ?? line.slug ?? "nothing"}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,70 @@
+// Beginning an engagement, or changing its name: two lines in a dialog.
+import { useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { type ReactNode, useState } from "react";
+import { useNavigate } from "react-router";
+import { type Model, post, put } from "../api/client";
+import { Button, Field, INPUT, Note } from "../shared/controls";
+import { TextField } from "../shared/fields";
+import { Sheet } from "../shared/sheet";
+
+interface Props {
+  /** The engagement to change; none makes a new one. */
+  of?: { slug: string; name: string; summary: string };
+  children: ReactNode;
+}
+
+export function EngagementDialog({ of, children }: Props) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const [open, setOpen] = useState(false);
+  const [name, setName] = useState(of?.name ?? "");
+  const [summary, setSummary] = useState(of?.summary ?? "");
+  const [problem, setProblem] = useState<string | null>(null);
+  const save = async () => {
+    const form: Model<"EngagementForm"> = { name, summary };
+    try {
+      const made = of
+        ? await put("Made", `/api/engagements/${of.slug}`, form)
+        : await post("Made", "/api/engagements", form);
+      await queries.invalidateQueries();
+      setOpen(false);
+      navigate(`/engagements/${made.slug}`);
+    } catch (error) {
+      setProblem((error as Error).message);
+    }
+  };
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger asChild>{children}</Dialog.Trigger>
+      <Sheet title={of ? "The engagement" : "A new engagement"} width={560}>
+        <form
+          className="mt-4 space-y-4"
+          onSubmit={(event) => {
+            event.preventDefault();
+            save();
+          }}
+        >
+          <TextField label="Customer or project" value={name} onChange={setName} />
+          <Field label="What it is about, in a sentence or two">
+            <textarea
+              className={INPUT}
+              rows={3}
+              value={summary}
+              onChange={(event) => setSummary(event.target.value)}
+            />
+          </Field>
+          {problem && <Note>{problem}</Note>}
+          <div className="flex gap-3">
+            <Button act type="submit" disabled={!name.trim()}>
+              {of ? "Keep it" : "Begin it"}
+            </Button>
+            <Dialog.Close asChild>
+              <Button>Not now</Button>
+            </Dialog.Close>
+          </div>
+        </form>
+      </Sheet>
+    </Dialog.Root>
+  );
+}

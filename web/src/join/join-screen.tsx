@@ -1,0 +1,158 @@
+// The page behind a link, for people at a site: what will happen on their network, one file, and whether it is heard.
+import { useQuery } from "@tanstack/react-query";
+import { type ReactNode, useEffect } from "react";
+import { useParams } from "react-router";
+import { get, type Model } from "../api/client";
+import { Note } from "../shared/controls";
+import { dateTime } from "../shared/format";
+import { Mark } from "../shared/screen";
+
+type Join = Model<"JoinPage">;
+
+const HEADLINES: Record<Join["state"], string> = {
+  open: "Help measure this network",
+  running: "It runs. Thank you.",
+  silent: "It is not heard now",
+  finished: "All done. Thank you.",
+  expired: "This link has run out",
+  revoked: "This link was taken back",
+};
+
+export function JoinScreen() {
+  const { code } = useParams();
+  const page = useQuery({
+    queryKey: ["join", code],
+    queryFn: () => get("JoinPage", `/api/join/${code}`),
+    refetchInterval: 2000,
+    retry: false,
+  });
+  useEffect(() => {
+    document.title = "Help measure this network";
+  }, []);
+  return (
+    <main className="mx-auto max-w-[640px] px-5 pt-5 pb-20">
+      <p className="flex items-center gap-2 font-semibold">
+        <Mark /> Tarnfell
+      </p>
+      {page.error && !page.data && (
+        <div className="mt-8">
+          <Note>{page.error.message}</Note>
+        </div>
+      )}
+      {page.data && <Body page={page.data} />}
+    </main>
+  );
+}
+
+function Body({ page }: { page: Join }) {
+  const open = page.state === "open";
+  return (
+    <>
+      <h1 className="mt-6 text-3xl leading-tight tracking-tight">{HEADLINES[page.state]}</h1>
+      <p className="mt-2 leading-snug text-soft">
+        {page.site}, {page.spot} · asked by {page.from_whom} for {page.engagement}
+      </p>
+      <p role="status" className="mt-5 border-l-4 border-act bg-raised py-3 pr-3 pl-4 leading-snug">
+        {page.says}
+      </p>
+      {open && (
+        <>
+          <Part title="What will happen">
+            <ul className="list-disc space-y-1 pl-5 leading-snug">
+              <li>
+                A small program runs on a computer at the spot above and places test calls, with no sound of
+                yours.
+              </li>
+              <li>
+                It measures how the packets of those calls travel. It reads nothing else on your network.
+              </li>
+              <li>
+                It opens connections outwards only. Nothing is installed, and nothing stays when it is ended.
+              </li>
+              <li>It ends when you close its window. The computer must stay awake and on this network.</li>
+            </ul>
+          </Part>
+          <Part title="What to do">
+            <ol className="list-decimal space-y-3 pl-5 leading-snug">
+              <li>
+                On a computer at the spot: fetch the file.
+                <p className="mt-2">
+                  <a
+                    href={page.file}
+                    className="inline-block border border-act bg-act px-5 py-2.5 font-semibold text-on-act"
+                    download
+                  >
+                    Fetch the probe
+                  </a>
+                </p>
+              </li>
+              <li>
+                Open a terminal where the file lies and start it:
+                <Command text="python3 tarnfell-probe.pyz" />
+                <span className="text-sm text-soft">
+                  On Windows <span className="font-mono">py tarnfell-probe.pyz</span>. It needs Python 3.9 or
+                  newer and nothing else.
+                </span>
+              </li>
+              <li>Leave its window open. This page says when it is heard.</li>
+            </ol>
+          </Part>
+          <details className="mt-6">
+            <summary className="cursor-pointer font-semibold">
+              In one line, or on a small box that is always on
+            </summary>
+            <p className="mt-3 text-sm text-soft">Linux and macOS:</p>
+            <Command text={page.command_unix} />
+            <p className="mt-3 text-sm text-soft">Windows PowerShell:</p>
+            <Command text={page.command_windows} />
+            <p className="mt-3 leading-snug">
+              For a box that should begin by itself:{" "}
+              <a
+                className="underline underline-offset-3"
+                href={page.file.replace("tarnfell-probe.pyz", "tarnfell-probe.service")}
+                download
+              >
+                a systemd service unit
+              </a>
+              , with the steps at its top.
+            </p>
+          </details>
+        </>
+      )}
+      {["open", "running", "silent"].includes(page.state) && (
+        <Part title="For whoever runs the firewall">
+          <p className="mb-2 leading-snug text-soft">Outbound only, to:</p>
+          <ul className="space-y-2">
+            {page.destinations.map((one) => (
+              <li key={`${one.host} ${one.ports}`} className="leading-snug">
+                <span className="font-mono text-[13px] break-all">{one.host}</span> {one.ports}
+                <span className="block text-sm text-soft">{one.what}</span>
+              </li>
+            ))}
+          </ul>
+        </Part>
+      )}
+      <p className="mt-8 text-sm text-soft">
+        The file enrols one computer, once, until {dateTime(page.until_us, page.time_zone)}. Keep this page to
+        see how it goes.
+      </p>
+    </>
+  );
+}
+
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="mt-7">
+      <h2 className="rule mb-2 pt-2 text-lg">{title}</h2>
+      {children}
+    </section>
+  );
+}
+
+function Command({ text }: { text: string }) {
+  return (
+    <p className="my-1.5 border border-hair bg-raised px-3 py-2 font-mono text-[13px] break-all select-all">
+      {text}
+    </p>
+  );
+}

@@ -1,0 +1,139 @@
+// Placing: where probes stand on the site's path, how they get there, and who answers their calls.
+import { useState } from "react";
+import type { Model } from "../api/client";
+import { Button, Note, Section } from "../shared/controls";
+import { SelectField, TextField } from "../shared/fields";
+import { Popup } from "../shared/popup";
+import { Pending, Trail } from "../shared/screen";
+import { FarEnds } from "./far-ends";
+import { ProbeCard } from "./probe-card";
+import { SpotPicture } from "./spot-picture";
+import { type Change, usePlaces } from "./use-places";
+
+type Page = Model<"PlacePage">;
+type Spot = Model<"SpotView">;
+
+export function PlaceScreen({ id }: { id: string }) {
+  const { page, change, problem } = usePlaces(id);
+  if (!page.data) return <Pending what="the places" error={page.error} />;
+  const places = page.data;
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${places.engagement_slug}`, places.engagement_name],
+          [`/sites/${id}`, places.site_name],
+        ]}
+        title={`Places of ${places.site_name}`}
+      />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">Places of {places.site_name}</h1>
+          <p className="mt-1 text-soft">
+            Two spots tell the inside from the line: one far from the way out, one just behind the firewall.
+          </p>
+        </div>
+        <AddSpot page={places} change={change} first={places.spots.length === 0} />
+      </div>
+      {problem && (
+        <div className="mt-4">
+          <Note>{problem}</Note>
+        </div>
+      )}
+      <div className="mt-6">
+        <SpotPicture page={places} />
+      </div>
+      <div className="grid grid-cols-[1.45fr_1fr] gap-x-12">
+        <div>
+          {places.spots.map((spot) => (
+            <Section
+              key={spot.id}
+              title={spot.name}
+              aside={
+                <span className="flex items-center gap-4">
+                  {spot.kind_words}
+                  <AddProbe spot={spot} change={change} first={spot.probes.length === 0} />
+                </span>
+              }
+            >
+              {spot.note && <p className="mb-2 text-sm text-soft">{spot.note}</p>}
+              {spot.probes.length === 0 && <p>No probe stands here yet.</p>}
+              {spot.probes.map((probe) => (
+                <ProbeCard key={probe.id} probe={probe} page={places} change={change} />
+              ))}
+            </Section>
+          ))}
+          {places.spots.length === 0 && (
+            <Section title="Spots">
+              <p>
+                Name a spot first: where in the building should calls be measured from? Where people take them
+                is a good beginning.
+              </p>
+            </Section>
+          )}
+        </div>
+        <FarEnds page={places} change={change} />
+      </div>
+    </>
+  );
+}
+
+function AddSpot({ page, change, first }: { page: Page; change: Change; first: boolean }) {
+  const [kind, setKind] = useState(page.spot_kinds[0]?.kind ?? "desk");
+  const [name, setName] = useState("");
+  const [note, setNote] = useState("");
+  const why = page.spot_kinds.find((one) => one.kind === kind);
+  return (
+    <Popup
+      label="Add a spot"
+      trigger={<Button act={first}>Add a spot …</Button>}
+      confirm="Add it"
+      onConfirm={async () => {
+        const done = await change("post", "spots", { name: name.trim() || why?.words, kind, note });
+        if (done) setName("");
+        return done;
+      }}
+    >
+      <SelectField
+        label="What kind of spot"
+        value={kind}
+        options={page.spot_kinds.map((one) => [one.kind, one.words] as const)}
+        onChange={(value) => setKind(value as typeof kind)}
+        hint={why?.why}
+      />
+      <TextField
+        label="What people there call it"
+        value={name}
+        onChange={setName}
+        placeholder={why?.words ?? ""}
+      />
+      <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
+    </Popup>
+  );
+}
+
+function AddProbe({ spot, change, first }: { spot: Spot; change: Change; first: boolean }) {
+  const [name, setName] = useState("");
+  return (
+    <Popup
+      label={`A probe for ${spot.name}`}
+      trigger={<Button act={first}>Place a probe …</Button>}
+      confirm="Make its link"
+      disabled={!name.trim()}
+      onConfirm={async () => {
+        const done = await change("post", "probes", { name, spot_id: spot.id });
+        if (done) setName("");
+        return done;
+      }}
+    >
+      <TextField
+        label="Name of the probe"
+        value={name}
+        onChange={setName}
+        placeholder="reception-laptop"
+        hint="You get a link for somebody at the site. No sign-in, nothing to install but Python."
+      />
+    </Popup>
+  );
+}

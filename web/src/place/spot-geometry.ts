@@ -1,0 +1,27 @@
+// Where spots, the way out and far ends stand along the path picture.
+
+export const STAGE = { width: 1080, height: 142, line: 62, cloud: 850 } as const;
+
+const FIRST = 90;
+const LAST = 780;
+const ROW = 30;
+
+export interface Stations {
+  spots: number[];
+  wayOut: number;
+  ends: number[];
+}
+
+/** Positions for spots in their order, each inside or outside the way out, and for so many far ends. */
+export function stations(outside: boolean[], farEnds: number): Stations {
+  const inside = outside.filter((is) => !is).length;
+  const beyond = outside.length - inside;
+  const wayOut = beyond > 0 ? 560 : 620;
+  const step = (wayOut - FIRST) / Math.max(1, inside);
+  const far = (LAST - wayOut) / (beyond + 1);
+  let i = 0;
+  let j = 0;
+  const spots = outside.map((is) => (is ? wayOut + far * ++j : FIRST + step * i++));
+  const top = STAGE.line - ((farEnds - 1) * ROW) / 2;
+  return { spots, wayOut, ends: Array.from({ length: farEnds }, (_, n) => top + n * ROW) };
+}

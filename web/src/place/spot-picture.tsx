@@ -1,0 +1,97 @@
+// The site's path with everything that stands on it: spots from the farthest outwards, the way out, the far ends.
+import type { Model } from "../api/client";
+import { STAGE, stations } from "./spot-geometry";
+
+type Page = Model<"PlacePage">;
+
+export function SpotPicture({ page }: { page: Page }) {
+  const chosen = page.far_ends.filter((far) => far.chosen);
+  const { spots, wayOut, ends } = stations(
+    page.spots.map((spot) => spot.kind === "outside"),
+    chosen.length,
+  );
+  const words = [
+    ...page.spots.map(
+      (s) => `${s.name}: ${s.probes.map((p) => `${p.name}, ${p.state}`).join("; ") || "no probe"}`,
+    ),
+    ...chosen.map((far) => `far end ${far.name}`),
+  ].join(". ");
+  const y = STAGE.line;
+  return (
+    <svg viewBox={`0 0 ${STAGE.width} ${STAGE.height}`} className="w-full" role="img" aria-label={words}>
+      <path d={`M20 ${y}H${wayOut}`} stroke="var(--ink)" strokeWidth={2} />
+      <path d={`M${wayOut} ${y}H${STAGE.cloud}`} stroke="var(--ink)" strokeWidth={2} strokeDasharray="7 4" />
+      <path d={`M${wayOut} ${y - 30}V${y + 30}`} stroke="var(--ink)" strokeWidth={4} />
+      <g className="fill-soft text-[13px]">
+        <text x={20} y={16}>
+          inside {page.site_name}
+        </text>
+        <text x={wayOut} y={y + 48} textAnchor="middle">
+          the way out
+        </text>
+        <text x={(wayOut + STAGE.cloud) / 2} y={16} textAnchor="middle">
+          {["the line", page.medium, page.provider].filter(Boolean).join(" · ")}
+        </text>
+      </g>
+      {page.spots.map((spot, i) => (
+        <g key={spot.id} transform={`translate(${spots[i]} ${y})`}>
+          <circle r={4.5} fill="var(--paper)" stroke="var(--ink)" strokeWidth={1.6} />
+          <text y={-14} textAnchor="middle" className="fill-ink text-[14px] font-semibold">
+            {spot.name}
+          </text>
+          {spot.probes.map((probe, j) => (
+            <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
+              <Lead state={probe.state} above={j === 0 ? 15 : 24} />
+              <text x={12} y={10} className="fill-ink text-[13px]">
+                {probe.name}
+              </text>
+            </g>
+          ))}
+          {spot.probes.length === 0 && (
+            <text y={26} textAnchor="middle" className="fill-soft text-[13px]">
+              no probe
+            </text>
+          )}
+        </g>
+      ))}
+      {chosen.map((far, i) => (
+        <g key={far.id}>
+          <path
+            d={`M${STAGE.cloud} ${y}C${STAGE.cloud + 24} ${y} ${STAGE.cloud + 14} ${ends[i]} ${STAGE.cloud + 40} ${ends[i]}`}
+            stroke="var(--ink)"
+            strokeWidth={1.4}
+            fill="none"
+          />
+          <path d={`M${STAGE.cloud + 40} ${(ends[i] ?? y) - 11}v22`} stroke="var(--ink)" strokeWidth={4} />
+          <text x={STAGE.cloud + 52} y={(ends[i] ?? y) + 5} className="fill-ink text-[14px] font-semibold">
+            {far.name}
+          </text>
+        </g>
+      ))}
+      {chosen.length === 0 && (
+        <text x={STAGE.cloud + 12} y={y + 5} className="fill-soft text-[13px]">
+          no far end chosen
+        </text>
+      )}
+    </svg>
+  );
+}
+
+/** A sounding lead let down where a probe stands: full when it is heard, empty when it is not. */
+function Lead({ state, above }: { state: string; above: number }) {
+  return (
+    <>
+      <path
+        d={`M0 ${-above}V0`}
+        stroke="var(--ink)"
+        strokeDasharray={state === "heard" ? undefined : "2 2"}
+      />
+      <path
+        d="M-4 0H4L6 13Q0 17 -6 13Z"
+        fill={state === "heard" ? "var(--ink)" : "var(--paper)"}
+        stroke="var(--ink)"
+        strokeDasharray={state === "not placed" ? "2 2" : undefined}
+      />
+    </>
+  );
+}
