@@ -15,6 +15,7 @@ from tarnfell.server import (
     engagements,
     join,
     places,
+    plans,
     probes,
     reports,
     runs,
@@ -71,7 +72,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         return response
 
     auth.guard(app)
-    for module in (auth, engagements, brief, site_list, sites, places, join, runs, calls, reports, probes):
+    for module in (auth, engagements, brief, site_list, sites, places, join, plans, runs, calls, reports, probes):
         app.register_blueprint(module.blueprint)
     _serve_description(app)
     _serve_front_end(app, web)

@@ -11,6 +11,7 @@ from tarnfell.server.models.engagements import ArchivedSite, EngagementLine, Eng
 from tarnfell.server.stages import next_step
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -111,5 +112,12 @@ def _line(site: Site) -> SiteLine:
         evidence=evidence_view(evaluation),
         path=path_view(evaluation, spot, far_ends[0] if far_ends else None),
         strip=strip_view(evaluation),
-        next=next_step(evaluation, site, probes, far_ends, run_store.open_runs(g.db, site.id)),
+        next=next_step(
+            evaluation,
+            site,
+            probes,
+            far_ends,
+            run_store.open_runs(g.db, site.id),
+            plan_store.drafts_of(g.db, site.id),
+        ),
     )

@@ -13,6 +13,7 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import stream_plan
 from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.dispatch import stop_heavy_loss, tick
 from tarnfell.server.models.places import Outcome
 from tarnfell.server.models.probes import (
     Done,
@@ -163,7 +164,8 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
             run_store.move(g.db, run, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):
             run_store.add_second(g.db, run.id, body.second, body.model_dump())
-    return ProgressAnswer(stop=bool(run.stop_asked) or run.state == "failed")
+        stop = bool(run.stop_asked) or run.state == "failed" or stop_heavy_loss(g.db, run)
+    return ProgressAnswer(stop=stop)
 
 
 @endpoint(blueprint, "PUT", "/api/probe/jobs/<int:run_id>/record", audience="probe", response=Done)
@@ -181,6 +183,8 @@ def record(run_id: int) -> Done:
         raise Problem(422, "The record file contradicts itself and was not taken.") from None
     with writing(g.db):
         call_store.take_in(g.db, _own_run(run_id), judged)
+    if run.series_id is not None:
+        tick(g.db)  # the next step need not wait for the clock
     return Done(state="done")
 
 

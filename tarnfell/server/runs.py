@@ -6,7 +6,9 @@ import json
 import sqlite3
 import statistics
 from collections import Counter
+from datetime import timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from flask import Blueprint, g
 
@@ -16,7 +18,10 @@ from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
 from tarnfell.core.rates import PlanError, call_rate, check_shape, hold
+from tarnfell.core.schedule import Span, from_us, quiet_span
 from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.brief import ceiling_calls
+from tarnfell.server.dispatch import quiet_hours
 from tarnfell.server.models.base import Paging
 from tarnfell.server.models.runs import (
     CallDirection,
@@ -41,9 +46,10 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.db import writing
+from tarnfell.store.db import now_us, writing
 from tarnfell.store.packets import clock_relation
 from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
 from tarnfell.wire.record import Record
 
 blueprint = Blueprint("runs", __name__)
@@ -75,6 +81,9 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
             409,
             f"The probe {probe.name} is not heard now. See that it has power and network, then place the calls.",
         )
+    against = what_forbids(site, body)
+    if against:
+        raise Problem(409, against)
     with writing(g.db):
         if run_store.open_runs(g.db, site.id):
             raise Problem(409, "A run is on at this site. Wait for it to end, or stop it.")
@@ -93,6 +102,24 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
             words=f"Asked for by {g.user.name}.",
         )
     return run_page(g.db, run)
+
+
+def what_forbids(site: Site, body: PlaceCalls) -> str | None:
+    """The site's own rules against these calls now: its ceiling and its hours without load."""
+    rate = call_rate(find_codec(body.codec), body.ptime_ms, site.link)
+    top = ceiling_calls(rate, site.up_kbps, site.down_kbps, site.ceiling_pct)
+    if top is not None and body.calls > top:
+        return (
+            f"{body.calls} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for {top}."
+        )
+    now = from_us(now_us())
+    zone = ZoneInfo(site.time_zone)
+    hit = quiet_span(Span(now, now + timedelta(seconds=body.seconds)), quiet_hours(site), zone)
+    if hit is None:
+        return None
+    stretch, hours = hit
+    until = f"{stretch.start.astimezone(zone):%H:%M} to {stretch.end.astimezone(zone):%H:%M}"
+    return f"No load may be placed here from {until}{': ' + hours.why if hours.why else ''}."
 
 
 @endpoint(blueprint, "GET", "/api/runs/<int:run_id>", response=RunPage)

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import logging
 import sys
+import threading
 from pathlib import Path
 
 from waitress.server import create_server
 
 from tarnfell.server.app import create_app
+from tarnfell.server.dispatch import keep_ticking
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
 
 THREADS = 8
@@ -25,4 +27,11 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None =
         file=sys.stderr,
         flush=True,
     )
-    server.run()
+    stop = threading.Event()
+    clerk = threading.Thread(target=keep_ticking, args=(data, stop), name="dispatch", daemon=True)
+    clerk.start()
+    try:
+        server.run()
+    finally:
+        stop.set()
+        clerk.join(5)

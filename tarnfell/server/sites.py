@@ -30,6 +30,7 @@ from tarnfell.server.stages import next_step, stages
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -78,7 +79,7 @@ def show_site(slug: str) -> SitePage:
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         sustained_calls=evaluation.verdict.sustained_calls,
-        next=next_step(evaluation, site, probes, far_ends, open_runs),
+        next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs),
         path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site),

@@ -9,6 +9,7 @@ from tarnfell.server.models.engagements import NextStep
 from tarnfell.server.models.sites import Stage
 from tarnfell.server.presence import is_heard
 from tarnfell.store.places import FarEnd
+from tarnfell.store.plans import Plan
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
@@ -20,6 +21,7 @@ def next_step(
     probes: Sequence[Probe],
     far_ends: Sequence[FarEnd],
     open_runs: Sequence[Run],
+    drafts: Sequence[Plan] = (),
 ) -> NextStep:
     """The next step and why, from what is there and what is missing."""
     verdict = evaluation.verdict
@@ -43,6 +45,13 @@ def next_step(
     missing = None if verdict.calls else _placing(probes, far_ends)
     if missing:
         return missing
+    if drafts:
+        return NextStep(
+            words=f"Schedule the draft “{drafts[0].name}”",
+            why="It was prepared and will not run until it has a time.",
+            action="plan",
+            label="Open the plans",
+        )
     if verdict.calls == 0:
         why = "There is no evidence yet. One minute shows whether both directions flow at all."
         return NextStep(words="Place the first calls", why=why, action="load", label="Place calls")

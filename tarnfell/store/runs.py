@@ -48,6 +48,8 @@ class Run:
     self_check: str | None
     record_sha256: str | None
     tainted: int
+    series_id: int | None
+    round: int | None
 
 
 @dataclass(frozen=True)
@@ -79,12 +81,28 @@ def add_run(
     asked_by: int | None,
     words: str,
     at_us: int | None = None,
+    series_id: int | None = None,
+    round_number: int | None = None,
 ) -> Run:
     at = at_us or now_us()
     cursor = db.execute(
         "INSERT INTO run (site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
-        "asked_by, created_us) VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?)",
-        (site_id, probe_id, far_end_id, purpose, codec, ptime_ms, calls, seconds, dscp, asked_by, at),
+        "asked_by, created_us, series_id, round) VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            site_id,
+            probe_id,
+            far_end_id,
+            purpose,
+            codec,
+            ptime_ms,
+            calls,
+            seconds,
+            dscp,
+            asked_by,
+            at,
+            series_id,
+            round_number,
+        ),
     )
     run_id = int(cursor.lastrowid or 0)
     _tell(db, run_id, "waiting", words, at)
@@ -173,13 +191,32 @@ def count_placed(db: sqlite3.Connection, site_id: int) -> int:
     return int(row[0])
 
 
-def ask_stop(db: sqlite3.Connection, run: Run) -> None:
+def runs_of_series(db: sqlite3.Connection, series_id: int) -> list[Run]:
+    """In the order they were placed."""
+    return [
+        Run(*row) for row in db.execute(f"SELECT {_COLUMNS} FROM run WHERE series_id = ? ORDER BY id", (series_id,))
+    ]
+
+
+def last_words(db: sqlite3.Connection, run_id: int, like: str) -> str | None:
+    """``like`` if an event of the run says it, else None."""
+    row = db.execute("SELECT words FROM run_event WHERE run_id = ? AND words = ?", (run_id, like)).fetchone()
+    return row[0] if row else None
+
+
+def newest_seconds(db: sqlite3.Connection, run_id: int, count: int) -> list[dict[str, Any]]:
+    """Newest first."""
+    rows = db.execute("SELECT body FROM run_second WHERE run_id = ? ORDER BY second DESC LIMIT ?", (run_id, count))
+    return [json.loads(row[0]) for row in rows]
+
+
+def ask_stop(db: sqlite3.Connection, run: Run, words: str = "A stop was asked for.") -> None:
     """A waiting run ends at once; a running one is stopped by its probe at the next second."""
     if run.state == "waiting":
         move(db, run, "failed", "Taken back before the probe began.")
     elif run.state in ("taken", "running"):
         db.execute("UPDATE run SET stop_asked = 1 WHERE id = ?", (run.id,))
-        _tell(db, run.id, run.state, "A stop was asked for.", now_us())
+        _tell(db, run.id, run.state, words, now_us())
 
 
 def add_second(db: sqlite3.Connection, run_id: int, second: int, body: dict[str, Any]) -> None:

@@ -47,7 +47,7 @@ class EvidenceView(Model):
 class NextStep(Model):
     words: str
     why: str
-    action: Literal["place", "load", "report", "open-run", "archive"]
+    action: Literal["place", "load", "plan", "report", "open-run", "archive"]
     """Which button does it: go to the place screen, place calls, and so on."""
     label: str
     run_id: int | None = None

@@ -1379,6 +1379,100 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/series/{series_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One carrying-out of a plan, step by step as it forms. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    series_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{series_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop the run that is on and place no more; what was measured is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    series_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1946,6 +2040,270 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is planned at a site, next first, and what came of it lately. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make a plan: started now, scheduled, or kept as a draft that asks to be scheduled. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PlanForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanMade"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/plans.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is scheduled, as a calendar for the site's own people (RFC 5545). */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/calendar": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/plans/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a plan costs and yields, and what speaks against it. Nothing is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PlanForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanCheck"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a plan that is not over, or schedule a draft. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PlanForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanMade"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Start it no more. What it measured stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlanList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -3556,7 +3914,7 @@ export interface components {
              * @description Which button does it: go to the place screen, place calls, and so on.
              * @enum {string}
              */
-            action: "place" | "load" | "report" | "open-run" | "archive";
+            action: "place" | "load" | "plan" | "report" | "open-run" | "archive";
             /** Label */
             label: string;
             /**
@@ -3675,6 +4033,166 @@ export interface components {
             spot_kinds: components["schemas"]["SpotKindView"][];
             /** Far Ends */
             far_ends: components["schemas"]["FarEndCard"][];
+        };
+        /** PlanCheck */
+        PlanCheck: {
+            /** Problems */
+            problems: components["schemas"]["PlanProblem"][];
+            /** Remarks */
+            remarks: string[];
+            /** Steps */
+            steps: number[];
+            /** Run S */
+            run_s: number;
+            /** Calls */
+            calls: number;
+            /** Packets */
+            packets: number;
+            /** Each Way Ip Kbps */
+            each_way_ip_kbps: number;
+            /** Each Way Wire Kbps */
+            each_way_wire_kbps: number;
+            /** Share Up Pct */
+            share_up_pct: number | null;
+            /** Share Down Pct */
+            share_down_pct: number | null;
+            /** Claims Pct */
+            claims_pct: number;
+            /** Required Share Pct */
+            required_share_pct: number;
+            /** Ceiling Calls */
+            ceiling_calls: number | null;
+            /**
+             * Starts
+             * @description The next few, UTC microseconds.
+             */
+            starts: number[];
+        };
+        /** PlanForm */
+        PlanForm: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Probe Id */
+            probe_id: number;
+            /** Far End Id */
+            far_end_id: number;
+            /** Codec */
+            codec: string;
+            /**
+             * Ptime Ms
+             * @default 20
+             */
+            ptime_ms: number;
+            /**
+             * Dscp
+             * @default 46
+             */
+            dscp: number;
+            /**
+             * Shape
+             * @default hold
+             * @enum {string}
+             */
+            shape: "hold" | "rise";
+            /**
+             * Calls
+             * @description Held, or at the top of the rise.
+             */
+            calls: number;
+            /**
+             * First
+             * @default 1
+             */
+            first: number;
+            /**
+             * By
+             * @default 1
+             */
+            by: number;
+            /**
+             * Call S
+             * @default 60
+             */
+            call_s: number;
+            /**
+             * Rounds
+             * @default 1
+             */
+            rounds: number;
+            /**
+             * When
+             * @default now
+             * @enum {string}
+             */
+            when: "draft" | "now" | "at" | "repeat";
+            /**
+             * Start Local
+             * @description The site's wall clock, as 2026-11-25T09:00.
+             * @default null
+             */
+            start_local: string | null;
+            /**
+             * Rule
+             * @description RFC 5545 recurrence, such as FREQ=WEEKLY;BYDAY=MO,WE.
+             * @default null
+             */
+            rule: string | null;
+        };
+        /** PlanLine */
+        PlanLine: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "draft" | "scheduled" | "ended" | "dropped";
+            form: components["schemas"]["PlanForm"];
+            /**
+             * Load
+             * @description In words.
+             */
+            load: string;
+            /** Next Us */
+            next_us: number | null;
+            /** Recurs */
+            recurs: string | null;
+            /** Run S */
+            run_s: number;
+            /** Probe */
+            probe: string;
+            /** Far End */
+            far_end: string;
+        };
+        /** PlanList */
+        PlanList: {
+            /** Plans */
+            plans: components["schemas"]["PlanLine"][];
+            /** Series */
+            series: components["schemas"]["SeriesLine"][];
+        };
+        /** PlanMade */
+        PlanMade: {
+            /** Plan Id */
+            plan_id: number;
+            /** Series Id */
+            series_id: number | null;
+        };
+        /**
+         * PlanProblem
+         * @description Something that speaks against a plan, with the nearest plan that works.
+         */
+        PlanProblem: {
+            /** Words */
+            words: string;
+            /** Fix Words */
+            fix_words: string | null;
+            fix: components["schemas"]["PlanForm"] | null;
         };
         /** PresetList */
         PresetList: {
@@ -3986,6 +4504,78 @@ export interface components {
             /** Receive Stamps */
             receive_stamps: string | null;
         };
+        /** SeriesLine */
+        SeriesLine: {
+            /** Id */
+            id: number;
+            /** Plan Id */
+            plan_id: number;
+            /** Name */
+            name: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "done" | "stopped" | "missed" | "failed";
+            /** Due Us */
+            due_us: number;
+            /** Words */
+            words: string;
+            /** Sustained Calls */
+            sustained_calls: number | null;
+            /** Steps */
+            steps: number;
+            /** Steps Done */
+            steps_done: number;
+        };
+        /** SeriesPage */
+        SeriesPage: {
+            /** Id */
+            id: number;
+            /** Plan Id */
+            plan_id: number;
+            /** Name */
+            name: string;
+            /** Load */
+            load: string;
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "done" | "stopped" | "missed" | "failed";
+            /** Words */
+            words: string;
+            /** Due Us */
+            due_us: number;
+            /** Began Us */
+            began_us: number | null;
+            /** Ended Us */
+            ended_us: number | null;
+            /** Run S */
+            run_s: number;
+            /** Current Run Id */
+            current_run_id: number | null;
+            /** Steps */
+            steps: components["schemas"]["StepView"][];
+            /** Sustained Calls */
+            sustained_calls: number | null;
+            /** Needed Calls */
+            needed_calls: number;
+            /** Required Share Pct */
+            required_share_pct: number;
+            /** Target Mos */
+            target_mos: number;
+        };
         /** Session */
         Session: {
             /** Name */
@@ -4196,6 +4786,37 @@ export interface components {
             stands: string;
             /** Done */
             done: boolean;
+        };
+        /**
+         * StepView
+         * @description One number of calls at once over all rounds.
+         */
+        StepView: {
+            /** Calls At Once */
+            calls_at_once: number;
+            /** Run Ids */
+            run_ids: number[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "to come" | "running" | "done" | "failed";
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Pct */
+            pct: number | null;
+            /** Low Pct */
+            low_pct: number;
+            /** High Pct */
+            high_pct: number;
+            /** Passes */
+            passes: boolean;
+            /** Sure */
+            sure: boolean;
+            /** More Calls */
+            more_calls: number;
         };
         /**
          * StreamLoad

@@ -1,0 +1,132 @@
+"""Plans of load, what speaks against one, and each carrying-out."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.models.base import Model
+
+
+class PlanForm(Model):
+    name: str = Field("", max_length=80)
+    probe_id: int
+    far_end_id: int
+    codec: str
+    ptime_ms: int = Field(20, ge=1, le=1000)
+    dscp: int = Field(46, ge=0, le=63)
+    shape: Literal["hold", "rise"] = "hold"
+    calls: int = Field(ge=1, le=1000)
+    """Held, or at the top of the rise."""
+    first: int = Field(1, ge=1, le=1000)
+    by: int = Field(1, ge=1, le=1000)
+    call_s: float = Field(60, ge=0, le=100_000)
+    rounds: int = Field(1, ge=1, le=1000)
+    when: Literal["draft", "now", "at", "repeat"] = "now"
+    start_local: str | None = Field(None, max_length=16)
+    """The site's wall clock, as 2026-11-25T09:00."""
+    rule: str | None = Field(None, max_length=300)
+    """RFC 5545 recurrence, such as FREQ=WEEKLY;BYDAY=MO,WE."""
+
+
+class PlanProblem(Model):
+    """Something that speaks against a plan, with the nearest plan that works."""
+
+    words: str
+    fix_words: str | None
+    fix: PlanForm | None
+
+
+class PlanCheck(Model):
+    problems: list[PlanProblem]
+    remarks: list[str]
+    steps: list[int]
+    run_s: float
+    calls: int
+    packets: int
+    each_way_ip_kbps: float
+    each_way_wire_kbps: float
+    share_up_pct: float | None
+    share_down_pct: float | None
+    claims_pct: float
+    required_share_pct: float
+    ceiling_calls: int | None
+    starts: list[int]
+    """The next few, UTC microseconds."""
+
+
+class PlanLine(Model):
+    id: int
+    name: str
+    state: Literal["draft", "scheduled", "ended", "dropped"]
+    form: PlanForm
+    load: str
+    """In words."""
+    next_us: int | None
+    recurs: str | None
+    run_s: float
+    probe: str
+    far_end: str
+
+
+class SeriesLine(Model):
+    id: int
+    plan_id: int
+    name: str
+    state: Literal["waiting", "running", "done", "stopped", "missed", "failed"]
+    due_us: int
+    words: str
+    sustained_calls: int | None
+    steps: int
+    steps_done: int
+
+
+class PlanList(Model):
+    plans: list[PlanLine]
+    series: list[SeriesLine]
+
+
+class PlanMade(Model):
+    plan_id: int
+    series_id: int | None
+
+
+class StepView(Model):
+    """One number of calls at once over all rounds."""
+
+    calls_at_once: int
+    run_ids: list[int]
+    state: Literal["to come", "running", "done", "failed"]
+    good: int
+    calls: int
+    pct: float | None
+    low_pct: float
+    high_pct: float
+    passes: bool
+    sure: bool
+    more_calls: int
+
+
+class SeriesPage(Model):
+    id: int
+    plan_id: int
+    name: str
+    load: str
+    site_slug: str
+    site_name: str
+    engagement_slug: str
+    engagement_name: str
+    time_zone: str
+    state: Literal["waiting", "running", "done", "stopped", "missed", "failed"]
+    words: str
+    due_us: int
+    began_us: int | None
+    ended_us: int | None
+    run_s: float
+    current_run_id: int | None
+    steps: list[StepView]
+    sustained_calls: int | None
+    needed_calls: int
+    required_share_pct: float
+    target_mos: float

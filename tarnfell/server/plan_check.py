@@ -1,0 +1,255 @@
+"""What speaks against a plan, and the nearest plan that works: places, the ceiling, hours without load, clashes."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from itertools import islice, pairwise
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import g
+
+from tarnfell.core.codecs import CodecError, find_codec
+from tarnfell.core.rates import GAP_S, Plan, PlanError, Shape, hold, plan_run, rise
+from tarnfell.core.schedule import (
+    ScheduleError,
+    Span,
+    check_rule,
+    clash,
+    free_window,
+    from_us,
+    longest_window,
+    occurrences,
+    quiet_span,
+    spans,
+    to_us,
+)
+from tarnfell.server.api import Problem
+from tarnfell.server.brief import ceiling_calls
+from tarnfell.server.dispatch import quiet_hours
+from tarnfell.server.models.plans import (
+    PlanCheck,
+    PlanForm,
+    PlanProblem,
+)
+from tarnfell.server.presence import is_heard
+from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import now_us
+from tarnfell.store.sites import Site
+
+STARTS_SHOWN = 5
+PAST_GRACE = timedelta(minutes=1)
+
+
+def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
+    """Raises Problem 422 for what cannot be placed at all."""
+    shape = shape_of(form)
+    try:
+        codec = find_codec(form.codec)
+        plan = plan_run(codec, form.ptime_ms, shape, site.link)
+    except (CodecError, PlanError) as error:
+        raise Problem(422, str(error)) from None
+    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct)
+    start = start_of(site, form)
+    rule = form.rule if form.when == "repeat" else None
+    problems = [*_about_places(site, form), *_about_ceiling(site, form, shape, top)]
+    starts: list[datetime] = []
+    if start is not None:
+        zone = ZoneInfo(site.time_zone)
+        now = from_us(now_us())
+        first = [start] if form.when == "now" else []
+        starts = first or list(islice(occurrences(start, rule, zone, now - PAST_GRACE), STARTS_SHOWN))
+        problems += _about_time(site, form, shape, start, rule, starts, but)
+    return PlanCheck(
+        problems=problems,
+        remarks=_remarks(site, shape, plan),
+        steps=list(shape.steps),
+        run_s=plan.run_s,
+        calls=plan.calls,
+        packets=plan.packets,
+        each_way_ip_kbps=plan.each_way_line_kbps,
+        each_way_wire_kbps=plan.each_way_wire_kbps,
+        share_up_pct=100 * plan.each_way_line_kbps / site.up_kbps if site.up_kbps else None,
+        share_down_pct=100 * plan.each_way_line_kbps / site.down_kbps if site.down_kbps else None,
+        claims_pct=plan.claims_pct,
+        required_share_pct=site.required_share_pct,
+        ceiling_calls=top,
+        starts=[to_us(at) for at in starts],
+    )
+
+
+def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
+    probes = {p.id: p for p in probe_store.probes_of(g.db, site.id)}
+    probe = probes.get(form.probe_id)
+    far_end = place_store.far_end_by_id(g.db, form.far_end_id)
+    if site.archived_us is not None:
+        return [_problem(f"{site.name} is archived. Take it out of the archive first.")]
+    if probe is None or probe.enrolled_us is None:
+        return [_problem("The probe is not placed at this site yet.")]
+    if far_end is None or site.id not in place_store.sites_that_chose(g.db, far_end.id):
+        return [_problem("The far end is not chosen for this site. Choose it on the site's places.")]
+    if far_end.probe_id == probe.id:
+        return [_problem(f"{probe.name} cannot call itself. Choose another far end.")]
+    if form.when == "now" and not is_heard(probe):
+        others = [p for p in probes.values() if is_heard(p) and p.id != far_end.probe_id]
+        words = f"The probe {probe.name} is not heard now. See that it has power and network."
+        if others:
+            return [_problem(words, f"place from {others[0].name}", form, probe_id=others[0].id)]
+        return [_problem(words, "keep it as a draft until it is heard", form, when="draft")]
+    return []
+
+
+def _about_ceiling(site: Site, form: PlanForm, shape: Shape, top: int | None) -> list[PlanProblem]:
+    if top is None or shape.most <= top:
+        return []
+    words = f"{shape.most} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for {top}."
+    if top < 1:
+        return [_problem(f"{words} Raise the ceiling in the brief, or choose a leaner codec.")]
+    return [_problem(words, f"place up to {top}", form, calls=top, first=min(form.first, top))]
+
+
+def _about_time(
+    site: Site,
+    form: PlanForm,
+    shape: Shape,
+    start: datetime,
+    rule: str | None,
+    starts: list[datetime],
+    but: int | None,
+) -> list[PlanProblem]:
+    zone = ZoneInfo(site.time_zone)
+    length = timedelta(seconds=shape.length_s)
+    now = from_us(now_us())
+    taken = _taken(site, now, but)
+    if form.when == "at" and start < now - PAST_GRACE:
+        moved = free_window(now + timedelta(minutes=5), length, quiet_hours(site), taken, zone)
+        return [_problem(f"{_local(start, zone)} is past.", *_move(form, moved, zone))]
+    if not starts:
+        return [_problem("This recurrence has no start left: its end lies before its first time.")]
+    if form.when == "now" and run_store.open_runs(g.db, site.id):
+        moved = free_window(now + timedelta(minutes=5), length, quiet_hours(site), taken, zone)
+        words = "A run is on at this site. Wait for it to end, or stop it."
+        return [_problem(words, *_move(form, moved, zone))]
+    # What is planned counts whole: every start within the next weeks, not only the first.
+    wanted = [Span(start, start + length)] if rule is None else spans(start, rule, zone, length, now)
+    for span in wanted:
+        hit = quiet_span(span, quiet_hours(site), zone)
+        if hit:
+            return [_quiet_problem(site, form, shape, span, hit[0], hit[1].why, taken, zone)]
+    if rule is not None and len(wanted) > 1 and any(a.meets(b) for a, b in pairwise(wanted)):
+        return [_problem(f"It lasts {_long(length)} and starts again before it is over. Let it recur less often.")]
+    met = clash(wanted, taken)
+    if met:
+        moved = free_window(met[0].start, length, quiet_hours(site), taken, zone)
+        words = f"On {_local(met[0].start, zone)} another plan is on until {_local(met[1].end, zone)}."
+        return [_problem(words, *_move(form, moved, zone))]
+    return []
+
+
+def _quiet_problem(
+    site: Site, form: PlanForm, shape: Shape, span: Span, quiet: Span, why: str, taken: list[Span], zone: ZoneInfo
+) -> PlanProblem:
+    """Either moved to where it fits whole, or shortened to the window it was put in, whichever keeps more."""
+    words = (
+        f"It lasts {_long(span.end - span.start)} and would run into hours without load on "
+        f"{_local(quiet.start, zone)} to {quiet.end.astimezone(zone):%H:%M}{': ' + why if why else ''}."
+    )
+    room = longest_window(span.start, quiet_hours(site), taken, zone).total_seconds()
+    each = len(shape.steps) * (shape.call_s + GAP_S)
+    rounds = int((room + GAP_S) // each)
+    if rounds >= 1 and shape.rounds > 1:
+        return _problem(words, f"make it {rounds} {'round' if rounds == 1 else 'rounds'}", form, rounds=rounds)
+    moved = free_window(span.start, span.end - span.start, quiet_hours(site), taken, zone)
+    return _problem(words, *_move(form, moved, zone))
+
+
+def _move(form: PlanForm, at: datetime | None, zone: ZoneInfo) -> tuple[Any, ...]:
+    if at is None:
+        return ()
+    when = "repeat" if form.when == "repeat" else "at"
+    changed = form.model_copy(update={"when": when, "start_local": f"{at.astimezone(zone):%Y-%m-%dT%H:%M}"})
+    return f"start on {_local(at, zone)}", changed
+
+
+def _problem(words: str, fix_words: str | None = None, form: PlanForm | None = None, **changes: Any) -> PlanProblem:
+    return PlanProblem(
+        words=words, fix_words=fix_words, fix=form.model_copy(update=changes) if form is not None else None
+    )
+
+
+def _taken(site: Site, now: datetime, but: int | None) -> list[Span]:
+    """When other plans of this site are on."""
+    zone = ZoneInfo(site.time_zone)
+    found = []
+    for plan in plan_store.plans_of(g.db, site.id):
+        if plan.id != but and plan.state == "scheduled" and plan.start_us is not None:
+            length = timedelta(seconds=plan.shape.length_s)
+            found += spans(from_us(plan.start_us), plan.rule, zone, length, now)
+    for series in plan_store.open_series(g.db, site.id):
+        length = timedelta(seconds=plan_store.plan_by_id(g.db, series.plan_id).shape.length_s)
+        began = from_us(series.began_us or series.due_us)
+        found.append(Span(began, began + length))
+    return found
+
+
+def _remarks(site: Site, shape: Shape, plan: Plan) -> list[str]:
+    found = []
+    if plan.claims_pct < site.required_share_pct:
+        found.append(
+            f"{plan.calls} calls can claim at least {plan.claims_pct:.1f} % at most; the brief asks for "
+            f"{site.required_share_pct:g} %. More rounds, or more runs on other days, make up for it."
+        )
+    if shape.most < site.needed_calls:
+        found.append(f"{site.needed_calls} calls at once are needed; this shows {shape.most} at most.")
+    if shape.call_s < 30:
+        found.append("Calls shorter than half a minute miss what comes and goes.")
+    return found
+
+
+def shape_of(form: PlanForm) -> Shape:
+    """Raises Problem 422."""
+    try:
+        if form.shape == "hold":
+            return hold(form.calls, form.call_s, form.rounds)
+        return rise(form.first, form.calls, form.by, form.call_s, form.rounds)
+    except PlanError as error:
+        raise Problem(422, str(error)) from None
+
+
+def start_of(site: Site, form: PlanForm) -> datetime | None:
+    """Raises Problem 422."""
+    if form.when == "draft":
+        return None
+    if form.when == "now":
+        return from_us(now_us())
+    try:
+        local = datetime.fromisoformat(form.start_local or "")
+    except ValueError:
+        raise Problem(422, "Say when it starts: a day and a time at the site.") from None
+    if form.when == "repeat":
+        try:
+            check_rule(form.rule or "")
+        except ScheduleError as error:
+            raise Problem(422, str(error)) from None
+    return local.replace(tzinfo=ZoneInfo(site.time_zone))
+
+
+def load_words(shape: Shape) -> str:
+    if len(shape.steps) == 1:
+        what = f"{shape.steps[0]} {'call' if shape.steps[0] == 1 else 'calls'} held"
+    else:
+        what = f"{shape.steps[0]} to {shape.steps[-1]} calls in {len(shape.steps)} steps"
+    rounds = "" if shape.rounds == 1 else f", {shape.rounds} rounds"
+    return f"{what}, {shape.call_s:g} s each{rounds}"
+
+
+def _long(length: timedelta) -> str:
+    minutes = round(length.total_seconds() / 60)
+    return f"{length.total_seconds():.0f} s" if minutes < 2 else f"{minutes} min"
+
+
+def _local(at: datetime, zone: ZoneInfo) -> str:
+    return f"{at.astimezone(zone):%a %-d %b, %H:%M}"

@@ -1,0 +1,307 @@
+"""Plans of load: what speaks against one and the nearest that works, when it runs, and what came of it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import Blueprint, Response, g
+
+from tarnfell.core.schedule import (
+    from_us,
+    next_start,
+    to_us,
+)
+from tarnfell.core.staircase import Staircase, staircase
+from tarnfell.core.targets import Targets
+from tarnfell.server import calendar
+from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.dispatch import tick
+from tarnfell.server.models.plans import (
+    PlanCheck,
+    PlanForm,
+    PlanLine,
+    PlanList,
+    PlanMade,
+    SeriesLine,
+    SeriesPage,
+    StepView,
+)
+from tarnfell.server.plan_check import check_form, load_words, shape_of, start_of
+from tarnfell.server.presence import look_at
+from tarnfell.server.sites import bounds_missed, require_site
+from tarnfell.store import calls as call_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import now_us, writing
+from tarnfell.store.plans import Series
+from tarnfell.store.probes import Probe
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+
+blueprint = Blueprint("plans", __name__)
+
+SERIES_SHOWN = 10
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/plans/check", response=PlanCheck)
+def check_plan(slug: str, body: PlanForm) -> PlanCheck:
+    """What a plan costs and yields, and what speaks against it. Nothing is kept."""
+    site = require_site(slug)
+    look_at(site.id)
+    return check_form(site, body)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/plans", response=PlanMade)
+def make_plan(slug: str, body: PlanForm) -> PlanMade:
+    """Make a plan: started now, scheduled, or kept as a draft that asks to be scheduled."""
+    site = require_site(slug)
+    _refuse_faults(site, body)
+    with writing(g.db):
+        plan_id = plan_store.add_plan(g.db, site_id=site.id, made_by=g.user.id, **_columns(site, body))
+    return _made(plan_id, body)
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/plans/<int:plan_id>", response=PlanMade)
+def change_plan(slug: str, plan_id: int, body: PlanForm) -> PlanMade:
+    """Change a plan that is not over, or schedule a draft."""
+    site = require_site(slug)
+    plan = _require_plan(site, plan_id)
+    if plan.state not in ("draft", "scheduled"):
+        raise Problem(409, "This plan is over. Make a new one.")
+    _refuse_faults(site, body, but=plan.id)
+    with writing(g.db):
+        plan_store.change_plan(g.db, plan.id, **_columns(site, body))
+    return _made(plan.id, body)
+
+
+@endpoint(blueprint, "DELETE", "/api/sites/<slug>/plans/<int:plan_id>", response=PlanList)
+def drop_plan(slug: str, plan_id: int) -> PlanList:
+    """Start it no more. What it measured stays."""
+    site = require_site(slug)
+    plan = _require_plan(site, plan_id)
+    with writing(g.db):
+        plan_store.change_plan(g.db, plan.id, state="dropped", next_us=None)
+    return _list(site)
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/plans", response=PlanList)
+def list_plans(slug: str) -> PlanList:
+    """What is planned at a site, next first, and what came of it lately."""
+    return _list(require_site(slug))
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/plans.ics", produces="text/calendar")
+def export_plans(slug: str) -> Response:
+    """What is scheduled, as a calendar for the site's own people (RFC 5545)."""
+    site = require_site(slug)
+    scheduled = [p for p in plan_store.plans_of(g.db, site.id) if p.state == "scheduled"]
+    entries = [
+        calendar.Entry(
+            uid=f"plan-{plan.id}@tarnfell",
+            title=f"Test calls at {site.name}: {plan.name}",
+            words=f"{load_words(plan.shape)}. Placed by Tarnfell; calls of people are not touched.",
+            start=from_us(plan.start_us or 0),
+            length=timedelta(seconds=plan.shape.length_s),
+            rule=plan.rule,
+        )
+        for plan in scheduled
+    ]
+    text = calendar.serialize(site.name, ZoneInfo(site.time_zone), entries, from_us(now_us()))
+    headers = {"Content-Disposition": f'attachment; filename="{slug}-test-calls.ics"'}
+    return Response(text, mimetype="text/calendar", headers=headers)
+
+
+@endpoint(blueprint, "GET", "/api/series/<int:series_id>", response=SeriesPage)
+def show_series(series_id: int) -> SeriesPage:
+    """One carrying-out of a plan, step by step as it forms."""
+    return _series_page(_require_series(series_id))
+
+
+@endpoint(blueprint, "POST", "/api/series/<int:series_id>/stop", response=SeriesPage)
+def stop_series(series_id: int) -> SeriesPage:
+    """Stop the run that is on and place no more; what was measured is kept."""
+    series = _require_series(series_id)
+    with writing(g.db):
+        for run in run_store.runs_of_series(g.db, series.id):
+            if run.state in ("waiting", "taken", "running"):
+                run_store.ask_stop(g.db, run)
+        plan_store.end_series(g.db, series.id, "stopped", f"Stopped by {g.user.name}.")
+    return _series_page(_require_series(series_id))
+
+
+# Making
+
+
+def _made(plan_id: int, form: PlanForm) -> PlanMade:
+    if form.when != "now":
+        return PlanMade(plan_id=plan_id, series_id=None)
+    tick(g.db)
+    series = plan_store.series_of(g.db, plan_store.plan_by_id(g.db, plan_id).site_id, 20)
+    return PlanMade(plan_id=plan_id, series_id=next((s.id for s in series if s.plan_id == plan_id), None))
+
+
+def _columns(site: Site, form: PlanForm) -> dict[str, Any]:
+    shape = shape_of(form)
+    start = start_of(site, form)
+    start_us = None if start is None else to_us(start)
+    rule = form.rule if form.when == "repeat" else None
+    following = None if start is None else next_start(start, rule, ZoneInfo(site.time_zone), from_us(now_us()))
+    # A start that has just passed, as "now" has, is due at once.
+    next_us = start_us if following is None else to_us(following)
+    return {
+        "name": form.name.strip() or load_words(shape),
+        "probe_id": form.probe_id,
+        "far_end_id": form.far_end_id,
+        "codec": form.codec,
+        "ptime_ms": form.ptime_ms,
+        "dscp": form.dscp,
+        "shape": shape,
+        "form": form.model_dump(),
+        "state": "draft" if form.when == "draft" else "scheduled",
+        "start_us": start_us,
+        "rule": rule,
+        "next_us": None if form.when == "draft" else next_us,
+    }
+
+
+def _refuse_faults(site: Site, form: PlanForm, but: int | None = None) -> None:
+    """A draft may have faults that scheduling would not; what cannot be placed at all is never kept."""
+    problems = check_form(site, form, but).problems
+    if problems and form.when != "draft":
+        raise Problem(409, problems[0].words)
+
+
+# Showing
+
+
+def _list(site: Site) -> PlanList:
+    look_at(site.id)
+    probes = {p.id: p for p in probe_store.probes_of(g.db, site.id)}
+    lines = []
+    for plan in plan_store.plans_of(g.db, site.id):
+        far_end = place_store.far_end_by_id(g.db, plan.far_end_id)
+        lines.append(
+            PlanLine(
+                id=plan.id,
+                name=plan.name,
+                state=plan.state,
+                form=PlanForm.model_validate(plan.form),
+                load=load_words(plan.shape),
+                next_us=plan.next_us,
+                recurs=plan.rule,
+                run_s=plan.shape.length_s,
+                probe=_name_of(probes, plan.probe_id),
+                far_end=far_end.name if far_end else "",
+            )
+        )
+    shown = plan_store.series_of(g.db, site.id, SERIES_SHOWN)
+    return PlanList(plans=lines, series=[_series_line(site, s) for s in shown])
+
+
+def _name_of(probes: dict[int, Probe], probe_id: int) -> str:
+    return probes[probe_id].name if probe_id in probes else "a probe that has ended its work"
+
+
+def _series_line(site: Site, series: Series) -> SeriesLine:
+    plan = plan_store.plan_by_id(g.db, series.plan_id)
+    runs = run_store.runs_of_series(g.db, series.id)
+    return SeriesLine(
+        id=series.id,
+        plan_id=plan.id,
+        name=plan.name,
+        state=series.state,
+        due_us=series.due_us,
+        words=series.words,
+        sustained_calls=_stairs(runs, site.targets).sustained_calls,
+        steps=len(plan.shape.steps) * plan.shape.rounds,
+        steps_done=sum(run.state == "done" for run in runs),
+    )
+
+
+def _series_page(series: Series) -> SeriesPage:
+    plan = plan_store.plan_by_id(g.db, series.plan_id)
+    site = site_store.site_by_id(g.db, series.site_id)
+    look_at(site.id)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    runs = run_store.runs_of_series(g.db, series.id)
+    found = _stairs(runs, site.targets)
+    current = next((run.id for run in runs if run.state in ("waiting", "taken", "running")), None)
+    return SeriesPage(
+        id=series.id,
+        plan_id=plan.id,
+        name=plan.name,
+        load=load_words(plan.shape),
+        site_slug=site.slug,
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        time_zone=site.time_zone,
+        state=series.state,
+        words=series.words,
+        due_us=series.due_us,
+        began_us=series.began_us,
+        ended_us=series.ended_us,
+        run_s=plan.shape.length_s,
+        current_run_id=current,
+        steps=[_step(n, runs, found) for n in sorted(set(plan.shape.steps))],
+        sustained_calls=found.sustained_calls,
+        needed_calls=site.needed_calls,
+        required_share_pct=site.required_share_pct,
+        target_mos=site.target_mos,
+    )
+
+
+def _stairs(runs: list[Run], targets: Targets) -> Staircase:
+    calls = []
+    for run in runs:
+        if run.state == "done":
+            rows = call_store.directions_of_run(g.db, run.id)
+            bad = {row["call_id"] for row in rows if bounds_missed(row, targets)}
+            calls += [(run.calls, call_id not in bad) for call_id in {row["call_id"] for row in rows}]
+    return staircase(calls, targets.required_share_pct)
+
+
+def _step(at_once: int, runs: list[Run], found: Staircase) -> StepView:
+    own = [run for run in runs if run.calls == at_once]
+    step = next((s for s in found.steps if s.calls_at_once == at_once), None)
+    state = "to come"
+    if any(run.state in ("waiting", "taken", "running") for run in own):
+        state = "running"
+    elif own:
+        state = "failed" if step is None else "done"
+    return StepView(
+        calls_at_once=at_once,
+        run_ids=[run.id for run in own],
+        state=state,  # type: ignore[arg-type]
+        good=step.share.good if step else 0,
+        calls=step.share.calls if step else 0,
+        pct=step.share.pct if step else None,
+        low_pct=step.share.low_pct if step else 0.0,
+        high_pct=step.share.high_pct if step else 100.0,
+        passes=step is not None and step.passes,
+        sure=step is not None and step.sure,
+        more_calls=step.more_calls if step else 0,
+    )
+
+
+def _require_plan(site: Site, plan_id: int) -> plan_store.Plan:
+    try:
+        plan = plan_store.plan_by_id(g.db, plan_id)
+    except (KeyError, OverflowError):
+        plan = None
+    if plan is None or plan.site_id != site.id:
+        raise Problem(404, f"{site.name} has no plan {plan_id}.")
+    return plan
+
+
+def _require_series(series_id: int) -> Series:
+    try:
+        return plan_store.series_by_id(g.db, series_id)
+    except (KeyError, OverflowError):
+        raise Problem(404, f"There is no series {series_id}.") from None

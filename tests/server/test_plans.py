@@ -1,0 +1,342 @@
+"""Plans: what speaks against them, when they run, how each carrying-out goes, and its staircase."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import icalendar
+import pytest
+
+from tarnfell.core.schedule import from_us
+from tarnfell.server import dispatch
+from tarnfell.store.db import connect, now_us
+from tests.server.conftest import House, record_file
+
+LONDON = ZoneInfo("Europe/London")
+
+
+def plan(**changes: Any) -> dict[str, Any]:
+    return {"probe_id": 1, "far_end_id": 1, "codec": "g711a", "calls": 2, "call_s": 2, **changes}
+
+
+def check(house: House, **changes: Any) -> Any:
+    return house.post("/api/sites/pier/plans/check", plan(**changes)).json
+
+
+def make(house: House, **changes: Any) -> Any:
+    return house.post("/api/sites/pier/plans", plan(**changes))
+
+
+def set_site(house: House, **columns: Any) -> None:
+    db = connect(house.folder)
+    for name, value in columns.items():
+        db.execute(f"UPDATE site SET {name} = ?", (value,))
+
+
+def tick(house: House, at: datetime | None = None) -> None:
+    db = connect(house.folder)
+    dispatch.tick(db, None if at is None else round(at.timestamp() * 1e6))
+    db.close()
+
+
+def tomorrow(hour: int, minute: int = 0) -> datetime:
+    day = (datetime.now(LONDON) + timedelta(days=1)).date()
+    return datetime(day.year, day.month, day.day, hour, minute, tzinfo=LONDON)
+
+
+def wall(at: datetime) -> str:
+    return f"{at.astimezone(LONDON):%Y-%m-%dT%H:%M}"
+
+
+def series(house: House, number: int = 1) -> dict[str, Any]:
+    return house.person.get(f"/api/series/{number}").json
+
+
+def carry_out(house: House, lost: tuple[int, ...] = ()) -> dict[str, Any]:
+    """The probe takes the run that waits and delivers it."""
+    job = house.heartbeat()
+    assert job is not None
+    calls = job["plan"]["calls"]
+    sent = house.probe("PUT", f"/api/probe/jobs/{job['id']}/record", data=record_file(calls=calls, lost=lost))
+    assert sent.status_code == 200, sent.text
+    return job
+
+
+# Checking
+
+
+def test_what_a_rise_costs_and_yields(house: House) -> None:
+    found = check(house, shape="rise", first=1, calls=7, by=3, call_s=60, rounds=2)
+    assert found["steps"] == [1, 4, 7]
+    assert (found["calls"], found["run_s"]) == (24, 6 * 60 + 5 * 5)
+    assert found["share_up_pct"] == pytest.approx(7 * 84 / 100)
+    assert found["problems"] == []
+    assert any("24 calls can claim" in r for r in found["remarks"])
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"codec": "g999"}, "No codec"),
+        ({"ptime_ms": 15}, "cannot be sent every 15"),
+        ({"calls": 101}, "one probe places 1 to 100"),
+        ({"shape": "rise", "first": 5, "calls": 4}, "does not rise"),
+        ({"when": "at"}, "Say when it starts"),
+        ({"when": "repeat", "start_local": "2026-11-25T09:00", "rule": "FREQ=SECONDLY"}, "how often"),
+    ],
+)
+def test_what_cannot_be_placed_at_all(house: House, change: dict[str, Any], says: str) -> None:
+    for path in ("plans", "plans/check"):
+        answer = house.post(f"/api/sites/pier/{path}", plan(**change))
+        assert answer.status_code == 422
+        assert says in answer.json["detail"]
+
+
+def only_problem(found: dict[str, Any]) -> dict[str, Any]:
+    (problem,) = found["problems"]
+    return dict(problem)
+
+
+def fixed(house: House, problem: dict[str, Any]) -> Any:
+    """The plan proposed in its place has nothing against it."""
+    assert problem["fix_words"]
+    found = house.post("/api/sites/pier/plans/check", problem["fix"]).json
+    assert found["problems"] == []
+    return problem["fix"]
+
+
+def test_beyond_the_ceiling_the_nearest_load_is_proposed(house: House) -> None:
+    set_site(house, ceiling_pct=5.0)  # of 10 Mbit/s, 84 kbit/s a call: five
+    problem = only_problem(check(house, calls=9))
+    assert "5 % of the line is room for 5" in problem["words"]
+    assert fixed(house, problem)["calls"] == 5
+    assert "room for 5" in make(house, calls=9).json["detail"]
+    house.heartbeat()
+    assert "room for 5" in house.place(calls=9).json["detail"]
+
+
+def test_a_window_too_short_is_said_and_shortened(house: House) -> None:
+    set_site(house, blackouts='[{"days": "1234567", "from_minute": 540, "to_minute": 600, "why": "departures"}]')
+    start = wall(tomorrow(8, 30))
+    problem = only_problem(check(house, when="at", start_local=start, call_s=300, rounds=12))
+    assert "would run into hours without load" in problem["words"]
+    assert "departures" in problem["words"]
+    fix = fixed(house, problem)
+    assert (fix["rounds"], fix["start_local"]) == (5, start)
+    # One call longer than the window cannot be shortened: it is moved behind it.
+    moved = fixed(house, only_problem(check(house, when="at", start_local=start, call_s=2400)))
+    assert moved["start_local"] == wall(tomorrow(10))
+
+
+def test_a_recurrence_is_checked_on_every_day_it_falls_on(house: House) -> None:
+    set_site(house, blackouts='[{"days": "3", "from_minute": 540, "to_minute": 600, "why": ""}]')
+    found = check(house, when="repeat", start_local=wall(tomorrow(9, 15)), rule="FREQ=DAILY")
+    assert " Wed " in f" {only_problem(found)['words']}".replace("on Wed", "on Wed ")
+    assert len(found["starts"]) == 5
+    weekdays = check(house, when="repeat", start_local=wall(tomorrow(9, 15)), rule="FREQ=WEEKLY;BYDAY=MO,TU,TH,FR")
+    assert weekdays["problems"] == []
+
+
+def test_a_clash_with_another_plan(house: House) -> None:
+    first = make(house, when="repeat", start_local=wall(tomorrow(9)), rule="FREQ=DAILY", call_s=600, name="Mornings")
+    assert first.status_code == 200, first.text
+    problem = only_problem(check(house, when="at", start_local=wall(tomorrow(9, 5))))
+    assert "another plan is on until" in problem["words"]
+    assert fixed(house, problem)["start_local"] == wall(tomorrow(9, 10))
+    # Changing a plan, it does not clash with itself.
+    again = house.person.put(
+        f"/api/sites/pier/plans/{first.json['plan_id']}",
+        json=plan(when="repeat", start_local=wall(tomorrow(9, 5)), rule="FREQ=DAILY", call_s=600),
+        headers={"X-CSRF-Token": house.csrf},
+    )
+    assert again.status_code == 200, again.text
+
+
+def test_a_recurrence_faster_than_the_load_is_long(house: House) -> None:
+    found = check(house, when="repeat", start_local=wall(tomorrow(9)), rule="FREQ=HOURLY", call_s=3000, rounds=2)
+    assert "starts again before it is over" in only_problem(found)["words"]
+
+
+def test_places_that_are_not_ready(house: House) -> None:
+    house.heartbeat()
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    silent = only_problem(check(house))
+    assert "not heard now" in silent["words"]
+    assert silent["fix"]["when"] == "draft"
+    assert "not chosen for this site" in only_problem(check(house, far_end_id=7))["words"]
+    assert "not placed" in only_problem(check(house, probe_id=9))["words"]
+
+
+def test_a_start_that_is_past(house: House) -> None:
+    past = wall(datetime.now(UTC) - timedelta(hours=2))
+    problem = only_problem(check(house, when="at", start_local=past))
+    assert "is past" in problem["words"]
+    fixed(house, problem)
+
+
+# Scheduled and drafts
+
+
+def test_a_draft_is_plainly_a_draft_until_it_is_scheduled(house: House) -> None:
+    number = make(house, when="draft", name="Later").json["plan_id"]
+    (line,) = house.person.get("/api/sites/pier/plans").json["plans"]
+    assert (line["state"], line["next_us"]) == ("draft", None)
+    step = house.person.get("/api/sites/pier").json["next"]
+    assert (step["action"], step["words"]) == ("plan", "Schedule the draft “Later”")
+    tick(house, datetime.now(UTC) + timedelta(days=400))
+    scheduled = plan(when="at", start_local=wall(tomorrow(9)), name="Later")
+    house.person.put(f"/api/sites/pier/plans/{number}", json=scheduled, headers={"X-CSRF-Token": house.csrf})
+    (line,) = house.person.get("/api/sites/pier/plans").json["plans"]
+    assert (line["state"], from_us(line["next_us"])) == ("scheduled", tomorrow(9))
+    gone = house.person.delete(f"/api/sites/pier/plans/{number}", headers={"X-CSRF-Token": house.csrf}).json
+    assert gone["plans"] == []
+
+
+def test_the_calendar_reads_back(house: House) -> None:
+    make(house, when="repeat", start_local=wall(tomorrow(9)), rule="FREQ=WEEKLY;BYDAY=MO;COUNT=3", name="Mondays")
+    make(house, when="draft", name="Not this one")
+    text = house.person.get("/api/sites/pier/plans.ics").data
+    read = icalendar.Calendar.from_ical(text)
+    (event,) = read.walk("VEVENT")
+    assert event["SUMMARY"] == "Test calls at Pier office: Mondays"
+    assert event["RRULE"].to_ical() == b"FREQ=WEEKLY;COUNT=3;BYDAY=MO"
+    assert event.decoded("dtstart") == tomorrow(9)
+    assert event.decoded("duration") == timedelta(seconds=2)
+    assert [str(z["TZID"]) for z in read.walk("VTIMEZONE")] == ["Europe/London"]
+
+
+# Carrying out
+
+
+def test_a_rise_goes_step_by_step_to_its_staircase(house: House) -> None:
+    house.heartbeat()
+    made = make(house, shape="rise", first=1, calls=3, by=1, rounds=2).json
+    assert series(house, made["series_id"])["state"] == "running"
+    placed = [carry_out(house, lost=tuple(range(40)) if n % 3 == 2 else ())["plan"]["calls"] for n in range(6)]
+    assert placed == [1, 2, 3, 1, 2, 3]
+    assert house.heartbeat() is None
+    page = series(house)
+    assert (page["state"], page["sustained_calls"], page["needed_calls"]) == ("done", 2, 2)
+    assert [(s["calls_at_once"], s["good"], s["calls"], s["passes"]) for s in page["steps"]] == [
+        (1, 2, 2, True),
+        (2, 4, 4, True),
+        (3, 4, 6, False),
+    ]
+    assert page["steps"][0]["more_calls"] == 123
+    lines = house.person.get("/api/sites/pier/plans").json["series"]
+    assert (lines[0]["steps_done"], lines[0]["steps"]) == (6, 6)
+
+
+def test_a_series_goes_on_after_the_server_was_killed(house: House) -> None:
+    """Nothing is held in memory: another process's tick goes on where the records stand."""
+    house.heartbeat()
+    make(house, rounds=2)
+    carry_out(house)
+    tick(house)
+    tick(house)
+    carry_out(house)
+    assert series(house)["state"] == "done"
+    assert connect(house.folder).execute("SELECT count(*) FROM run").fetchone()[0] == 2
+
+
+def test_a_stop_ends_all_of_it(house: House) -> None:
+    house.heartbeat()
+    make(house, rounds=3)
+    run = house.heartbeat()
+    assert run is not None
+    page = house.post("/api/series/1/stop", {}).json
+    assert (page["state"], page["words"]) == ("stopped", "Stopped by Tess Ter.")
+    house.probe("PUT", f"/api/probe/jobs/{run['id']}/record", data=record_file())
+    tick(house)
+    assert house.heartbeat() is None
+
+
+def test_a_run_that_fails_ends_its_series_with_the_reason(house: House) -> None:
+    house.heartbeat()
+    make(house, rounds=3)
+    run = house.heartbeat()
+    assert run is not None
+    house.probe("POST", f"/api/probe/jobs/{run['id']}/failure", json={"reason": "No far end."})
+    tick(house)
+    assert (series(house)["state"], series(house)["words"]) == ("failed", "No far end.")
+
+
+def seconds(house: House, run: int, rate: float, first: int, last: int) -> Any:
+    """Progress of two calls of which ``rate`` of the packets arrive up the line."""
+    answer = None
+    for second in range(first, last + 1):
+        side = {"sent": 50 * second, "reached": 50 * second, "late": 0, "jitter_us": 0, "pdv_us": 0}
+        up = [{**side, "received": round(50 * rate * second)}] * 2
+        down = [{**side, "received": 50 * second}] * 2
+        body = {"second": second, "up": up, "down": down, "rtt_us": 9000, "send_late_max_us": 10}
+        answer = house.probe("POST", f"/api/probe/jobs/{run}/progress", json=body)
+    return answer.json["stop"]
+
+
+def test_heavy_loss_stops_the_run_and_what_would_follow(house: House) -> None:
+    house.heartbeat()
+    make(house, shape="rise", first=2, calls=4, by=1, call_s=120)
+    run = house.heartbeat()
+    assert run is not None
+    assert seconds(house, run["id"], 0.65, 1, 10) is False
+    assert seconds(house, run["id"], 0.65, 11, 11) is True
+    house.probe("PUT", f"/api/probe/jobs/{run['id']}/record", data=record_file())
+    tick(house)
+    page = series(house)
+    assert page["state"] == "stopped"
+    assert page["words"].startswith("Stopped by itself: at least 30 %")
+    assert house.heartbeat() is None
+
+
+def test_loss_that_passes_does_not_stop_a_run(house: House) -> None:
+    run = house.place(seconds=120).json["id"]
+    house.heartbeat()
+    assert seconds(house, run, 0.75, 1, 30) is False
+
+
+def test_a_start_waits_for_the_probe_and_is_missed_with_the_reason(house: House) -> None:
+    make(house, when="at", start_local=wall(tomorrow(9)))
+    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    tick(house, tomorrow(9))
+    assert series(house)["state"] == "waiting"
+    tick(house, tomorrow(9, 9))
+    assert series(house)["state"] == "waiting"
+    tick(house, tomorrow(9, 11))
+    assert (series(house)["state"], series(house)["words"]) == ("missed", "pier-probe was not heard.")
+
+
+def test_a_start_while_the_server_was_away_is_missed_and_the_next_one_is_not(house: House) -> None:
+    make(house, when="repeat", start_local=wall(tomorrow(9)), rule="FREQ=DAILY")
+    tick(house, tomorrow(11))
+    assert "server was not running" in series(house)["words"]
+    (line,) = house.person.get("/api/sites/pier/plans").json["plans"]
+    assert from_us(line["next_us"]).astimezone(LONDON).hour == 9
+    assert from_us(line["next_us"]) > tomorrow(11)
+
+
+def test_hours_without_load_stop_what_would_run_into_them(house: House) -> None:
+    house.heartbeat()
+    make(house, rounds=2, call_s=60)
+    carry = house.heartbeat()
+    assert carry is not None
+    set_site(house, blackouts='[{"days": "1234567", "from_minute": 0, "to_minute": 1440, "why": "strike"}]')
+    house.probe("PUT", f"/api/probe/jobs/{carry['id']}/record", data=record_file())
+    assert (series(house)["state"], series(house)["words"]) == ("stopped", "Hours without load had come: strike.")
+    assert "No load may be placed here" in house.place().json["detail"]
+
+
+def test_a_run_nobody_takes_is_given_up(house: House) -> None:
+    house.heartbeat()
+    make(house)
+    tick(house, from_us(now_us()) + timedelta(minutes=11))
+    tick(house, from_us(now_us()) + timedelta(minutes=11))
+    assert series(house)["state"] == "failed"
+    assert "Taken back" in series(house)["words"]
+
+
+def test_what_is_not_there(house: House) -> None:
+    assert house.person.get("/api/series/9").status_code == 404
+    headers = {"X-CSRF-Token": house.csrf}
+    assert house.person.delete("/api/sites/pier/plans/9", headers=headers).status_code == 404
