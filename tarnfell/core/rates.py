@@ -84,7 +84,7 @@ def _rate(payload_bytes_per_s: float, packets_per_s: float, link: Link) -> CallR
 
 MAX_CALLS = 100
 MAX_CALL_S = 4 * 3600
-MAX_ROUNDS = 100
+MAX_ROUNDS = 1000
 MAX_STEPS = 100
 GAP_S = 5.0
 """Between two steps: late packets are awaited, the record is handed over, the next calls are opened."""

@@ -199,8 +199,8 @@ def _remarks(site: Site, shape: Shape, plan: Plan) -> list[str]:
     found = []
     if plan.claims_pct < site.required_share_pct:
         found.append(
-            f"{plan.calls} calls can claim at least {plan.claims_pct:.1f} % at most; the brief asks for "
-            f"{site.required_share_pct:g} %. More rounds, or more runs on other days, make up for it."
+            f"{plan.calls} calls alone cannot prove the {site.required_share_pct:g} % asked. More rounds, or runs on "
+            "other days, make up for it."
         )
     if shape.most < site.needed_calls:
         found.append(f"{site.needed_calls} calls at once are needed; this shows {shape.most} at most.")

@@ -91,7 +91,9 @@ class Page:
         """Press the button or link that says exactly ``words``."""
         xpath = f"//*[self::button or self::a][normalize-space()='{words}']"
         WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.XPATH, xpath), f"no “{words}”")
-        self.driver.find_element(By.XPATH, xpath).click()
+        found = self.driver.find_element(By.XPATH, xpath)
+        self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
+        found.click()
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
         xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select]"

@@ -8,9 +8,11 @@ import { CallScreen } from "./call/call-screen";
 import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
 import { JoinScreen } from "./join/join-screen";
+import { LoadScreen } from "./load/load-screen";
 import { PlaceScreen } from "./place/place-screen";
 import { ReportScreen } from "./report/report-screen";
 import { RunScreen } from "./run/run-screen";
+import { SeriesScreen } from "./series/series-screen";
 import { Button, Note } from "./shared/controls";
 import { KeyHelp } from "./shared/keys";
 import { Mark } from "./shared/screen";
@@ -54,6 +56,8 @@ function SignedIn() {
         <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
         <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
         <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
+        <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
+        <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
         <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
         <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
         <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />

@@ -1,13 +1,13 @@
 // What the brief asks of the line and of the test, always in sight while it is written.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { type Model, post } from "../api/client";
 import { Note } from "../shared/controls";
-import { count, duration, fixed, pct } from "../shared/format";
+import { count, duration, fixed } from "../shared/format";
+import { LineShare } from "../shared/line-share";
+import { useSettled } from "../shared/settled";
 import { ErlangCurve } from "./erlang-curve";
 
 type Form = Model<"BriefForm">;
-const PAUSE_MS = 250;
 
 export function Arithmetic({ form }: { form: Form }) {
   const settled = useSettled(form);
@@ -90,43 +90,4 @@ function Found({ found, form }: { found: Model<"Arithmetic">; form: Form }) {
       )}
     </>
   );
-}
-
-/** A share of the line as a length of it, with the ceiling as a mark. */
-function LineShare(props: { name: string; share: number | null; ceiling: number | null }) {
-  const { name, share, ceiling } = props;
-  return (
-    <div className="mt-3">
-      <p className="flex justify-between text-sm">
-        <span>
-          <span className="font-semibold">{pct(share, share !== null && share < 10 ? 1 : 0)}</span> {name}
-        </span>
-        {ceiling !== null && <span className="text-soft">tests up to {ceiling} %</span>}
-      </p>
-      <div className="relative mt-1 h-2.5 border border-ink bg-raised" aria-hidden="true">
-        <div
-          className="h-full"
-          style={{ width: `${Math.min(100, share ?? 0)}%`, background: depthOf(share ?? 0) }}
-        />
-        {ceiling !== null && (
-          <span className="absolute -top-1 -bottom-1 w-px bg-ink" style={{ left: `${ceiling}%` }} />
-        )}
-      </div>
-    </div>
-  );
-}
-
-/** Trouble begins where little of the line is left. */
-function depthOf(share: number): string {
-  const step = share > 100 ? 5 : share > 90 ? 4 : share > 75 ? 3 : share > 50 ? 2 : 1;
-  return `var(--depth-${step})`;
-}
-
-function useSettled(form: Form): Form {
-  const [settled, setSettled] = useState(form);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(form), PAUSE_MS);
-    return () => clearTimeout(timer);
-  }, [form]);
-  return settled;
 }

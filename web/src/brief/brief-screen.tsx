@@ -365,6 +365,7 @@ function Hours({ page, form, change }: PartProps & { page: Page }) {
         onChange={(blackouts) => change({ blackouts })}
         make={() => ({ days: "12345", from_minute: 720, to_minute: 780, why: "" })}
         add="Add hours without load"
+        columns="auto 80px 80px 1fr"
         name={(row) => `${minuteWords(row.from_minute)} to ${minuteWords(row.to_minute)}`}
       >
         {(row, set) => (

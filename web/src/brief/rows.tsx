@@ -8,16 +8,21 @@ interface RowsProps<T> {
   add: string;
   /** What one row is called when it is taken out. */
   name: (row: T) => string;
+  /** Widths of the fields in a row, as grid columns; alike unless said. */
+  columns?: string;
   children: (row: T, change: (part: Partial<T>) => void) => ReactNode;
 }
 
-export function Rows<T extends object>({ rows, onChange, make, add, name, children }: RowsProps<T>) {
+export function Rows<T extends object>({ rows, onChange, make, add, name, columns, children }: RowsProps<T>) {
   return (
     <div className="space-y-3">
       {rows.map((row, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: rows have no name of their own and are only added at the end
+        // Rows have no name of their own and are only added at the end.
         <div key={i} className="flex items-end gap-3">
-          <div className="grid flex-1 auto-cols-fr grid-flow-col items-end gap-3">
+          <div
+            className="grid flex-1 auto-cols-fr grid-flow-col items-end gap-3"
+            style={columns ? { gridTemplateColumns: columns } : undefined}
+          >
             {children(row, (part) => onChange(rows.map((old, j) => (j === i ? { ...old, ...part } : old))))}
           </div>
           <button

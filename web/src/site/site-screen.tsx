@@ -132,6 +132,11 @@ function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
             {next.label}
           </LinkButton>
         )}
+        {next.action === "plan" && (
+          <LinkButton act to={`/sites/${site.slug}/load`}>
+            {next.label}
+          </LinkButton>
+        )}
         {next.action === "archive" && <ArchiveButton path={`/api/sites/${site.slug}/archive`} archived />}
         {next.action === "load" && (
           <Button act onClick={onPlace}>
@@ -182,6 +187,7 @@ function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
   return (
     <span className="flex items-center gap-5">
       {site.runs_total > site.runs.length && `newest ${site.runs.length} of ${site.runs_total}`}
+      <LinkButton to={`/sites/${site.slug}/load`}>Plans</LinkButton>
       <Button onClick={onPlace}>Place calls …</Button>
     </span>
   );

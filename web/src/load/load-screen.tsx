@@ -1,0 +1,235 @@
+// Load: plans of test calls, each with its cost and what speaks against it beside it, and what came of the last ones.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { get, type Model, post, put, remove } from "../api/client";
+import { Button, FileLink, Note, Section } from "../shared/controls";
+import { dateTime, duration } from "../shared/format";
+import { Pending, Trail } from "../shared/screen";
+import { PlanAside } from "./plan-aside";
+import { PlanFields } from "./plan-fields";
+import { ruleWords } from "./rule";
+
+type Form = Model<"PlanForm">;
+type Plans = Model<"PlanList">;
+
+export function LoadScreen({ id }: { id: string }) {
+  const site = useQuery({
+    queryKey: ["site", id],
+    queryFn: () => get("SitePage", `/api/sites/${id}`),
+    refetchInterval: 10_000,
+  });
+  const places = useQuery({
+    queryKey: ["places", id],
+    queryFn: () => get("PlacePage", `/api/sites/${id}/place`),
+  });
+  const plans = useQuery({
+    queryKey: ["plans", id],
+    queryFn: () => get("PlanList", `/api/sites/${id}/plans`),
+    refetchInterval: 4000,
+  });
+  if (!site.data || !places.data || !plans.data)
+    return <Pending what="the plans" error={site.error ?? places.error ?? plans.error} />;
+  return <Plans site={site.data} places={places.data} plans={plans.data} />;
+}
+
+interface Props {
+  site: Model<"SitePage">;
+  places: Model<"PlacePage">;
+  plans: Plans;
+}
+
+function Plans({ site, places, plans }: Props) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const probes = places.spots.flatMap((spot) => spot.probes).filter((probe) => probe.enrolled_us !== null);
+  const farEnds = places.far_ends.filter((far) => far.chosen);
+  const fresh: Form = {
+    name: "",
+    probe_id: probes[0]?.id ?? 0,
+    far_end_id: farEnds.find((far) => far.probe_id !== probes[0]?.id)?.id ?? 0,
+    codec: site.brief.codec,
+    ptime_ms: site.brief.ptime_ms,
+    dscp: 46,
+    shape: "rise",
+    first: 1,
+    calls: Math.min(100, site.brief.needed_calls),
+    by: Math.max(1, Math.round(site.brief.needed_calls / 6)),
+    call_s: 60,
+    rounds: 1,
+    when: "now",
+    start_local: null,
+    rule: null,
+  };
+  const [form, setForm] = useState<Form>(fresh);
+  const [changing, setChanging] = useState<number | null>(null);
+  const [problem, setProblem] = useState<string | null>(null);
+  const path = `/api/sites/${site.slug}/plans`;
+  const save = async (next: Form) => {
+    setProblem(null);
+    try {
+      const made =
+        changing === null
+          ? await post("PlanMade", path, next)
+          : await put("PlanMade", `${path}/${changing}`, next);
+      await queries.invalidateQueries();
+      setChanging(null);
+      setForm(fresh);
+      if (made.series_id !== null) navigate(`/series/${made.series_id}`);
+    } catch (error) {
+      setProblem((error as Error).message);
+    }
+  };
+  const ready = probes.length > 0 && farEnds.length > 0;
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${site.engagement_slug}`, site.engagement_name],
+          [`/sites/${site.slug}`, site.name],
+        ]}
+        title={`Load at ${site.name}`}
+      />
+      <h1 className="mt-2 text-3xl tracking-tight">Load at {site.name}</h1>
+      <Planned
+        site={site}
+        plans={plans}
+        onChange={(plan) => {
+          setForm(plan.form);
+          setChanging(plan.id);
+          document.getElementById("plan")?.scrollIntoView({ block: "start" });
+        }}
+      />
+      {!ready && (
+        <p className="mt-8">
+          Calls go from a probe to a far end.{" "}
+          <Link to={`/sites/${site.slug}/place`} className="underline underline-offset-3">
+            Place both first
+          </Link>
+          .
+        </p>
+      )}
+      {ready && (
+        <div className="grid grid-cols-[1fr_360px] gap-10">
+          <Section id="plan" title={changing === null ? "A new plan" : "Change the plan"}>
+            <PlanFields
+              form={form}
+              change={(part) => setForm((before) => ({ ...before, ...part }))}
+              probes={probes}
+              farEnds={farEnds}
+              timeZone={site.brief.time_zone}
+            />
+            {problem && (
+              <div className="mt-5">
+                <Note>{problem}</Note>
+              </div>
+            )}
+            <div className="mt-6 flex gap-3">
+              <Button act onClick={() => save(form)}>
+                {
+                  { now: "Start it now", at: "Schedule it", repeat: "Schedule it", draft: "Keep the draft" }[
+                    form.when ?? "now"
+                  ]
+                }
+              </Button>
+              {changing !== null && (
+                <Button
+                  onClick={() => {
+                    setChanging(null);
+                    setForm(fresh);
+                  }}
+                >
+                  Leave it as it was
+                </Button>
+              )}
+            </div>
+          </Section>
+          <div className="pt-9">
+            <PlanAside slug={site.slug} form={form} timeZone={site.brief.time_zone} onFix={setForm} />
+          </div>
+        </div>
+      )}
+    </>
+  );
+}
+
+/** What will run and when, and what ran. */
+function Planned(props: {
+  site: Props["site"];
+  plans: Plans;
+  onChange: (plan: Plans["plans"][number]) => void;
+}) {
+  const { site, plans, onChange } = props;
+  const queries = useQueryClient();
+  const zone = site.brief.time_zone;
+  const drop = async (id: number) => {
+    queries.setQueryData(
+      ["plans", site.slug],
+      await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`),
+    );
+  };
+  return (
+    <>
+      {plans.plans.length > 0 && (
+        <Section
+          title="Planned"
+          aside={
+            <FileLink href={`/api/sites/${site.slug}/plans.ics`}>Calendar for the site’s people</FileLink>
+          }
+        >
+          <ul>
+            {plans.plans.map((plan) => (
+              <li key={plan.id} className="hair grid grid-cols-[220px_1fr_auto] gap-6 border-b py-2.5">
+                <p className={plan.state === "draft" ? "" : "font-semibold"}>
+                  {plan.next_us === null ? (
+                    <span className="hatched inline-block px-2">draft, not scheduled</span>
+                  ) : (
+                    dateTime(plan.next_us, zone)
+                  )}
+                  {plan.recurs && (
+                    <span className="block text-sm font-normal text-soft">{ruleWords(plan.recurs)}</span>
+                  )}
+                </p>
+                <p>
+                  {plan.name}
+                  <span className="block text-sm text-soft">
+                    {plan.load} · {duration(plan.run_s)} · {plan.probe} to {plan.far_end}
+                  </span>
+                </p>
+                <p className="flex gap-4 text-sm [&>button]:underline [&>button]:underline-offset-3">
+                  <button type="button" onClick={() => onChange(plan)}>
+                    {plan.state === "draft" ? "Schedule or change …" : "Change …"}
+                  </button>
+                  <button type="button" onClick={() => drop(plan.id)}>
+                    Drop
+                  </button>
+                </p>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
+      {plans.series.length > 0 && (
+        <Section title="Carried out" aside="newest first">
+          <ul>
+            {plans.series.map((one) => (
+              <li key={one.id} className="hair grid grid-cols-[220px_1fr_260px] gap-6 border-b py-2">
+                <Link to={`/series/${one.id}`} className="underline underline-offset-3">
+                  {dateTime(one.due_us, zone)}
+                </Link>
+                <p>{one.name}</p>
+                <p>
+                  {one.state}
+                  {one.sustained_calls !== null && `, ${one.sustained_calls} calls sustained`}
+                  {one.state === "running" && `, ${one.steps_done} of ${one.steps} steps`}
+                  {one.words && <span className="block text-sm text-soft">{one.words}</span>}
+                </p>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,141 @@
+// One carrying-out of a plan: the step that runs now, live, and the staircase as it forms.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type Model, post } from "../api/client";
+import { LiveRun } from "../run/live-run";
+import { Button, Note, Section } from "../shared/controls";
+import { dateTime, duration, plural } from "../shared/format";
+import { Pending, Trail } from "../shared/screen";
+import { Term } from "../shared/term";
+import { Staircase } from "./staircase";
+
+type Page = Model<"SeriesPage">;
+
+export function SeriesScreen({ id }: { id: string }) {
+  const queries = useQueryClient();
+  const [problem, setProblem] = useState<string | null>(null);
+  const page = useQuery({
+    queryKey: ["series", id],
+    queryFn: () => get("SeriesPage", `/api/series/${id}`),
+    refetchInterval: (query) => (isOpen(query.state.data) ? 1000 : false),
+  });
+  if (!page.data) return <Pending what="the series" error={page.error} />;
+  const series = page.data;
+  const stop = async () => {
+    try {
+      queries.setQueryData(["series", id], await post("SeriesPage", `/api/series/${id}/stop`, {}));
+    } catch (error) {
+      setProblem((error as Error).message);
+    }
+  };
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${series.engagement_slug}`, series.engagement_name],
+          [`/sites/${series.site_slug}`, series.site_name],
+          [`/sites/${series.site_slug}/load`, "Load"],
+        ]}
+        title={series.name}
+      />
+      <div className="mt-2 flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-3xl tracking-tight">{series.name}</h1>
+          <p className="mt-1 text-soft">
+            {series.load !== series.name && `${series.load} · `}
+            {dateTime(series.began_us ?? series.due_us, series.time_zone)} · {duration(series.run_s)}
+          </p>
+        </div>
+        {isOpen(series) && <Button onClick={stop}>Stop</Button>}
+      </div>
+      {problem && <Note>{problem}</Note>}
+      <p role="status" className="mt-6 text-xl font-semibold">
+        {headline(series)}
+      </p>
+      {series.words && <p className="mt-1">{series.words}</p>}
+      <Section
+        title="Staircase"
+        aside={
+          <>
+            share of calls at {series.target_mos.toFixed(1)} <Term of="mos" /> or better at each step, with
+            its 95 % interval
+          </>
+        }
+      >
+        <Staircase page={series} />
+      </Section>
+      {series.current_run_id !== null && <Current key={series.current_run_id} id={series.current_run_id} />}
+      <Section title="Steps">
+        <Steps page={series} />
+      </Section>
+    </>
+  );
+}
+
+function isOpen(page: Page | undefined): boolean {
+  return page?.state === "waiting" || page?.state === "running";
+}
+
+function headline(page: Page): string {
+  const { sustained_calls: held, needed_calls: needed } = page;
+  if (page.state === "waiting") return "Waiting for the probe.";
+  if (page.state === "missed") return "It did not begin.";
+  const step = page.steps.find((one) => one.state === "running");
+  if (page.state === "running" && step) return `${plural(step.calls_at_once, "call")} at once now.`;
+  if (page.state === "running") return "Between two steps.";
+  if (held === null) return "No step was finished.";
+  const all = page.steps.at(-1)?.calls_at_once === held;
+  const verdict = held >= needed ? `${needed} are needed.` : `${needed} are needed: not enough.`;
+  return `${plural(held, "call")} at once sustained${all ? ", as many as were tried" : ""}. ${verdict}`;
+}
+
+function Current({ id }: { id: number }) {
+  const run = useQuery({
+    queryKey: ["run", String(id)],
+    queryFn: () => get("RunPage", `/api/runs/${id}`),
+    refetchInterval: 1000,
+  });
+  return run.data ? <LiveRun run={run.data} /> : null;
+}
+
+function Steps({ page }: { page: Page }) {
+  return (
+    <table className="w-full">
+      <thead>
+        <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
+          <th>Calls at once</th>
+          <th>Acceptable</th>
+          <th>95 % interval</th>
+          <th>Verdict</th>
+          <th>Runs</th>
+        </tr>
+      </thead>
+      <tbody>
+        {page.steps.map((step) => (
+          <tr key={step.calls_at_once} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
+            <td className="font-semibold">{step.calls_at_once}</td>
+            <td>{step.pct === null ? "–" : `${step.good} of ${step.calls}`}</td>
+            <td>{step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}</td>
+            <td>{verdict(step)}</td>
+            <td>
+              {step.run_ids.map((run) => (
+                <Link key={run} to={`/runs/${run}`} className="mr-3 underline underline-offset-3">
+                  {run}
+                </Link>
+              ))}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function verdict(step: Page["steps"][number]): string {
+  if (step.pct === null) return step.state;
+  if (!step.passes) return step.sure ? "does not hold, for certain" : "does not hold";
+  if (step.sure) return "holds, for certain";
+  return `holds; ${plural(step.more_calls, "good call")} more make it certain`;
+}
