@@ -17,7 +17,7 @@ from tarnfell import __version__
 from tarnfell.core import emodel, playout
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
-from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for, judge
+from tarnfell.core.quality import MOS_SCALE, MOS_SCALE_WIDE, Criterion, criterion_for, judge
 from tarnfell.core.rates import PlanError, hold, plan_run, rise, stream_plan
 from tarnfell.core.stats import calls_to_claim
 from tarnfell.core.trace import TraceError
@@ -206,11 +206,11 @@ def _criterion(options: argparse.Namespace) -> Criterion:
         codec = find_codec(options.codec)
         ptime = options.ptime or (20 if 20 in codec.intervals_ms() else codec.intervals_ms()[0])
         codec.check_ptime(ptime)
-        return criterion_for(codec, ptime, options.buffer)
+        return criterion_for(codec, ptime, options.buffer, options.adaptive)
     if options.ie is None or options.bpl is None:
         raise ValueError("Give --codec, or both --ie and --bpl.")
     _check_impairment(options)
-    return Criterion(options.ie, options.bpl, options.ptime or 20, 0.0, options.buffer)
+    return Criterion(options.ie, options.bpl, options.ptime or 20, 0.0, options.buffer, adaptive=options.adaptive)
 
 
 def _check_impairment(options: argparse.Namespace) -> None:
@@ -223,23 +223,29 @@ def _check_impairment(options: argparse.Namespace) -> None:
 def _quality(options: argparse.Namespace) -> int:
     if options.codec is not None:
         codec = find_codec(options.codec)
-        options.ie, options.bpl = codec.ie, codec.bpl
+        criterion = criterion_for(codec, codec.intervals_ms()[0])
     elif options.ie is None or options.bpl is None:
         raise ValueError("Give --codec, or both --ie and --bpl.")
-    _check_impairment(options)
+    else:
+        _check_impairment(options)
+        criterion = Criterion(options.ie, options.bpl, 20)
     if not 0 <= options.one_way_ms <= 60_000:
         raise ValueError("One-way delay must be 0 to 60000 ms.")
     if not 0 <= options.loss_pct <= 100:
         raise ValueError("Loss must be 0 to 100 %.")
     if not 1 <= options.burst_ratio <= 1e6:
         raise ValueError("The burst ratio is 1 or more: 1 is random loss.")
-    rating = emodel.rate(options.one_way_ms, options.loss_pct, options.burst_ratio, options.ie, options.bpl)
+    R = criterion.rating(options.one_way_ms, options.loss_pct, options.burst_ratio)
     report = {
-        "r_factor": float(emodel.clamp_r(rating.R)),
-        "mos": float(emodel.mos_from_r(rating.R)),
+        "r_factor": float(emodel.clamp_r(R, criterion.most_r)),
+        "mos": float(emodel.mos_from_r(R)),
         "mos_scale": MOS_SCALE,
-        "ie_eff": float(rating.Ie_eff),
-        "idd": float(rating.Idd),
+        "mos_wide": float(emodel.mos_wideband_from_r(R)),
+        "mos_scale_wide": MOS_SCALE_WIDE,
+        "ie_eff": float(
+            emodel.equipment_impairment(options.loss_pct, options.burst_ratio, criterion.ie, criterion.bpl)
+        ),
+        "idd": float(emodel.pure_delay(options.one_way_ms)),
     }
     _print(options, report, lambda r: f"R {r['r_factor']:.1f} · {r['mos']:.2f} MOS ({MOS_SCALE})")
     return DONE
@@ -418,6 +424,7 @@ def _parser() -> argparse.ArgumentParser:
     analyse.add_argument("file", metavar="FILE.csv")
     _criterion_options(analyse, names)
     analyse.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS")
+    analyse.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")
     analyse.add_argument("--ptime", type=int, metavar="MS", help="packet interval the stream was sent at")
 
     quality = verb(

@@ -80,6 +80,27 @@ def rate(
     return Rating(R=R, Ro=Ro, Is=Is, Idte=Idte, Idle=Idle, Idd=Idd, Ie_eff=Ie_eff)
 
 
+RO_WIDEBAND = 129.0
+"""Ro of a clean wideband connection on the common scale of G.107 and G.107.1."""
+
+
+def rate_wideband(one_way_ms: ArrayLike, loss_pct: ArrayLike, burst_ratio: ArrayLike, ie: float, bpl: float) -> Floats:
+    """R of a wideband connection, unclamped, up to 129: Ro,WB − Idd − Ie,eff,WB (after ITU-T G.107.1).
+
+    Echo and noise terms of G.107.1 are taken at their clean defaults, where they are nothing. ``ie`` and ``bpl`` are
+    the wideband values (G.113 App. IV).
+    """
+    return np.asarray(RO_WIDEBAND - pure_delay(one_way_ms) - equipment_impairment(loss_pct, burst_ratio, ie, bpl))
+
+
+def mos_wideband_from_r(R: ArrayLike) -> Floats:
+    """Mean opinion score on the wideband scale, MOS-CQEW (P.800.1): the cubic of G.107 Annex B at R/1.29.
+
+    Holds for narrowband connections as well: what a listener used to wideband thinks of them.
+    """
+    return mos_from_r(np.asarray(R, dtype=float) / 1.29)
+
+
 def equipment_impairment(loss_pct: ArrayLike, burst_ratio: ArrayLike, ie: float, bpl: float) -> Floats:
     """Ie,eff: what codec and loss cost together (G.107 §7.5, eq. 7-29)."""
     ppl = np.asarray(loss_pct, dtype=float)
@@ -104,9 +125,9 @@ def mos_from_r(R: ArrayLike) -> Floats:
     return np.asarray(np.maximum(mos, 1.0))
 
 
-def clamp_r(R: ArrayLike) -> Floats:
-    """R as reported: 0…100."""
-    return np.asarray(np.clip(np.asarray(R, dtype=float), 0.0, 100.0))
+def clamp_r(R: ArrayLike, most: float = 100.0) -> Floats:
+    """R as reported: 0…100, or to 129 for a wideband connection."""
+    return np.asarray(np.clip(np.asarray(R, dtype=float), 0.0, most))
 
 
 def _noise(p: Parameters) -> float:

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from tarnfell.core import emodel, playout, streams
-from tarnfell.core.codecs import Codec
+from tarnfell.core.codecs import Band, Codec
+from tarnfell.core.playout import Playout
 from tarnfell.core.streams import StreamMetrics
 from tarnfell.core.trace import Trace
 
 Floats = NDArray[np.float64]
 
 MOS_SCALE = "MOS-CQEN"
-"""Estimated conversational quality, narrowband (P.800.1 §7)."""
+"""Estimated conversational quality, narrowband (P.800.1 §7): the scale all codecs are compared on.
+
+R is common to narrowband and wideband; a wideband call stands on this scale by its R, at most at the scale's end.
+"""
+
+MOS_SCALE_WIDE = "MOS-CQEW"
+"""The same as heard by who is used to wideband (P.800.1 §7); every call stands on it too, by its R."""
 
 
 @dataclass(frozen=True)
@@ -28,12 +35,30 @@ class Criterion:
     ptime_ms: float
     look_ahead_ms: float = 0.0
     buffer_ms: float = playout.DEFAULT_BUFFER_MS
+    """Of a fixed buffer; the ceiling of an adaptive one."""
     device_ms: float = 0.0
+    band: Band = "narrow"
+    adaptive: bool = False
+
+    def play(self, trace: Trace) -> Playout:
+        return playout.adaptive(trace, self.buffer_ms) if self.adaptive else playout.fixed(trace, self.buffer_ms)
+
+    def rating(self, one_way_ms: ArrayLike, loss_pct: ArrayLike, burst_ratio: ArrayLike) -> Floats:
+        """R, unclamped; shapes broadcast."""
+        if self.band == "wide":
+            return emodel.rate_wideband(one_way_ms, loss_pct, burst_ratio, self.ie, self.bpl)
+        return emodel.rate(one_way_ms, loss_pct, burst_ratio, self.ie, self.bpl).R
+
+    @property
+    def most_r(self) -> float:
+        return emodel.RO_WIDEBAND if self.band == "wide" else 100.0
 
 
-def criterion_for(codec: Codec, ptime_ms: int, buffer_ms: float = playout.DEFAULT_BUFFER_MS) -> Criterion:
+def criterion_for(
+    codec: Codec, ptime_ms: int, buffer_ms: float = playout.DEFAULT_BUFFER_MS, adaptive: bool = False
+) -> Criterion:
     """The criterion of ``codec`` sent every ``ptime_ms``."""
-    return Criterion(codec.ie, codec.bpl, ptime_ms, codec.look_ahead_ms, buffer_ms)
+    return Criterion(codec.ie, codec.bpl, ptime_ms, codec.look_ahead_ms, buffer_ms, band=codec.band, adaptive=adaptive)
 
 
 @dataclass(frozen=True)
@@ -57,25 +82,25 @@ class StreamQuality:
 def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
     """Metrics, playout and E-model of one stream, with its delay as the trace's clocks give it."""
     metrics = streams.measure(trace)
-    heard = playout.fixed(trace, criterion.buffer_ms)
+    heard = criterion.play(trace)
     loss, ratio = heard.effective_loss_pct, heard.effective_burst_ratio
-    ear = mouth_to_ear_ms(metrics.delay_min_ms, criterion)
+    ear = mouth_to_ear_ms(metrics.delay_min_ms, heard.mean_depth_ms, criterion)
     r_factor = mos = None
     if ear is not None:
-        R = emodel.rate(ear, loss, ratio, criterion.ie, criterion.bpl).R
-        r_factor = float(emodel.clamp_r(R))
+        R = criterion.rating(ear, loss, ratio)
+        r_factor = float(emodel.clamp_r(R, criterion.most_r))
         mos = float(emodel.mos_from_r(R))
     return StreamQuality(metrics, heard.late_count, loss, ratio, ear, r_factor, mos)
 
 
-def mouth_to_ear_ms(delay_min_ms: float | None, criterion: Criterion) -> float | None:
-    """Ta: fastest one-way delay, buffer, packet interval, look-ahead and device. None where nothing arrived.
+def mouth_to_ear_ms(delay_min_ms: float | None, depth_ms: float, criterion: Criterion) -> float | None:
+    """Ta: fastest delay, mean depth of the buffer, packet interval, look-ahead, device. None where nothing arrived.
 
     A clock estimate can put the fastest packet a hair before zero; delay is then taken as zero.
     """
     if delay_min_ms is None:
         return None
-    fixed = criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms + criterion.device_ms
+    fixed = depth_ms + criterion.ptime_ms + criterion.look_ahead_ms + criterion.device_ms
     return max(0.0, delay_min_ms) + fixed
 
 
@@ -91,6 +116,8 @@ class Seconds:
     pdv_max_ms: Floats
     mos: Floats
     """1.0 for a second of which nothing was heard."""
+    depth_ms: Floats
+    """Of the listener's buffer."""
 
 
 def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
@@ -99,9 +126,9 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     A second is the packets sent in it. Its delay is the call's mouth-to-ear
     delay, because the buffer sets that once for the whole call.
     """
-    second = (trace.sent_us - trace.sent_us[0]) // 1_000_000
+    second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
-    heard = playout.fixed(trace, criterion.buffer_ms)
+    heard = criterion.play(trace)
     sent = np.bincount(second, minlength=count)
     lost = np.bincount(second[~trace.arrived], minlength=count)
     late = np.bincount(second[heard.late], minlength=count)
@@ -123,13 +150,13 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
         if len(inside) and floor is not None:
             p50[s] = np.median(inside)
             worst[s] = inside.max() - floor
-    ear = mouth_to_ear_ms(floor, criterion)
+    ear = mouth_to_ear_ms(floor, heard.mean_depth_ms, criterion)
     if ear is None:
         mos = np.ones(count)
     else:
-        mos = emodel.mos_from_r(emodel.rate(ear, 100 * fraction, ratio, criterion.ie, criterion.bpl).R)
+        mos = emodel.mos_from_r(criterion.rating(ear, 100 * fraction, ratio))
         mos = np.where((sent > 0) & (missed == sent), 1.0, mos)
-    return Seconds(sent, lost, late, p50, worst, mos)
+    return Seconds(sent, lost, late, p50, worst, mos, heard.depth_ms)
 
 
 @dataclass(frozen=True)
@@ -152,7 +179,7 @@ def explain(judged: StreamQuality, criterion: Criterion) -> MosLoss | None:
         return None
 
     def mos(delay_ms: float, ie: float) -> float:
-        return float(emodel.mos_from_r(emodel.rate(delay_ms, 0, 1, ie, criterion.bpl).R))
+        return float(emodel.mos_from_r(replace(criterion, ie=ie).rating(delay_ms, 0, 1)))
 
     best, with_codec = mos(0, 0), mos(0, criterion.ie)
     with_delay = mos(judged.mouth_to_ear_ms, criterion.ie)

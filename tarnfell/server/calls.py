@@ -9,15 +9,25 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from flask import Blueprint, Response, g
 
-from tarnfell.core import playout, streams
+from tarnfell.core import streams
+from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
-from tarnfell.core.quality import MOS_SCALE, Criterion, StreamQuality, criterion_for, explain, judge_seconds
+from tarnfell.core.playout import Playout
+from tarnfell.core.quality import (
+    MOS_SCALE,
+    MOS_SCALE_WIDE,
+    Criterion,
+    StreamQuality,
+    criterion_for,
+    explain,
+    judge_seconds,
+)
 from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.models.calls import CallPage, CallQuery, CallSide, MosLossView, PacketPoint, SecondView
+from tarnfell.server.models.calls import BurstView, CallPage, CallQuery, CallSide, MosLossView, PacketPoint, SecondView
 from tarnfell.server.models.runs import CallDirection
-from tarnfell.server.runs import clock_words
+from tarnfell.server.runs import clock_words, mos_wide
 from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -42,7 +52,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         judged_as.check_ptime(run.ptime_ms)
     except CodecError as error:
         raise Problem(422, str(error)) from None
-    criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms)
+    criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms, query.adaptive)
     relation = clock_relation(call.clock)
     judged = judge_record(call.record, relation, criterion)
     local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
@@ -61,9 +71,13 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         judged_as=judged_as.name,
         ptime_ms=run.ptime_ms,
         buffer_ms=query.buffer_ms,
+        adaptive=query.adaptive,
+        band=judged_as.band,
         target_mos=site.target_mos,
         mos_scale=MOS_SCALE,
+        mos_scale_wide=MOS_SCALE_WIDE,
         clock=clock_words(relation),
+        clock_detail=_clock_detail(relation),
         tainted=list(check.get("reasons") or []),
         up=_side(judged["up"], criterion),
         down=_side(judged["down"], criterion),
@@ -90,6 +104,16 @@ def _require_call(call_id: int) -> StoredCall:
         raise Problem(404, f"There is no call {call_id}.") from None
 
 
+def _clock_detail(relation: ClockRelation) -> str | None:
+    """Offset and skew as they were found; None where there was nothing to find."""
+    if relation.kind != "estimated":
+        return None
+    return (
+        f"far end's clock {relation.offset_us / 1000:+.3f} ms from the probe's, drifting {relation.skew_ppm:+.2f} ppm, "
+        f"± {relation.uncertainty_ms or 0:.2f} ms"
+    )
+
+
 def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
     fields = one.fields()
     quality = one.quality
@@ -101,6 +125,9 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
             figures=CallDirection(**figures),
             effective_loss_pct=0.0,
             effective_burst_ratio=1.0,
+            bursts=None,
+            ipdv_p99_ms=None,
+            mean_depth_ms=None,
             pdv_p50_ms=None,
             pdv_p99_ms=None,
             where_it_went=None,
@@ -111,24 +138,31 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
         )
     seconds = judge_seconds(one.trace, criterion)
     figures["worst_second_mos"] = float(seconds.mos.min())
+    figures["mos_wide"] = mos_wide(quality.r_factor)
     lost = explain(quality, criterion)
-    points, thinned = _packets(one.trace, criterion)
+    heard = criterion.play(one.trace)
+    changes = streams.ipdv_ms(one.trace)
+    points, thinned = _packets(one.trace, heard)
     return CallSide(
         figures=CallDirection(**figures),
         effective_loss_pct=quality.effective_loss_pct,
         effective_burst_ratio=quality.effective_burst_ratio,
+        bursts=BurstView.model_validate(streams.bursts(heard.missed, criterion.ptime_ms)),
+        ipdv_p99_ms=float(np.percentile(np.abs(changes), 99)) if len(changes) else None,
+        mean_depth_ms=heard.mean_depth_ms,
         pdv_p50_ms=quality.metrics.pdv_p50_ms,
         pdv_p99_ms=quality.metrics.pdv_p99_ms,
         where_it_went=MosLossView.model_validate(lost) if lost else None,
         why=one.reason or _why(quality, criterion),
         seconds=[
-            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m)
-            for s, n, t, d, m in zip(
+            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, depth_ms=b)
+            for s, n, t, d, m, b in zip(
                 seconds.sent.tolist(),
                 seconds.lost.tolist(),
                 seconds.late.tolist(),
                 seconds.delay_p50_ms.tolist(),
                 seconds.mos.tolist(),
+                seconds.depth_ms.tolist(),
                 strict=True,
             )
         ],
@@ -140,9 +174,10 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
 def _why(quality: StreamQuality, criterion: Criterion) -> str:
     lost = explain(quality, criterion)
     assert lost is not None
+    kind = "an adaptive buffer, at most " if criterion.adaptive else "the buffer of "
     causes = {
         "packets lost on the way": lost.loss,
-        f"packets later than the buffer of {criterion.buffer_ms:.0f} ms": lost.late,
+        f"packets later than {kind}{criterion.buffer_ms:.0f} ms": lost.late,
         "delay": lost.delay,
         "the codec itself": lost.codec,
     }
@@ -153,8 +188,8 @@ def _why(quality: StreamQuality, criterion: Criterion) -> str:
     return words[0].upper() + words[1:]
 
 
-def _packets(trace: Trace, criterion: Criterion) -> tuple[list[PacketPoint], bool]:
-    late = playout.fixed(trace, criterion.buffer_ms).late
+def _packets(trace: Trace, heard: Playout) -> tuple[list[PacketPoint], bool]:
+    late = heard.late
     pdv = streams.pdv_ms(trace)
     at = (trace.sent_us - trace.sent_us[0]) / 1000
     keep = np.arange(len(trace))

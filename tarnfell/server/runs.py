@@ -247,9 +247,15 @@ def _clock(db: sqlite3.Connection, run: Run) -> str:
 
 
 def call_direction(row: sqlite3.Row) -> CallDirection:
-    values = {name: row[name] for name in CallDirection.model_fields}
+    values = {name: row[name] for name in CallDirection.model_fields if name != "mos_wide"}
+    values["mos_wide"] = mos_wide(row["r_factor"])
     values["dscp_received"] = json.loads(row["dscp_received"])
     return CallDirection(**values)
+
+
+def mos_wide(r_factor: float | None) -> float | None:
+    """The same quality on the wideband scale."""
+    return None if r_factor is None else float(emodel.mos_wideband_from_r(r_factor))
 
 
 def _summary(rows: list[sqlite3.Row]) -> SideSummary | None:
@@ -371,4 +377,4 @@ def _second_mos(fresh: dict[str, int], one_way_ms: float, criterion: Criterion) 
         return None
     missed = max(0, fresh["reached"] - fresh["received"]) + max(0, fresh["late"])
     loss = min(100.0, 100 * missed / fresh["reached"])
-    return float(emodel.mos_from_r(emodel.rate(one_way_ms, loss, 1.0, criterion.ie, criterion.bpl).R))
+    return float(emodel.mos_from_r(criterion.rating(one_way_ms, loss, 1.0)))

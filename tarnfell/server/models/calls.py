@@ -13,6 +13,8 @@ from tarnfell.server.models.runs import CallDirection
 class CallQuery(Model):
     buffer_ms: float = Field(60, ge=0, le=1000)
     codec: str | None = None
+    adaptive: bool = False
+    """Whether the buffer follows the delay; buffer_ms is then its ceiling."""
 
 
 class PacketPoint(Model):
@@ -29,6 +31,8 @@ class SecondView(Model):
     late: int
     delay_p50_ms: float | None
     mos: float
+    depth_ms: float
+    """Of the listener's buffer."""
 
 
 class MosLossView(Model):
@@ -39,10 +43,23 @@ class MosLossView(Model):
     late: float
 
 
+class BurstView(Model):
+    """Bursts and gaps of what the listener missed (RFC 3611 §4.7.2, Gmin 16)."""
+
+    burst_density_pct: float
+    gap_density_pct: float
+    burst_ms: float
+    gap_ms: float
+
+
 class CallSide(Model):
     figures: CallDirection
     effective_loss_pct: float
     effective_burst_ratio: float
+    bursts: BurstView | None
+    ipdv_p99_ms: float | None
+    """99th percentile of the change of delay between neighbours, either way (RFC 3393)."""
+    mean_depth_ms: float | None
     pdv_p50_ms: float | None
     pdv_p99_ms: float | None
     where_it_went: MosLossView | None
@@ -83,9 +100,13 @@ class CallPage(Model):
     judged_as: str
     ptime_ms: int
     buffer_ms: float
+    adaptive: bool
+    band: str
     target_mos: float
     mos_scale: str
+    mos_scale_wide: str
     clock: str
+    clock_detail: str | None
     tainted: list[str]
     up: CallSide
     down: CallSide

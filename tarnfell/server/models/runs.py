@@ -52,6 +52,9 @@ class CallDirection(Model):
     mouth_to_ear_ms: float | None
     r_factor: float | None
     mos: float | None
+    """MOS-CQEN, on which codecs of both bands are compared."""
+    mos_wide: float | None
+    """MOS-CQEW, from the same R."""
     worst_second_mos: float | None
     ssrc: int
     dscp_sent: int

@@ -66,6 +66,7 @@ export interface paths {
                 query?: {
                     buffer_ms?: number;
                     codec?: string | null;
+                    adaptive?: boolean;
                 };
                 header?: never;
                 path: {
@@ -3178,6 +3179,20 @@ export interface components {
             /** Line Share Down Pct */
             line_share_down_pct: number | null;
         };
+        /**
+         * BurstView
+         * @description Bursts and gaps of what the listener missed (RFC 3611 §4.7.2, Gmin 16).
+         */
+        BurstView: {
+            /** Burst Density Pct */
+            burst_density_pct: number;
+            /** Gap Density Pct */
+            gap_density_pct: number;
+            /** Burst Ms */
+            burst_ms: number;
+            /** Gap Ms */
+            gap_ms: number;
+        };
         /** CallDirection */
         CallDirection: {
             /** Sent */
@@ -3214,8 +3229,16 @@ export interface components {
             mouth_to_ear_ms: number | null;
             /** R Factor */
             r_factor: number | null;
-            /** Mos */
+            /**
+             * Mos
+             * @description MOS-CQEN, on which codecs of both bands are compared.
+             */
             mos: number | null;
+            /**
+             * Mos Wide
+             * @description MOS-CQEW, from the same R.
+             */
+            mos_wide: number | null;
             /** Worst Second Mos */
             worst_second_mos: number | null;
             /** Ssrc */
@@ -3273,12 +3296,20 @@ export interface components {
             ptime_ms: number;
             /** Buffer Ms */
             buffer_ms: number;
+            /** Adaptive */
+            adaptive: boolean;
+            /** Band */
+            band: string;
             /** Target Mos */
             target_mos: number;
             /** Mos Scale */
             mos_scale: string;
+            /** Mos Scale Wide */
+            mos_scale_wide: string;
             /** Clock */
             clock: string;
+            /** Clock Detail */
+            clock_detail: string | null;
             /** Tainted */
             tainted: string[];
             up: components["schemas"]["CallSide"];
@@ -3296,6 +3327,12 @@ export interface components {
              * @default null
              */
             codec: string | null;
+            /**
+             * Adaptive
+             * @description Whether the buffer follows the delay; buffer_ms is then its ceiling.
+             * @default false
+             */
+            adaptive: boolean;
         };
         /** CallSide */
         CallSide: {
@@ -3304,6 +3341,14 @@ export interface components {
             effective_loss_pct: number;
             /** Effective Burst Ratio */
             effective_burst_ratio: number;
+            bursts: components["schemas"]["BurstView"] | null;
+            /**
+             * Ipdv P99 Ms
+             * @description 99th percentile of the change of delay between neighbours, either way (RFC 3393).
+             */
+            ipdv_p99_ms: number | null;
+            /** Mean Depth Ms */
+            mean_depth_ms: number | null;
             /** Pdv P50 Ms */
             pdv_p50_ms: number | null;
             /** Pdv P99 Ms */
@@ -4488,6 +4533,11 @@ export interface components {
             delay_p50_ms: number | null;
             /** Mos */
             mos: number;
+            /**
+             * Depth Ms
+             * @description Of the listener's buffer.
+             */
+            depth_ms: number;
         };
         /** SelfCheckView */
         SelfCheckView: {

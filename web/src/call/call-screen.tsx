@@ -21,9 +21,14 @@ export function CallScreen({ id }: { id: string }) {
   const navigate = useNavigate();
   const buffer = Number(search.get("buffer") ?? 60);
   const codec = search.get("codec") ?? "";
+  const adaptive = search.get("adaptive") === "1";
   const call = useQuery({
-    queryKey: ["call", id, buffer, codec],
-    queryFn: () => get("CallPage", `/api/calls/${id}?buffer_ms=${buffer}${codec ? `&codec=${codec}` : ""}`),
+    queryKey: ["call", id, buffer, codec, adaptive],
+    queryFn: () =>
+      get(
+        "CallPage",
+        `/api/calls/${id}?buffer_ms=${buffer}${codec ? `&codec=${codec}` : ""}${adaptive ? "&adaptive=true" : ""}`,
+      ),
     placeholderData: keepPreviousData,
   });
   const set = useCallback(
@@ -61,6 +66,7 @@ export function CallScreen({ id }: { id: string }) {
           <p className="mt-1 text-soft">
             {page.started_local} · {page.codec_title}, a packet every {page.ptime_ms} ms · {page.mos_scale} ·{" "}
             {page.clock}
+            {page.clock_detail && <span className="block text-sm">{page.clock_detail}</span>}
           </p>
         </div>
         <div className="flex gap-3">
@@ -73,7 +79,7 @@ export function CallScreen({ id }: { id: string }) {
           <Note>Not to be trusted: {page.tainted.join(" ")}</Note>
         </div>
       )}
-      <Again page={page} buffer={buffer} codec={codec} set={set} />
+      <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
       <SidePart title="Up: what the far end heard" side={page.up} page={page} />
       <SidePart title="Down: what the site heard" side={page.down} page={page} />
     </>
@@ -84,9 +90,10 @@ function Again(props: {
   page: Call;
   buffer: number;
   codec: string;
+  adaptive: boolean;
   set: (name: string, value: string) => void;
 }) {
-  const { page, buffer, codec, set } = props;
+  const { page, buffer, codec, adaptive, set } = props;
   const [depth, setDepth] = useState(buffer);
   useEffect(() => setDepth(buffer), [buffer]);
   const codecs = useQuery({
@@ -100,8 +107,19 @@ function Again(props: {
       <p className="leading-snug font-semibold">Judge the same packets again</p>
       <div>
         <p className="flex justify-between text-sm text-soft">
-          <span id="buffer-label">Listener’s buffer</span>
-          <span className="text-ink">{depth} ms</span>
+          <span className="flex gap-4">
+            <span id="buffer-label">Listener’s buffer</span>
+            <label className="flex items-center gap-1.5 text-ink">
+              <input
+                type="checkbox"
+                className="h-4 w-4 accent-[var(--ink)]"
+                checked={adaptive}
+                onChange={(event) => set("adaptive", event.target.checked ? "1" : "")}
+              />
+              adaptive
+            </label>
+          </span>
+          <span className="text-ink">{adaptive ? `up to ${depth} ms` : `${depth} ms`}</span>
         </p>
         <Slider.Root
           className="relative mt-1 flex h-6 items-center"
@@ -153,7 +171,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
           <p className="text-3xl font-semibold">
             {fixed(f.mos, 2)}
             <span className="ml-1.5 text-base font-normal text-soft">
-              <Term of="mos" /> · R {fixed(f.r_factor, 0)}
+              <Term of="mos" /> · R {fixed(f.r_factor, 0)} · {fixed(f.mos_wide, 2)} <Term of="mosWide" />
             </span>
           </p>
           <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5 text-sm leading-6 [&>dt]:text-soft">
@@ -176,10 +194,15 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
               {fixed(side.effective_burst_ratio, 2)}, longest loss {f.longest_loss_run}
             </dd>
             <dt>
+              <Term of="rfc3611" />
+            </dt>
+            <dd>{side.bursts ? burstWords(side.bursts) : "–"}</dd>
+            <dt>
               <Term of="delay" />
             </dt>
             <dd>
               {ms(f.delay_p50_ms, 1)}, ear {ms(f.mouth_to_ear_ms)}
+              {page.adaptive && `, buffer ${ms(side.mean_depth_ms)}`}
             </dd>
             <dt>
               <Term of="pdv" />
@@ -191,6 +214,10 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
               <Term of="jitter" />
             </dt>
             <dd>{ms(f.jitter_max_ms, 1)} at most</dd>
+            <dt>
+              <Term of="ipdv" />
+            </dt>
+            <dd>{ms(side.ipdv_p99_ms, 1)}</dd>
             <dt>
               <Term of="marking" />
             </dt>
@@ -207,12 +234,18 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
           </dl>
         </div>
         <div>
-          <PacketPlot side={side} bufferMs={page.buffer_ms} label={title} />
+          <PacketPlot side={side} label={title} />
           <Seconds side={side} target={page.target_mos} />
         </div>
       </div>
     </section>
   );
+}
+
+function burstWords(bursts: NonNullable<Side["bursts"]>): string {
+  if (bursts.burst_ms === 0) return "no burst";
+  const gap = (bursts.gap_ms / 1000).toFixed(1);
+  return `${ms(bursts.burst_ms)} at ${pct(bursts.burst_density_pct, 0)}, gaps ${gap} s`;
 }
 
 /** Each second's MOS as a cell of depth; a call with one dead second is not a good call. */

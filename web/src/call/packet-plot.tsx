@@ -8,7 +8,7 @@ type Side = Model<"CallSide">;
 
 const HEIGHT = 190;
 
-export function PacketPlot({ side, bufferMs, label }: { side: Side; bufferMs: number; label: string }) {
+export function PacketPlot({ side, label }: { side: Side; label: string }) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const theme = useTheme();
   useEffect(() => {
@@ -21,8 +21,9 @@ export function PacketPlot({ side, bufferMs, label }: { side: Side; bufferMs: nu
     element.height = HEIGHT * devicePixelRatio;
     pen.scale(devicePixelRatio, devicePixelRatio);
     const ink = (name: string) => style.getPropertyValue(name).trim();
-    draw(pen, side, bufferMs, frameOf(side.packets, bufferMs, width, HEIGHT), ink, theme === "dark");
-  }, [side, bufferMs, theme]);
+    const deepest = side.seconds.reduce((most, s) => Math.max(most, s.depth_ms), 0);
+    draw(pen, side, frameOf(side.packets, deepest, width, HEIGHT), ink, theme === "dark");
+  }, [side, theme]);
   const { lost, late, received } = side.figures;
   return (
     <canvas
@@ -38,7 +39,6 @@ export function PacketPlot({ side, bufferMs, label }: { side: Side; bufferMs: nu
 function draw(
   pen: CanvasRenderingContext2D,
   side: Side,
-  bufferMs: number,
   frame: Frame,
   ink: (name: string) => string,
   dark: boolean,
@@ -80,11 +80,15 @@ function draw(
     }
   }
 
-  const edge = yOf(frame, bufferMs);
+  // The buffer's edge, a step where an adaptive one changes its depth.
+  let edge = bottom;
   pen.strokeStyle = ink("--ink");
   pen.beginPath();
-  pen.moveTo(left, edge);
-  pen.lineTo(right, edge);
+  side.seconds.forEach((second, i) => {
+    edge = yOf(frame, second.depth_ms);
+    pen.lineTo(Math.max(left, xOf(frame, i * 1000)), edge);
+    pen.lineTo(Math.min(right, xOf(frame, (i + 1) * 1000)), edge);
+  });
   pen.stroke();
   pen.fillStyle = ink("--ink");
   pen.fillText("buffer", right + 6, Math.max(top + 6, Math.min(bottom - 22, edge)));

@@ -14,6 +14,24 @@ export const GLOSSARY = {
     how: "Estimated by the E-model (ITU-T G.107) from delay, loss and codec; scale MOS-CQEN.",
     good: "4.0 and more is good. Below 3.6 many are dissatisfied.",
   },
+  mosWide: {
+    title: "MOS wide",
+    what: "The same call as rated by people who are used to wideband sound.",
+    how: "From the same R by the cubic at R/1.29 (after ITU-T G.107.1); scale MOS-CQEW.",
+    good: "The best narrowband call stands near 3.7 here, the best wideband one at 4.5. Never compare it with the other scale.",
+  },
+  rfc3611: {
+    title: "Bursts, gaps",
+    what: "How losses flock: stretches with many (bursts) and the stretches between (gaps).",
+    how: "RFC 3611 §4.7.2 with Gmin 16, over what the listener missed: mean length and loss density.",
+    good: "No burst. One loss alone is concealed, a burst of 100 ms is a swallowed syllable.",
+  },
+  ipdv: {
+    title: "Neighbour delay",
+    what: "How far the delay of one packet differs from the one before it.",
+    how: "99th percentile of the change, either way (RFC 3393 IPDV).",
+    good: "Under 20 ms.",
+  },
   loss: {
     title: "Loss",
     what: "Packets that never arrived, or not within two seconds after the last was sent.",
