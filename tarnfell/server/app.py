@@ -11,6 +11,7 @@ from flask import Flask, Response, g, request, send_from_directory
 from tarnfell.server import (
     auth,
     brief,
+    call_list,
     calls,
     engagements,
     join,
@@ -72,7 +73,21 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         return response
 
     auth.guard(app)
-    for module in (auth, engagements, brief, site_list, sites, places, join, plans, runs, calls, reports, probes):
+    for module in (
+        auth,
+        engagements,
+        brief,
+        site_list,
+        sites,
+        places,
+        join,
+        plans,
+        runs,
+        call_list,
+        calls,
+        reports,
+        probes,
+    ):
         app.register_blueprint(module.blueprint)
     _serve_description(app)
     _serve_front_end(app, web)

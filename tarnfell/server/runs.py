@@ -22,11 +22,8 @@ from tarnfell.core.schedule import Span, from_us, quiet_span
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief import ceiling_calls
 from tarnfell.server.dispatch import quiet_hours
-from tarnfell.server.models.base import Paging
 from tarnfell.server.models.runs import (
     CallDirection,
-    CallLine,
-    CallList,
     LiveQuery,
     LiveSecondView,
     LiveSide,
@@ -125,21 +122,21 @@ def what_forbids(site: Site, body: PlaceCalls) -> str | None:
 @endpoint(blueprint, "GET", "/api/runs/<int:run_id>", response=RunPage)
 def show_run(run_id: int) -> RunPage:
     """One run: its life and, when done, what came of it."""
-    return run_page(g.db, _require_run(run_id))
+    return run_page(g.db, require_run(run_id))
 
 
 @endpoint(blueprint, "POST", "/api/runs/<int:run_id>/stop", response=RunPage)
 def stop_run(run_id: int) -> RunPage:
     """Stop a run; what was measured so far is kept."""
     with writing(g.db):
-        run_store.ask_stop(g.db, _require_run(run_id))
-    return run_page(g.db, _require_run(run_id))
+        run_store.ask_stop(g.db, require_run(run_id))
+    return run_page(g.db, require_run(run_id))
 
 
 @endpoint(blueprint, "GET", "/api/runs/<int:run_id>/live", response=RunLive)
 def follow_run(run_id: int, query: LiveQuery) -> RunLive:
     """The seconds of a run after a given one, with quality as it forms."""
-    run = _require_run(run_id)
+    run = require_run(run_id)
     # One second more than asked for: a rate is the difference of two.
     bodies = run_store.seconds_after(g.db, run.id, max(0, query.after - 1))
     criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
@@ -157,20 +154,7 @@ def follow_run(run_id: int, query: LiveQuery) -> RunLive:
     )
 
 
-@endpoint(blueprint, "GET", "/api/runs/<int:run_id>/calls", response=CallList)
-def list_calls(run_id: int, query: Paging) -> CallList:
-    """The calls of a run, each with both directions."""
-    run = _require_run(run_id)
-    rows = call_store.directions_of_run(g.db, run.id)
-    lines: dict[int, dict[str, Any]] = {}
-    for row in rows:
-        line = lines.setdefault(row["call_id"], {"id": row["call_id"], "number": row["number"]})
-        line[row["direction"]] = call_direction(row)
-    page = list(lines.values())[query.offset : query.offset + query.limit]
-    return CallList(calls=[CallLine(**line) for line in page], total=len(lines))
-
-
-def _require_run(run_id: int) -> Run:
+def require_run(run_id: int) -> Run:
     silent = run_store.silent_runs(g.db)
     if silent and not g.db.in_transaction:
         with writing(g.db):
@@ -187,7 +171,7 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
     codec = find_codec(run.codec)
     rate = call_rate(codec, run.ptime_ms, site.link)
     rows = call_store.directions_of_run(db, run.id) if run.state == "done" else []
-    clock = _clock(db, run) if rows else None
+    clock = clock_of(db, run) if rows else None
     return RunPage(
         id=run.id,
         site_slug=site.slug,
@@ -241,7 +225,8 @@ def clock_words(relation: ClockRelation) -> str:
     return "clocks unrelated: one-way delay not known"
 
 
-def _clock(db: sqlite3.Connection, run: Run) -> str:
+def clock_of(db: sqlite3.Connection, run: Run) -> str:
+    """How the run's two ends' clocks stood, in words."""
     row = db.execute("SELECT clock_record FROM run WHERE id = ?", (run.id,)).fetchone()
     return clock_words(clock_relation(Record.parse(row[0])))
 

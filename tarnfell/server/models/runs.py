@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.server.models.base import Model
+from tarnfell.server.models.base import Model, Paging
 
 
 class PlaceCalls(Model):
@@ -65,6 +65,8 @@ class CallDirection(Model):
 class CallLine(Model):
     id: int
     number: int
+    started_us: int
+    acceptable: bool
     up: CallDirection
     down: CallDirection
 
@@ -127,6 +129,12 @@ class RunPage(Model):
     good: int | None
     up: SideSummary | None
     down: SideSummary | None
+
+
+class CallsQuery(Paging):
+    sort: Literal["number", "mos", "lost", "late", "delay", "jitter", "burst", "reordered", "duplicates"] = "number"
+    """By the worse direction."""
+    only: Literal["all", "unacceptable", "lossy", "late", "remarked", "silent"] = "all"
 
 
 class CallList(Model):

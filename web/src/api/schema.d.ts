@@ -1247,6 +1247,8 @@ export interface paths {
                 query?: {
                     limit?: number;
                     offset?: number;
+                    sort?: "number" | "mos" | "lost" | "late" | "delay" | "jitter" | "burst" | "reordered" | "duplicates";
+                    only?: "all" | "unacceptable" | "lossy" | "late" | "remarked" | "silent";
                 };
                 header?: never;
                 path: {
@@ -1263,6 +1265,100 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["CallList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/calls.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every call of a run with every figure, a row a direction. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/calls.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every call of a run with every figure. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": Record<string, never>;
                     };
                 };
                 /** @description Problem details (RFC 9457) */
@@ -3258,6 +3354,10 @@ export interface components {
             id: number;
             /** Number */
             number: number;
+            /** Started Us */
+            started_us: number;
+            /** Acceptable */
+            acceptable: boolean;
             up: components["schemas"]["CallDirection"];
             down: components["schemas"]["CallDirection"];
         };
@@ -3365,6 +3465,32 @@ export interface components {
              * @description Whether packets stands for more than one packet a point.
              */
             thinned: boolean;
+        };
+        /** CallsQuery */
+        CallsQuery: {
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Sort
+             * @description By the worse direction.
+             * @default number
+             * @enum {string}
+             */
+            sort: "number" | "mos" | "lost" | "late" | "delay" | "jitter" | "burst" | "reordered" | "duplicates";
+            /**
+             * Only
+             * @default all
+             * @enum {string}
+             */
+            only: "all" | "unacceptable" | "lossy" | "late" | "remarked" | "silent";
         };
         /** Chosen */
         Chosen: {

@@ -1,17 +1,12 @@
-// What came of a run: per direction what was lost, late and delayed and why; then every call.
-import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
-import { get, type Model } from "../api/client";
-import { Section } from "../shared/controls";
+// What came of a run: per direction what was lost, late and delayed and why; then its calls.
+import type { Model } from "../api/client";
 import { paintMos } from "../shared/depth";
 import { count, fixed, marking, ms, pct } from "../shared/format";
 import { Term } from "../shared/term";
+import { Calls } from "./calls";
 
 type Run = Model<"RunPage">;
 type Side = Model<"SideSummary">;
-type Call = Model<"CallLine">;
-
-const PAGE = 25;
 
 export function RunResult({ run }: { run: Run }) {
   return (
@@ -84,90 +79,5 @@ function Of({ n, of }: { n: number; of: number }) {
     <span className="text-soft">
       · {count(n)} of {count(of)} packets
     </span>
-  );
-}
-
-function Calls({ run }: { run: Run }) {
-  const [search, setSearch] = useSearchParams();
-  const page = Math.max(0, Number(search.get("page") ?? 0) || 0);
-  const list = useQuery({
-    queryKey: ["calls", run.id, page],
-    queryFn: () => get("CallList", `/api/runs/${run.id}/calls?limit=${PAGE}&offset=${page * PAGE}`),
-  });
-  const pages = Math.ceil((list.data?.total ?? 0) / PAGE);
-  return (
-    <Section title="Each call" aside="open one to follow its packets">
-      <table className="w-full">
-        <thead>
-          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-            <th>Call</th>
-            <th>Up MOS</th>
-            <th>lost · late</th>
-            <th>worst second</th>
-            <th>delay</th>
-            <th className="border-l border-ink pl-5">Down MOS</th>
-            <th>lost · late</th>
-            <th>worst second</th>
-            <th>delay</th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.data?.calls.map((call) => (
-            <CallRow key={call.id} call={call} />
-          ))}
-        </tbody>
-      </table>
-      {pages > 1 && (
-        <p className="mt-3 flex gap-4">
-          {Array.from({ length: pages }, (_, i) => (
-            <button
-              key={i}
-              type="button"
-              aria-current={i === page ? "page" : undefined}
-              className={i === page ? "font-semibold" : "underline"}
-              onClick={() => setSearch(i ? { page: String(i) } : {})}
-            >
-              {i * PAGE + 1}–{Math.min((i + 1) * PAGE, list.data?.total ?? 0)}
-            </button>
-          ))}
-        </p>
-      )}
-    </Section>
-  );
-}
-
-function CallRow({ call }: { call: Call }) {
-  return (
-    <tr className="hair border-t [&>td]:py-1.5 [&>td]:pr-5">
-      <td>
-        <Link
-          to={`/calls/${call.id}`}
-          className="font-semibold underline decoration-hair underline-offset-3 hover:decoration-ink"
-        >
-          {call.number}
-        </Link>
-      </td>
-      <SideCells side={call.up} />
-      <SideCells side={call.down} divided />
-    </tr>
-  );
-}
-
-function SideCells({ side, divided }: { side: Call["up"]; divided?: boolean }) {
-  return (
-    <>
-      <td className={divided ? "border-l border-ink !pl-5" : ""}>
-        <span
-          className="mr-2 inline-block h-3 w-5 border border-soft align-[-1px]"
-          style={{ background: paintMos(side.mos ?? 1) }}
-        />
-        {side.mos === null ? <span title={side.reason ?? ""}>– {side.reason}</span> : side.mos.toFixed(2)}
-      </td>
-      <td>
-        {side.lost} · {side.late}
-      </td>
-      <td>{fixed(side.worst_second_mos, 2)}</td>
-      <td>{ms(side.delay_p50_ms, 1)}</td>
-    </>
   );
 }
