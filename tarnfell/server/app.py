@@ -13,6 +13,7 @@ from tarnfell.server import (
     brief,
     call_list,
     calls,
+    compare,
     engagements,
     join,
     places,
@@ -85,6 +86,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         runs,
         call_list,
         calls,
+        compare,
         reports,
         probes,
     ):

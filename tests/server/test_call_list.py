@@ -55,3 +55,41 @@ def test_exports_hold_every_figure(house: House, run: int) -> None:
     whole = house.person.get(f"/api/runs/{run}/calls.json").json
     assert whole["calls"][0]["up"]["lost"] == 10
     assert house.app.test_client().get(f"/api/runs/{run}/calls.csv").status_code == 401
+
+
+# Two runs side by side
+
+
+@pytest.fixture
+def later(house: House, run: int) -> int:
+    """The same calls after the loss was mended, unmarked."""
+    number = int(house.place(calls=3, dscp=0).json["id"])
+    house.heartbeat()
+    house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file(calls=3, delay_us=30_000))
+    return number
+
+
+def test_two_runs_side_by_side(house: House, run: int, later: int) -> None:
+    page = house.person.get(f"/api/compare?first={run}&second={later}").json
+    assert page["differs"] == ["DSCP 46 and 0"]
+    assert (page["first"]["good"], page["second"]["good"]) == (2, 3)
+    assert page["share"]["change"] == pytest.approx(100 / 3)
+    assert page["share"]["sure"] is False
+    loss, delay = (next(m for m in page["up"] if m["key"] == key) for key in ("loss_pct", "delay_p50_ms"))
+    assert loss["first_values"] == [10, 0, 0]
+    assert loss["difference"]["change"] == pytest.approx(-10 / 3)
+    assert delay["difference"] == {"first": 20, "second": 30, "change": 10, "low": 10, "high": 10, "sure": True}
+    assert any("Fewer than ten calls" in c for c in page["cautions"])
+    turned = house.person.get(f"/api/compare?first={later}&second={run}").json
+    assert turned["share"]["change"] == -page["share"]["change"]
+
+
+def test_runs_that_cannot_be_compared(house: House, run: int) -> None:
+    waiting = house.place().json["id"]
+    answer = house.person.get(f"/api/compare?first={run}&second={waiting}")
+    assert (answer.status_code, answer.json["detail"]) == (
+        409,
+        f"Run {waiting} has no result to compare: it is waiting.",
+    )
+    assert house.person.get(f"/api/compare?first={run}&second=999").status_code == 404
+    assert house.person.get("/api/compare?first=x&second=1").status_code == 422

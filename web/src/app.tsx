@@ -5,6 +5,7 @@ import { Link, Navigate, Route, Routes, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
 import { BriefScreen, NewSiteScreen } from "./brief/brief-screen";
 import { CallScreen } from "./call/call-screen";
+import { CompareScreen } from "./compare/compare-screen";
 import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
 import { JoinScreen } from "./join/join-screen";
@@ -61,6 +62,7 @@ function SignedIn() {
         <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
         <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
         <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+        <Route path="/compare" element={<CompareScreen />} />
         <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
         <Route path="/sign-in" element={<Navigate to="/" replace />} />
         <Route path="*" element={<Note>There is nothing at this address.</Note>} />

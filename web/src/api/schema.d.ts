@@ -197,6 +197,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two runs on the same axes, each difference with its uncertainty. */
+        get: {
+            parameters: {
+                query: {
+                    first: number;
+                    second: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComparePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements": {
         parameters: {
             query?: never;
@@ -3554,6 +3602,75 @@ export interface components {
             /** Run Id */
             run_id: number | null;
         };
+        /** ComparePage */
+        ComparePage: {
+            first: components["schemas"]["ComparedRun"];
+            second: components["schemas"]["ComparedRun"];
+            /**
+             * Differs
+             * @description What was placed differently.
+             */
+            differs: string[];
+            /** Cautions */
+            cautions: string[];
+            share: components["schemas"]["DifferenceView"];
+            /** Up */
+            up: components["schemas"]["ComparedMeasure"][];
+            /** Down */
+            down: components["schemas"]["ComparedMeasure"][];
+        };
+        /** CompareQuery */
+        CompareQuery: {
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
+        };
+        /** ComparedMeasure */
+        ComparedMeasure: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /** Unit */
+            unit: string;
+            /** Places */
+            places: number;
+            /** Higher Is Better */
+            higher_is_better: boolean;
+            difference: components["schemas"]["DifferenceView"];
+            /**
+             * First Values
+             * @description Of each call.
+             */
+            first_values: number[];
+            /** Second Values */
+            second_values: number[];
+        };
+        /** ComparedRun */
+        ComparedRun: {
+            /** Id */
+            id: number;
+            /** Site Name */
+            site_name: string;
+            /** Site Slug */
+            site_slug: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Started Us */
+            started_us: number;
+            /**
+             * Words
+             * @description What was placed, in words.
+             */
+            words: string;
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Tainted */
+            tainted: boolean;
+        };
         /** ContactForm */
         ContactForm: {
             /**
@@ -3621,6 +3738,21 @@ export interface components {
             ports: string;
             /** What */
             what: string;
+        };
+        /** DifferenceView */
+        DifferenceView: {
+            /** First */
+            first: number | null;
+            /** Second */
+            second: number | null;
+            /** Change */
+            change: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Sure */
+            sure: boolean;
         };
         /** DimensionView */
         DimensionView: {

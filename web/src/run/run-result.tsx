@@ -4,6 +4,7 @@ import { paintMos } from "../shared/depth";
 import { count, fixed, marking, ms, pct } from "../shared/format";
 import { Term } from "../shared/term";
 import { Calls } from "./calls";
+import { CompareWith } from "./compare-with";
 
 type Run = Model<"RunPage">;
 type Side = Model<"SideSummary">;
@@ -11,14 +12,17 @@ type Side = Model<"SideSummary">;
 export function RunResult({ run }: { run: Run }) {
   return (
     <>
-      <div className="rule mt-6 pt-3">
-        <p className="text-xl font-semibold" role="status">
-          {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable: both directions
-          at {run.target_mos.toFixed(1)} MOS or better.
-        </p>
-        <p className="text-sm text-soft">
-          Scale {run.mos_scale} · {run.clock}
-        </p>
+      <div className="rule mt-6 flex items-start justify-between gap-8 pt-3">
+        <div>
+          <p className="text-xl font-semibold" role="status">
+            {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable: both
+            directions at {run.target_mos.toFixed(1)} MOS or better.
+          </p>
+          <p className="text-sm text-soft">
+            Scale {run.mos_scale} · {run.clock}
+          </p>
+        </div>
+        <CompareWith run={run} />
       </div>
       <div className="mt-5 grid grid-cols-2 gap-x-12">
         {run.up && <SidePart title="Up: probe to far end" side={run.up} />}
