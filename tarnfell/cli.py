@@ -22,6 +22,10 @@ from tarnfell.core.rates import PlanError, hold, plan_run, rise, stream_plan
 from tarnfell.core.stats import calls_to_claim
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import format_csv, parse_csv
+from tarnfell.exchange.capture import FoundStream, find_streams
+from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
+from tarnfell.exchange.echolog import EchoLog, EchoLogError, parse_echo_log
+from tarnfell.exchange.foreign import CAPTURE_MAGICS, UNKNOWN_CODEC, foreign_fields
 from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndConfig, FarEndError, listen, run
 from tarnfell.media.keys import KeyFileError, read_key, read_or_make_key
 from tarnfell.probe.agent import agent_status, enrol, run_agent
@@ -180,21 +184,86 @@ def _stream_text(row: dict[str, Any]) -> str:
 
 
 def _analyse(options: argparse.Namespace) -> int:
-    criterion = _criterion(options)
     path = Path(options.file)
     if not path.is_file():
         raise ValueError(f"There is no file {path}.")
+    with open(path, "rb") as file:
+        start = file.read(4)
+    if start in CAPTURE_MAGICS:
+        return _analyse_capture(options, path)
     try:
-        trace = parse_csv(path.read_text(encoding="utf-8-sig"))
+        text = path.read_text(encoding="utf-8-sig")
     except UnicodeDecodeError:
-        raise TraceError(f"{path} is not a text file; a packet trace in CSV form was expected.") from None
-    judged = judge(trace, criterion)
+        raise TraceError(
+            f"{path} is not a text file, and no capture (pcap, pcapng): a packet trace or a log of ping was expected."
+        ) from None
+    try:
+        return _analyse_echo_log(options, path, parse_echo_log(text))
+    except EchoLogError:
+        pass  # then it is a trace, or the CSV reader says what was expected
+    criterion = _criterion(options)
+    judged = judge(parse_csv(text), criterion)
     fields = judged.fields()
     if judged.metrics.received == 0:
         fields["reason"] = "Nothing arrived."
     report = {"mos_scale": MOS_SCALE, "streams": [{"file": path.name, **fields}]}
     _print(options, report, lambda r: f"{path.name}: {_stream_text(r['streams'][0])} ({MOS_SCALE})")
     return FAILED if judged.metrics.received == 0 else DONE
+
+
+def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
+    with open(path, "rb") as file:
+        found = find_streams(file)
+    rows = []
+    for stream in found.streams:
+        codec = options.codec or stream.codec
+        given = argparse.Namespace(
+            **{**vars(options), "codec": codec, "ptime": options.ptime or _interval(stream, codec)}
+        )
+        known = codec is not None or options.ie is not None
+        fields = judge(stream.trace, _criterion(given) if known else UNKNOWN_CODEC).fields()
+        rows.append(foreign_fields(stream, codec, fields, known))
+    report = {"mos_scale": MOS_SCALE, "packets": found.packets, "cut_short": found.cut_short, "streams": rows}
+    _print(options, report, _capture_text)
+    return DONE if rows else FAILED
+
+
+def _interval(stream: FoundStream, codec: str | None) -> int:
+    """The captured packet interval, as near as the codec can be sent at."""
+    intervals = find_codec(codec).intervals_ms() if codec else [max(1, round(stream.ptime_ms))]
+    return min(intervals, key=lambda ms: abs(ms - stream.ptime_ms))
+
+
+def _capture_text(r: dict[str, Any]) -> str:
+    lines = [f"{r['packets']} packets, {len(r['streams'])} RTP streams" + (", cut short" if r["cut_short"] else "")]
+    for row in r["streams"]:
+        codec = row["codec"] or f"payload type {row['payload_type']}"
+        lines.append(f"{row['source']} → {row['destination']}  SSRC {row['ssrc']:08x}  {codec}\n  {_stream_text(row)}")
+    return "\n".join(lines)
+
+
+def _analyse_echo_log(options: argparse.Namespace, path: Path, log: EchoLog) -> int:
+    figures = log.figures()
+    samples = [[round(e.at_s, 6), e.rtt_ms] for e in log.samples]
+    report = {"file": path.name, "system": log.system, "host": log.host, "caution": ECHO_CAUTION, **figures,
+              "samples": samples}  # fmt: skip
+    _print(options, report, _echo_text)
+    return FAILED if figures["rtt_p50_ms"] is None else DONE
+
+
+def _echo_text(r: dict[str, Any]) -> str:
+    delay = (
+        "no answer"
+        if r["rtt_p50_ms"] is None
+        else (
+            f"round trip {r['rtt_min_ms']:.1f} ms least, {r['rtt_p50_ms']:.1f} middle, {r['rtt_p95_ms']:.1f} p95, "
+            f"{r['rtt_max_ms']:.1f} most"
+        )
+    )
+    return (
+        f"{r['file']}: {r['sent']} echoes to {r['host'] or 'an unnamed host'}, {r['lost']} unanswered "
+        f"({r['loss_pct']:.2f} %, {r['longest_loss_run']} in a row) · {delay}\n{r['caution']}"
+    )
 
 
 def _criterion(options: argparse.Namespace) -> Criterion:
@@ -417,11 +486,12 @@ def _parser() -> argparse.ArgumentParser:
     analyse = verb(
         "analyse",
         _analyse,
-        "Judge a recorded packet trace.",
-        "The file is CSV: seq,sent_us,recv_us with a blank recv_us for a lost packet.\n"
+        "Judge a packet trace, the RTP streams of a capture, or a log of ping.",
+        "The file is a packet trace (CSV: seq,sent_us,recv_us, blank recv_us for a lost packet), a capture (pcap or\n"
+        "pcapng), or what ping printed on Linux, macOS or Windows.\n"
         "Example: tarnfell analyse call1-up.csv --codec g711u --buffer 40",
     )
-    analyse.add_argument("file", metavar="FILE.csv")
+    analyse.add_argument("file", metavar="FILE")
     _criterion_options(analyse, names)
     analyse.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS")
     analyse.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")

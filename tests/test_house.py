@@ -22,9 +22,10 @@ MAY_KNOW: dict[str, set[str]] = {
     "standin": {"wire", "media"},
     "store": {"core", "wire"},
     "report": {"core"},
-    "server": {"core", "wire", "store", "report", "probe"},  # it hands the probe's file out
+    "exchange": {"core", "wire"},
+    "server": {"core", "wire", "store", "report", "exchange", "probe"},  # it hands the probe's file out
     "demo": {"core", "wire", "media", "probe", "store", "server"},
-    "cli": {"core", "wire", "media", "probe", "farend", "store", "server", "demo"},
+    "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "server", "demo"},
 }
 FIELD_ROOMS = ("wire", "media", "probe", "farend")
 FORBIDDEN_IN_CORE = {"socket", "sqlite3", "flask", "time", "random", "secrets", "os", "pathlib", "subprocess"}

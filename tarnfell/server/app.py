@@ -15,6 +15,7 @@ from tarnfell.server import (
     calls,
     compare,
     engagements,
+    imports,
     join,
     places,
     plans,
@@ -87,6 +88,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         call_list,
         calls,
         compare,
+        imports,
         reports,
         probes,
     ):

@@ -186,6 +186,12 @@ class StoredCall:
     clock: Record
 
 
+def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
+    """In the order of their numbers."""
+    rows = db.execute("SELECT id FROM call WHERE run_id = ? ORDER BY number", (run_id,)).fetchall()
+    return [call_by_id(db, row[0]) for row in rows]
+
+
 def call_by_id(db: sqlite3.Connection, call_id: int) -> StoredCall:
     """Raises KeyError."""
     row = db.execute(

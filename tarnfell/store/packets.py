@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -119,6 +120,25 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
         dscp_received=_counts(record, f"{direction}.arrival_dscp"),
         reason=reason,
     )
+
+
+def arrivals_of(record: Record, direction: str) -> Iterator[tuple[int, int, int, int]]:
+    """Each packet that arrived, as it arrived: sequence number, time (receiver's clock, µs), DSCP, TTL.
+
+    Where the system did not tell the marking or the TTL, the marking sent and 64 stand in. Raises WireError.
+    """
+    if f"{direction}.arrival_seq" not in record.columns:
+        return
+    seq, at = (_column(record, f"{direction}.arrival_{name}").tolist() for name in ("seq", "us"))
+    sent_as = int(record.meta[direction].get("dscp_sent", 0))
+    marks, ttls = (
+        _column(record, f"{direction}.arrival_{name}").tolist()
+        if f"{direction}.arrival_{name}" in record.columns
+        else [_UNKNOWN] * len(seq)
+        for name in ("dscp", "ttl")
+    )
+    for one, at_us, mark, ttl in zip(seq, at, marks, ttls, strict=True):
+        yield one, at_us, sent_as if mark == _UNKNOWN else mark, 64 if ttl == _UNKNOWN else ttl
 
 
 def _arrivals(record: Record, direction: Direction) -> tuple[Ints, Ints]:

@@ -8,6 +8,8 @@ import { CallScreen } from "./call/call-screen";
 import { CompareScreen } from "./compare/compare-screen";
 import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
+import { ImportScreen } from "./imports/import-screen";
+import { ImportsScreen } from "./imports/imports-screen";
 import { JoinScreen } from "./join/join-screen";
 import { LoadScreen } from "./load/load-screen";
 import { PlaceScreen } from "./place/place-screen";
@@ -62,6 +64,8 @@ function SignedIn() {
         <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
         <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
         <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+        <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
+        <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
         <Route path="/compare" element={<CompareScreen />} />
         <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
         <Route path="/sign-in" element={<Navigate to="/" replace />} />

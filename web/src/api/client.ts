@@ -46,13 +46,25 @@ export async function remove<Name extends keyof Schemas>(
   return request("DELETE", path);
 }
 
+/** Sends a file as it is. */
+export async function upload<Name extends keyof Schemas>(
+  _model: Name,
+  path: string,
+  file: Blob,
+): Promise<Schemas[Name]> {
+  return request("POST", path, file);
+}
+
 async function request<T>(method: string, path: string, body?: object): Promise<T> {
   let answer: Response;
   try {
     answer = await fetch(path, {
       method,
-      headers: { "Content-Type": "application/json", "X-CSRF-Token": csrf },
-      ...(body ? { body: JSON.stringify(body) } : {}),
+      headers: {
+        "Content-Type": body instanceof Blob ? "application/octet-stream" : "application/json",
+        "X-CSRF-Token": csrf,
+      },
+      ...(body ? { body: body instanceof Blob ? body : JSON.stringify(body) } : {}),
     });
   } catch {
     throw new ApiError(0, "The server does not answer. What you see may be out of date; it is asked again.");

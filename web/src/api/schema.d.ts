@@ -751,6 +751,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/imports/{import_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a file from elsewhere holds. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    import_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/join/{code}": {
         parameters: {
             query?: never;
@@ -1477,6 +1524,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/run.pcap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A run as it arrived at both ends, as a capture that any packet viewer opens. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/vnd.tcpdump.pcap": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/stop": {
         parameters: {
             query?: never;
@@ -2137,6 +2231,87 @@ export interface paths {
             };
         };
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was brought to a site from elsewhere, newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Bring a capture or an echo log to a site. The body is the file. */
+        post: {
+            parameters: {
+                query: {
+                    name: string;
+                    codec?: string | null;
+                };
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportMade"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -3795,6 +3970,41 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** EchoView */
+        EchoView: {
+            /** System */
+            system: string;
+            /** Host */
+            host: string | null;
+            /** Stamped */
+            stamped: boolean;
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Longest Loss Run */
+            longest_loss_run: number;
+            /** Rtt Min Ms */
+            rtt_min_ms: number | null;
+            /** Rtt P50 Ms */
+            rtt_p50_ms: number | null;
+            /** Rtt P95 Ms */
+            rtt_p95_ms: number | null;
+            /** Rtt Max Ms */
+            rtt_max_ms: number | null;
+            /**
+             * Points
+             * @description Seconds since the first and the round trip in ms, or null; thinned with the extremes kept.
+             */
+            points: [
+                number,
+                number | null
+            ][];
+            /** Caution */
+            caution: string;
+        };
         /** EngagementForm */
         EngagementForm: {
             /** Name */
@@ -4023,6 +4233,142 @@ export interface components {
              * @description Once made.
              */
             slug: string | null;
+        };
+        /** ImportList */
+        ImportList: {
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Imports */
+            imports: components["schemas"]["ImportSummary"][];
+        };
+        /** ImportMade */
+        ImportMade: {
+            /** Id */
+            id: number;
+        };
+        /** ImportPage */
+        ImportPage: {
+            /** Id */
+            id: number;
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Created Us */
+            created_us: number;
+            /** Packets */
+            packets: number;
+            /** Cut Short */
+            cut_short: boolean;
+            /** Mos Scale */
+            mos_scale: string;
+            /** Note */
+            note: string;
+            /** Streams */
+            streams: components["schemas"]["ImportedStream"][];
+            echo: components["schemas"]["EchoView"] | null;
+        };
+        /** ImportQuery */
+        ImportQuery: {
+            /** Name */
+            name: string;
+            /**
+             * Codec
+             * @description For streams whose payload type does not name one.
+             * @default null
+             */
+            codec: string | null;
+        };
+        /** ImportSummary */
+        ImportSummary: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Created Us */
+            created_us: number;
+            /** Says */
+            says: string;
+        };
+        /** ImportedStream */
+        ImportedStream: {
+            /** Ssrc */
+            ssrc: number;
+            /** Source */
+            source: string;
+            /** Destination */
+            destination: string;
+            /** Payload Type */
+            payload_type: number;
+            /** Codec */
+            codec: string | null;
+            /** Codec Title */
+            codec_title: string | null;
+            /** Ptime Ms */
+            ptime_ms: number;
+            /** First Us */
+            first_us: number;
+            /** Skew Ppm */
+            skew_ppm: number | null;
+            /** Dscp Received */
+            dscp_received: {
+                [key: string]: number;
+            };
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Late */
+            late: number;
+            /** Duplicates */
+            duplicates: number;
+            /** Reordered */
+            reordered: number;
+            /** Burst Ratio */
+            burst_ratio: number;
+            /** Longest Loss Run */
+            longest_loss_run: number;
+            /** Jitter Ms */
+            jitter_ms: number;
+            /** Jitter Max Ms */
+            jitter_max_ms: number;
+            /** Pdv P95 Ms */
+            pdv_p95_ms: number | null;
+            /** Pdv Max Ms */
+            pdv_max_ms: number | null;
+            /** R Factor */
+            r_factor: number | null;
+            /** Mos */
+            mos: number | null;
+            /** Reason */
+            reason: string | null;
+            /**
+             * Seconds
+             * @description Empty where no quality is told.
+             */
+            seconds: components["schemas"]["StreamSecond"][];
         };
         /** InvitationView */
         InvitationView: {
@@ -5152,6 +5498,15 @@ export interface components {
              * @description What the line's rate must carry: IP and PPPoE.
              */
             line_kbps: number;
+        };
+        /** StreamSecond */
+        StreamSecond: {
+            /** Mos */
+            mos: number;
+            /** Lost */
+            lost: number;
+            /** Late */
+            late: number;
         };
         /** StripHour */
         StripHour: {

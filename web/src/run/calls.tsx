@@ -67,6 +67,7 @@ export function Calls({ run }: { run: Run }) {
       aside={
         <span className="flex items-center gap-3">
           open one to follow its packets
+          <FileLink href={`/api/runs/${run.id}/run.pcap`}>Packets, pcap</FileLink>
           <FileLink href={`/api/runs/${run.id}/calls.csv`}>CSV</FileLink>
           <FileLink href={`/api/runs/${run.id}/calls.json`}>JSON</FileLink>
         </span>

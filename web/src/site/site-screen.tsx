@@ -187,6 +187,7 @@ function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
   return (
     <span className="flex items-center gap-5">
       {site.runs_total > site.runs.length && `newest ${site.runs.length} of ${site.runs_total}`}
+      <LinkButton to={`/sites/${site.slug}/imports`}>From elsewhere</LinkButton>
       <LinkButton to={`/sites/${site.slug}/load`}>Plans</LinkButton>
       <Button onClick={onPlace}>Place calls …</Button>
     </span>

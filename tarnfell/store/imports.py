@@ -1,0 +1,54 @@
+"""Evidence made elsewhere, kept as it was read."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from tarnfell.store.db import now_us
+
+
+@dataclass(frozen=True)
+class Imported:
+    id: int
+    site_id: int
+    name: str
+    kind: str
+    result: dict[str, Any]
+    created_us: int
+
+
+_SELECT = "SELECT id, site_id, name, kind, result, created_us FROM imported"
+
+
+def keep_import(
+    db: sqlite3.Connection, site_id: int, name: str, kind: str, sha256: str, result: dict[str, Any], by: int | None
+) -> int:
+    """The same file again is the same import."""
+    db.execute(
+        "INSERT INTO imported (site_id, name, kind, sha256, result, imported_by, created_us) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?) "
+        "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, result = excluded.result",
+        (site_id, name, kind, sha256, json.dumps(result, separators=(",", ":")), by, now_us()),
+    )
+    row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
+    return int(row[0])
+
+
+def import_by_id(db: sqlite3.Connection, import_id: int) -> Imported:
+    """Raises KeyError."""
+    row = db.execute(f"{_SELECT} WHERE id = ?", (import_id,)).fetchone()
+    if row is None:
+        raise KeyError(import_id)
+    return _imported(row)
+
+
+def imports_of(db: sqlite3.Connection, site_id: int) -> list[Imported]:
+    """Newest first."""
+    return [_imported(row) for row in db.execute(f"{_SELECT} WHERE site_id = ? ORDER BY id DESC", (site_id,))]
+
+
+def _imported(row: sqlite3.Row) -> Imported:
+    return Imported(**{**dict(row), "result": json.loads(row["result"])})

@@ -1,0 +1,150 @@
+"""Captures: our own written and read back, other links, damaged and hostile files."""
+
+from __future__ import annotations
+
+import io
+
+import dpkt
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import criterion_for, judge
+from tarnfell.exchange.capture import CaptureError, FoundStream, Sent, find_streams, write_capture
+from tarnfell.wire.rtp import RtpPacket
+
+A, B = ("192.0.2.10", 20000), ("198.51.100.20", 30000)
+START_US = 1_795_000_000_000_000
+
+
+def packets(
+    count: int = 500, lost: tuple[int, ...] = (), kind: int = 8, step: int = 160, first_seq: int = 65400,
+    ssrc: int = 0x5EED, delay_us: np.ndarray | None = None, skew_ppm: float = 0,
+) -> list[Sent]:  # fmt: skip
+    delays = np.full(count, 30_000) if delay_us is None else delay_us
+    return [
+        Sent(
+            at_us=START_US + round(i * 20_000 * (1 + skew_ppm * 1e-6)) + int(delays[i]),
+            source=A,
+            destination=B,
+            dscp=46,
+            ttl=57,
+            packet=RtpPacket(
+                payload_type=kind,
+                sequence_number=(first_seq + i) % 65536,
+                timestamp=(2**32 - 1000 + i * step) % 2**32,
+                ssrc=ssrc,
+                payload=bytes(160),
+            ),
+        )
+        for i in range(count)
+        if i not in lost
+    ]
+
+
+def found(data: bytes) -> list[FoundStream]:
+    return find_streams(io.BytesIO(data)).streams
+
+
+def test_a_stream_is_found_and_judged_as_it_was() -> None:
+    """Numbers and timestamps wrap in the middle; ten packets in a row are missing."""
+    (stream,) = found(write_capture(packets(lost=tuple(range(200, 210)))))
+    assert (stream.source, stream.destination) == ("192.0.2.10:20000", "198.51.100.20:30000")
+    assert (stream.ssrc, stream.payload_type, stream.codec) == (0x5EED, 8, "g711a")
+    assert (stream.ptime_ms, stream.dscp) == (20, {"46": 490})
+    quality = judge(stream.trace, criterion_for(find_codec("g711a"), 20))
+    assert (quality.metrics.sent, quality.metrics.lost, quality.metrics.longest_loss_run) == (500, 10, 10)
+    assert quality.metrics.delay_min_ms == 0
+    assert quality.metrics.jitter_max_ms == pytest.approx(0, abs=0.01)
+
+
+def test_jitter_is_measured_against_the_rtp_clock() -> None:
+    rng = np.random.default_rng(3)
+    delays = 30_000 + rng.integers(0, 15_000, 500)
+    (stream,) = found(write_capture(packets(delay_us=delays)))
+    pdv = judge(stream.trace, criterion_for(find_codec("g711a"), 20)).metrics.pdv_p95_ms
+    assert pdv == pytest.approx(float(np.percentile(delays - delays.min(), 95)) / 1000, abs=0.1)
+
+
+def test_a_drifting_media_clock_is_no_queue() -> None:
+    """80 parts in a million over two minutes would be 10 ms of delay."""
+    (stream,) = found(write_capture(packets(count=6000, skew_ppm=80)))
+    assert stream.skew_ppm == pytest.approx(80, abs=2)
+    assert (judge(stream.trace, criterion_for(find_codec("g711a"), 20)).metrics.pdv_max_ms or 0) < 0.5
+
+
+def test_a_dynamic_payload_type_has_a_clock_but_no_codec() -> None:
+    (stream,) = found(write_capture(packets(kind=111, step=960)))
+    assert (stream.codec, stream.clock_hz, stream.ptime_ms) == (None, 48000, 20)
+
+
+def test_two_calls_and_noise() -> None:
+    """RTCP, DNS-like datagrams and a handful of look-alikes are left aside; streams come longest first."""
+    noise = [
+        Sent(START_US + i, A, B, 0, 64, RtpPacket(i % 128, (i * 7919) % 65536, i, ssrc=1000 + i, payload=b"x"))
+        for i in range(40)
+    ]
+    data = write_capture([*packets(ssrc=1, count=100), *packets(ssrc=2, count=300), *noise])
+    assert [(s.ssrc, len(s.trace)) for s in found(data)] == [(2, 300), (1, 100)]
+
+
+@pytest.mark.parametrize("link", ["ethernet", "vlan", "sll", "sll2", "loopback", "pcapng"])
+def test_links(link: str) -> None:
+    raw = [(t, p) for t, p in dpkt.pcap.Reader(io.BytesIO(write_capture(packets(count=60))))]
+    out = io.BytesIO()
+    head = bytes(12)
+    wrap = {
+        "ethernet": (1, lambda p: head + b"\x08\x00" + p),
+        "vlan": (1, lambda p: head + b"\x81\x00\x00\x05\x08\x00" + p),
+        "sll": (113, lambda p: bytes([0, 0, 0, 1, 0, 6]) + bytes(8) + b"\x08\x00" + p),
+        "sll2": (276, lambda p: b"\x08\x00" + bytes(18) + p),
+        "loopback": (0, lambda p: b"\x02\x00\x00\x00" + p),
+        "pcapng": (1, lambda p: head + b"\x08\x00" + p),
+    }
+    kind, dress = wrap[link]
+    writer = dpkt.pcapng.Writer(out) if link == "pcapng" else dpkt.pcap.Writer(out, linktype=kind)
+    for at, packet in raw:
+        writer.writepkt(dress(packet), ts=at)
+    (stream,) = found(out.getvalue())
+    assert (len(stream.trace), stream.dscp) == (60, {"46": 60})
+
+
+def test_a_capture_cut_off_in_the_middle_keeps_what_came_before() -> None:
+    data = write_capture(packets(count=100))
+    answer = find_streams(io.BytesIO(data[: len(data) - 90]))
+    assert answer.cut_short
+    assert 99 <= len(answer.streams[0].trace) <= 100
+    assert not find_streams(io.BytesIO(data)).cut_short
+
+
+def test_a_stray_before_the_stream_does_not_stretch_it() -> None:
+    stray = Sent(START_US, A, B, 0, 64, RtpPacket(8, 3, 5, ssrc=0x5EED, payload=b"x"))
+    (stream,) = found(write_capture([stray, *packets(count=100, first_seq=30_000)]))
+    assert len(stream.trace) in (98, 99, 100)
+
+
+@pytest.mark.parametrize(
+    ("data", "says"),
+    [
+        (b"", "no packet capture"),
+        (b"GIF89a" + bytes(100), "no packet capture"),
+        (bytes.fromhex("d4c3b2a1020004000000000000000000ffff000093000000"), r"type 147"),
+    ],
+)
+def test_files_that_are_none(data: bytes, says: str) -> None:
+    with pytest.raises(CaptureError, match=says):
+        find_streams(io.BytesIO(data))
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.data())
+def test_damaged_captures_are_read_or_turned_away(data: st.DataObject) -> None:
+    whole = bytearray(write_capture(packets(count=30)))
+    for _ in range(data.draw(st.integers(1, 30))):
+        whole[data.draw(st.integers(0, len(whole) - 1))] = data.draw(st.integers(0, 255))
+    try:
+        find_streams(io.BytesIO(bytes(whole[: data.draw(st.integers(0, len(whole)))])))
+    except CaptureError:
+        pass
