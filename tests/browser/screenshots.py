@@ -5,9 +5,12 @@ from __future__ import annotations
 import socket
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.select import Select
 
 from tarnfell.demo.run import Bench, prepare
 from tests.browser.driver import Page, chromium
@@ -44,8 +47,31 @@ def take(page: Page) -> None:
     page.see("Sign in")
     shoot("sign-in")
     page.sign_in()
+    page.go("/sites/skerry-road/brief")
+    page.see("To prove it")
+    page.driver.find_element(By.XPATH, "//label[contains(., 'was stated')]").click()
+    page.see("erlangs")
+    shoot("brief")
+    place_somebody(page, shoot)
+    page.go("/sites/bench/load")
+    page.see("can be claimed")
+    type_over(page, "up to", "24")
+    type_over(page, "by", "4")
+    page.press("At a time")
+    page.see("Starts ")
+    shoot("load")
+    page.press("Now")
+    type_over(page, "From", "2")
+    type_over(page, "up to", "20")
+    type_over(page, "by", "6")
+    type_over(page, "Seconds each", "12")
+    page.press("Start it now")
+    page.see("8 calls at once now", within_s=60)
+    shoot("staircase", 8)
+    page.see("at once sustained", within_s=120)
+    bring_something(page, shoot)
     page.go("/sites/bench")
-    page.press("Place calls")
+    page.press("Place calls …")
     page.see("kbit/s each way")
     page.fill("Calls at once", "12")
     page.fill("Seconds each", "30")
@@ -58,6 +84,13 @@ def take(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='1']").click()
     page.see("Second by second")
     shoot("call")
+    page.go("/sites/skerry-road")
+    page.see("Runs")
+    runs = page.driver.find_elements(By.CSS_SELECTOR, "a[href*='/runs/']")
+    numbers = sorted(int((run.get_attribute("href") or "").rsplit("/", 1)[1]) for run in runs)
+    page.go(f"/compare?first={numbers[0]}&second={numbers[-1]}")
+    page.see("B against A")
+    shoot("compare")
     page.go("/engagements/merrow-sound-ferries")
     page.see("Skerry Road depot")
     shoot("comparison")
@@ -74,6 +107,57 @@ def take(page: Page) -> None:
     page.go("/sites/skerry-road/report")
     page.see("PDF, A4")
     shoot("report", 2)
+
+
+def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
+    """A second spot with a probe on its way, and the page behind its link."""
+    page.go("/sites/bench/place")
+    page.press("Add a spot …")
+    Select(page.field("What kind of spot")).select_by_visible_text("Behind the firewall")
+    page.fill("What people there call it", "cellar rack")
+    page.press("Add it")
+    page.see("No probe stands here yet.")
+    page.press("Measure distances")
+    page.see("from bench-probe", within_s=30)
+    page.driver.find_elements(By.XPATH, "//button[normalize-space()='Place a probe …']")[-1].click()
+    page.fill("Name of the probe", "rack-box")
+    page.press("Make its link")
+    page.see("Copy the link")
+    shoot("places")
+    link = page.driver.find_element(By.CSS_SELECTOR, "a[href*='/join/']").get_attribute("href")
+    page.driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": True}
+    )
+    page.driver.get(link or "")
+    page.see("Fetch the probe")
+    shoot("join")
+    page.driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    )
+
+
+def bring_something(page: Page, shoot: Callable[..., None]) -> None:
+    """The newest run, taken out as a capture and brought back as if somebody had sent it."""
+    page.go("/sites/bench/imports")
+    page.see("Bring a file")
+    page.driver.execute_async_script(
+        "const done = arguments[arguments.length - 1];"
+        "(async () => {"
+        " const runs = await (await fetch('/api/sites/bench/runs?limit=1')).json();"
+        " const pcap = await (await fetch(`/api/runs/${runs.runs[0].id}/run.pcap`)).blob();"
+        " const files = new DataTransfer(); files.items.add(new File([pcap], 'bench-trunk.pcap'));"
+        " const input = document.querySelector('input[type=file]'); input.files = files.files;"
+        " input.dispatchEvent(new Event('change', {bubbles: true})); done();"
+        "})()"
+    )
+    page.see("RTP streams")
+    shoot("elsewhere")
+
+
+def type_over(page: Page, label: str, value: str) -> None:
+    field = page.field(label)
+    field.send_keys(Keys.CONTROL, "a")
+    field.send_keys(value)
 
 
 if __name__ == "__main__":

@@ -290,3 +290,25 @@ def test_stream_specs_of_a_run_are_spread_and_distinct(tmp_path: Path) -> None:
     assert len(ssrcs) == 20
     first = sorted(r.values("up.sent_us")[0] for r in result.calls)
     assert 15_000 < first[-1] - first[0] < 40_000
+
+
+def test_a_clock_set_in_the_middle_of_a_call_is_noticed_and_said(tmp_path: Path) -> None:
+    """The probe's system clock jumps a quarter of a second two seconds into the call."""
+    far = rig.own_address()
+    code = (
+        "import sys, time\n"
+        "real, begun = time.time_ns, time.monotonic()\n"
+        "time.time_ns = lambda: real() + (250_000_000 if time.monotonic() - begun > 3.0 else 0)\n"
+        "from tarnfell.cli import main\n"
+        "sys.exit(main(sys.argv[1:]))\n"
+    )
+    with rig.far_end(tmp_path, far):
+        done = subprocess.run(
+            [sys.executable, "-c", code, "call", far, "--seconds", "6", "--json", "--key-file", str(tmp_path / "key")],
+            capture_output=True, text=True, timeout=60, check=False,
+        )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    report = json.loads(done.stdout)
+    assert report["self_check"]["tainted"] is True
+    assert any("clock was set by" in reason and "250" in reason for reason in report["self_check"]["reasons"])
+    assert report["calls"][0]["up"]["lost"] == 0
