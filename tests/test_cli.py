@@ -10,10 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.cli import _host_port, _progress
+from tarnfell.cli.calling import _progress
+from tarnfell.cli.common import host_port
+from tarnfell.exchange.capture import write_capture
 from tarnfell.probe.call import LiveDirection, LiveSecond
 from tarnfell.server.app import create_app
 from tests import rig
+from tests.exchange.test_capture import packets
+from tests.exchange.test_echolog import LINUX
 
 REFERENCE = Path(__file__).parent / "reference"
 
@@ -159,13 +163,13 @@ def test_server_that_cannot_listen(tmp_path: Path) -> None:
     ],
 )
 def test_hosts_with_and_without_ports(text: str, expected: tuple[str, int]) -> None:
-    assert _host_port(text) == expected
+    assert host_port(text) == expected
 
 
 @pytest.mark.parametrize("text", ["", ":80", "host:0", "host:http", "[::1]:70000"])
 def test_hosts_that_cannot_be(text: str) -> None:
     with pytest.raises(ValueError, match=r"not a port|Name the far end"):
-        _host_port(text)
+        host_port(text)
 
 
 def test_progress_says_what_is_missing(capsys: pytest.CaptureFixture[str]) -> None:
@@ -173,3 +177,37 @@ def test_progress_says_what_is_missing(capsys: pytest.CaptureFixture[str]) -> No
     side = [LiveDirection(sent=50, received=48, reached=50, late=0, jitter_us=1, pdv_us=1)]
     assert show(LiveSecond(second=1, up=side, down=side, rtt_us=None, send_late_max_us=0)) is True
     assert "1 of 3 s · up 48 in, 2 missing · down 48 in, 2 missing" in capsys.readouterr().err
+
+
+def test_analyse_finds_the_streams_of_a_capture(tmp_path: Path) -> None:
+    file = tmp_path / "trunk.pcap"
+    file.write_bytes(
+        write_capture([*packets(count=200, lost=(50, 51)), *packets(count=100, ssrc=7, kind=111, step=960)])
+    )
+    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    first, second = report["streams"]
+    assert (first["codec"], first["sent"], first["lost"], first["delay_min_ms"]) == ("g711a", 200, 2, None)
+    assert first["mos"] > 4
+    assert (second["codec"], second["mos"]) == (None, None)
+    named = json.loads(rig.cli("analyse", str(file), "--json", "--codec", "opus-24").stdout)["streams"][1]
+    assert named["mos"] > 4
+    text = rig.cli("analyse", str(file)).stdout
+    assert "2 RTP streams" in text
+    assert "name the codec to have quality" in text
+
+
+def test_analyse_reads_a_log_of_ping(tmp_path: Path) -> None:
+    file = tmp_path / "ping.txt"
+    file.write_text(LINUX)
+    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    assert (report["sent"], report["lost"], report["samples"][0]) == (7, 3, [0.0, 0.45])
+    assert "cannot judge a phone line" in rig.cli("analyse", str(file)).stdout
+
+
+def test_analyse_of_a_capture_without_calls_fails(tmp_path: Path) -> None:
+    file = tmp_path / "empty.pcap"
+    file.write_bytes(write_capture([]))
+    assert rig.cli("analyse", str(file)).returncode == 1
+    file.write_bytes(write_capture(packets())[:3])
+    done = rig.cli("analyse", str(file), "--codec", "g711a")
+    assert (done.returncode, done.stderr.count("\n")) == (2, 1)

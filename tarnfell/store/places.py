@@ -114,6 +114,22 @@ def archive_far_end(db: sqlite3.Connection, far_end_id: int, archived: bool) -> 
     db.execute("UPDATE far_end SET archived_us = ? WHERE id = ?", (at, far_end_id))
 
 
+def keep_server_far_end(db: sqlite3.Connection, host: str, port: int, media: tuple[int, int], key: str) -> None:
+    """The far end that runs beside this server: one record, brought up to date at each start."""
+    row = db.execute("SELECT id FROM far_end WHERE kind = 'server'").fetchone()
+    if row is None:
+        add_far_end(db, "this server", "beside the server", host, port, key, media=media, kind="server")
+        return
+    change_far_end(db, row[0], "this server", "beside the server", host, port, media)
+    set_far_end_key(db, row[0], key)
+    archive_far_end(db, row[0], archived=False)
+
+
+def retire_server_far_end(db: sqlite3.Connection) -> None:
+    """The server was started without one."""
+    db.execute("UPDATE far_end SET archived_us = ? WHERE kind = 'server' AND archived_us IS NULL", (now_us(),))
+
+
 def choose_far_end(db: sqlite3.Connection, site_id: int, far_end_id: int, chosen: bool = True) -> None:
     if chosen:
         db.execute(

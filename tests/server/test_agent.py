@@ -16,7 +16,7 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store import commands
+from tarnfell.store import commands, places
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
 from tests import rig
@@ -271,3 +271,31 @@ def test_enrolment_with_a_wrong_token(field: Field, tmp_path: Path) -> None:
     done = rig.cli("probe", "enrol", "--server", url, "--token", "guess", "--state", str(tmp_path / "other"))
     assert done.returncode == 1
     assert "unknown, used, revoked or expired" in done.stderr
+
+
+def test_a_far_end_beside_the_server_is_on_record_and_ends_with_it(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path), "--bind", f"127.0.0.1:{port}")
+    with rig.process(*serve, "--answer", address, "--media-ports", "25000-25031") as server:
+        rig.await_port(address)
+        (far,) = places.far_ends(connect(tmp_path))
+        assert (far.kind, far.host, far.port, far.media_low) == ("server", address, 4870, 25000)
+        (tmp_path / "key").write_text(far.key)
+        done = rig.cli("call", address, "--seconds", "1", "--key-file", str(tmp_path / "key"))
+        assert done.returncode == 0, done.stderr
+        kill(server)
+    rig.eventually(lambda: refuses(address), "the far end to end")
+    with rig.process(*serve):
+        rig.await_port("127.0.0.1", port)
+        assert places.far_ends(connect(tmp_path)) == []
+
+
+def refuses(address: str) -> bool:
+    try:
+        socket.create_connection((address, rig.CONTROL_PORT), 1).close()
+        return False
+    except OSError:
+        return True

@@ -1,0 +1,3 @@
+from tarnfell.cli import main
+
+raise SystemExit(main())

@@ -1,0 +1,108 @@
+"""Placing calls from the command line."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from tarnfell.cli.common import DONE, FAILED, host_port, print_report, stream_text
+from tarnfell.core.clock import ClockRelation
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
+from tarnfell.core.rates import stream_plan
+from tarnfell.core.tracefile import format_csv
+from tarnfell.media.keys import read_key
+from tarnfell.probe.call import CallPlan, LiveSecond, RunResult, place_calls
+from tarnfell.store.packets import clock_relation, judge_record, stamp_exchanges
+
+
+def call(options: argparse.Namespace) -> int:
+    codec = find_codec(options.codec)
+    plan = CallPlan(**asdict(stream_plan(codec, options.ptime, options.calls, options.seconds, options.dscp)))
+    host, port = host_port(options.host)
+    key = read_key(options.key_file)
+    trace_dir = Path(options.trace_dir) if options.trace_dir else None
+    if trace_dir:
+        trace_dir.mkdir(parents=True, exist_ok=True)
+    result = place_calls(host, port, key, plan, _progress(options.seconds) if sys.stderr.isatty() else lambda _: True)
+    report, failed = _call_report(result, criterion_for(codec, options.ptime, options.buffer), trace_dir)
+    print_report(options, report, _call_text)
+    return FAILED if failed else DONE
+
+
+def _progress(seconds: float) -> Callable[[LiveSecond], bool]:
+    def show(live: LiveSecond) -> bool:
+        words = []
+        for name, rows in (("up", live.up), ("down", live.down)):
+            missing = sum(r.reached - r.received for r in rows)
+            words.append(f"{name} {sum(r.received for r in rows)} in, {missing} missing")
+        print(
+            f"\r{min(live.second, int(seconds))} of {seconds:g} s · {' · '.join(words)}   ",
+            end="",
+            file=sys.stderr,
+        )
+        if live.second >= seconds:
+            print(file=sys.stderr)
+        return True
+
+    return show
+
+
+def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None) -> tuple[dict[str, Any], bool]:
+    relation = clock_relation(result.clock)
+    rtt = _round_trip(result)
+    calls: list[dict[str, Any]] = []
+    failed = False
+    for record in result.calls:
+        number = int(record.meta["call"])
+        judged = judge_record(record, relation, criterion)
+        row: dict[str, Any] = {"call": number}
+        for direction, one in judged.items():
+            row[direction] = one.fields()
+            failed |= one.quality is None or one.quality.metrics.received == 0
+            if trace_dir and one.trace is not None:
+                (trace_dir / f"call{number}-{direction}.csv").write_text(format_csv(one.trace))
+        row["rtt_ms"] = rtt
+        row["clock"] = _clock_fields(relation)
+        calls.append(row)
+    return {"mos_scale": MOS_SCALE, "calls": calls, "self_check": result.self_check}, failed
+
+
+def _round_trip(result: RunResult) -> dict[str, float] | None:
+    import numpy as np
+
+    rtt = stamp_exchanges(result.clock).round_trip_ms
+    if len(rtt) == 0:
+        return None
+    p50, p95 = np.percentile(rtt, [50, 95])
+    return {"min": float(rtt.min()), "p50": float(p50), "p95": float(p95), "max": float(rtt.max())}
+
+
+def _clock_fields(relation: ClockRelation) -> dict[str, Any]:
+    return {
+        "kind": relation.kind,
+        "uncertainty_ms": relation.uncertainty_ms,
+        "offset_ms": relation.offset_us / 1000,
+        "skew_ppm": relation.skew_ppm,
+    }
+
+
+def _call_text(report: dict[str, Any]) -> str:
+    lines = []
+    clock = report["calls"][0]["clock"]
+    for row in report["calls"]:
+        for direction in ("up", "down"):
+            lines.append(f"call {row['call']:>3} {direction:<5} {stream_text(row[direction])}")
+    known = {
+        "shared": "both ends on one clock",
+        "estimated": f"clocks estimated ± {clock['uncertainty_ms'] or 0:.2f} ms",
+        "unknown": "clocks unrelated: one-way delay not known",
+    }
+    lines.append(f"{report['mos_scale']} · {known[clock['kind']]}")
+    if report["self_check"]["tainted"]:
+        lines.append("Not to be trusted: " + " ".join(report["self_check"]["reasons"]))
+    return "\n".join(lines)

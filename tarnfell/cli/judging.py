@@ -1,0 +1,190 @@
+"""Judging what was recorded, and the arithmetic of quality and plans."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from tarnfell.cli.common import DONE, FAILED, print_report, stream_text
+from tarnfell.core import emodel, playout
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import MOS_SCALE, MOS_SCALE_WIDE, Criterion, criterion_for, judge
+from tarnfell.core.rates import hold, plan_run, rise
+from tarnfell.core.stats import calls_to_claim
+from tarnfell.core.trace import TraceError
+from tarnfell.core.tracefile import parse_csv
+from tarnfell.exchange.capture import FoundStream, find_streams
+from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
+from tarnfell.exchange.echolog import EchoLog, EchoLogError, parse_echo_log
+from tarnfell.exchange.foreign import CAPTURE_MAGICS, UNKNOWN_CODEC, foreign_fields
+
+
+def analyse(options: argparse.Namespace) -> int:
+    path = Path(options.file)
+    if not path.is_file():
+        raise ValueError(f"There is no file {path}.")
+    with open(path, "rb") as file:
+        start = file.read(4)
+    if start in CAPTURE_MAGICS:
+        return _analyse_capture(options, path)
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except UnicodeDecodeError:
+        raise TraceError(
+            f"{path} is not a text file, and no capture (pcap, pcapng): a packet trace or a log of ping was expected."
+        ) from None
+    try:
+        return _analyse_echo_log(options, path, parse_echo_log(text))
+    except EchoLogError:
+        pass  # then it is a trace, or the CSV reader says what was expected
+    criterion = criterion_of(options)
+    judged = judge(parse_csv(text), criterion)
+    fields = judged.fields()
+    if judged.metrics.received == 0:
+        fields["reason"] = "Nothing arrived."
+    report = {"mos_scale": MOS_SCALE, "streams": [{"file": path.name, **fields}]}
+    print_report(options, report, lambda r: f"{path.name}: {stream_text(r['streams'][0])} ({MOS_SCALE})")
+    return FAILED if judged.metrics.received == 0 else DONE
+
+
+def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
+    with open(path, "rb") as file:
+        found = find_streams(file)
+    rows = []
+    for stream in found.streams:
+        codec = options.codec or stream.codec
+        given = argparse.Namespace(
+            **{**vars(options), "codec": codec, "ptime": options.ptime or _interval(stream, codec)}
+        )
+        known = codec is not None or options.ie is not None
+        fields = judge(stream.trace, criterion_of(given) if known else UNKNOWN_CODEC).fields()
+        rows.append(foreign_fields(stream, codec, fields, known))
+    report = {"mos_scale": MOS_SCALE, "packets": found.packets, "cut_short": found.cut_short, "streams": rows}
+    print_report(options, report, _capture_text)
+    return DONE if rows else FAILED
+
+
+def _interval(stream: FoundStream, codec: str | None) -> int:
+    """The captured packet interval, as near as the codec can be sent at."""
+    intervals = find_codec(codec).intervals_ms() if codec else [max(1, round(stream.ptime_ms))]
+    return min(intervals, key=lambda ms: abs(ms - stream.ptime_ms))
+
+
+def _capture_text(r: dict[str, Any]) -> str:
+    lines = [f"{r['packets']} packets, {len(r['streams'])} RTP streams" + (", cut short" if r["cut_short"] else "")]
+    for row in r["streams"]:
+        codec = row["codec"] or f"payload type {row['payload_type']}"
+        lines.append(f"{row['source']} → {row['destination']}  SSRC {row['ssrc']:08x}  {codec}\n  {stream_text(row)}")
+    return "\n".join(lines)
+
+
+def _analyse_echo_log(options: argparse.Namespace, path: Path, log: EchoLog) -> int:
+    figures = log.figures()
+    samples = [[round(e.at_s, 6), e.rtt_ms] for e in log.samples]
+    report = {"file": path.name, "system": log.system, "host": log.host, "caution": ECHO_CAUTION, **figures,
+              "samples": samples}  # fmt: skip
+    print_report(options, report, _echo_text)
+    return FAILED if figures["rtt_p50_ms"] is None else DONE
+
+
+def _echo_text(r: dict[str, Any]) -> str:
+    delay = (
+        "no answer"
+        if r["rtt_p50_ms"] is None
+        else (
+            f"round trip {r['rtt_min_ms']:.1f} ms least, {r['rtt_p50_ms']:.1f} middle, {r['rtt_p95_ms']:.1f} p95, "
+            f"{r['rtt_max_ms']:.1f} most"
+        )
+    )
+    return (
+        f"{r['file']}: {r['sent']} echoes to {r['host'] or 'an unnamed host'}, {r['lost']} unanswered "
+        f"({r['loss_pct']:.2f} %, {r['longest_loss_run']} in a row) · {delay}\n{r['caution']}"
+    )
+
+
+def criterion_of(options: argparse.Namespace) -> Criterion:
+    if not 0 <= options.buffer <= playout.MAX_BUFFER_MS:
+        raise ValueError(f"A buffer of {options.buffer:g} ms cannot be used: choose 0 to {playout.MAX_BUFFER_MS:g} ms.")
+    if options.codec is not None and (options.ie is not None or options.bpl is not None):
+        raise ValueError("Give either --codec, or --ie and --bpl.")
+    if options.codec is not None:
+        codec = find_codec(options.codec)
+        ptime = options.ptime or (20 if 20 in codec.intervals_ms() else codec.intervals_ms()[0])
+        codec.check_ptime(ptime)
+        return criterion_for(codec, ptime, options.buffer, options.adaptive)
+    if options.ie is None or options.bpl is None:
+        raise ValueError("Give --codec, or both --ie and --bpl.")
+    _check_impairment(options)
+    return Criterion(options.ie, options.bpl, options.ptime or 20, 0.0, options.buffer, adaptive=options.adaptive)
+
+
+def _check_impairment(options: argparse.Namespace) -> None:
+    if not 0 <= options.ie <= 95:
+        raise ValueError(f"Ie {options.ie:g} cannot be: choose 0 to 95.")
+    if options.bpl <= 0:
+        raise ValueError(f"Bpl {options.bpl:g} cannot be: it is above 0.")
+
+
+def quality(options: argparse.Namespace) -> int:
+    if options.codec is not None:
+        codec = find_codec(options.codec)
+        criterion = criterion_for(codec, codec.intervals_ms()[0])
+    elif options.ie is None or options.bpl is None:
+        raise ValueError("Give --codec, or both --ie and --bpl.")
+    else:
+        _check_impairment(options)
+        criterion = Criterion(options.ie, options.bpl, 20)
+    if not 0 <= options.one_way_ms <= 60_000:
+        raise ValueError("One-way delay must be 0 to 60000 ms.")
+    if not 0 <= options.loss_pct <= 100:
+        raise ValueError("Loss must be 0 to 100 %.")
+    if not 1 <= options.burst_ratio <= 1e6:
+        raise ValueError("The burst ratio is 1 or more: 1 is random loss.")
+    R = criterion.rating(options.one_way_ms, options.loss_pct, options.burst_ratio)
+    report = {
+        "r_factor": float(emodel.clamp_r(R, criterion.most_r)),
+        "mos": float(emodel.mos_from_r(R)),
+        "mos_scale": MOS_SCALE,
+        "mos_wide": float(emodel.mos_wideband_from_r(R)),
+        "mos_scale_wide": MOS_SCALE_WIDE,
+        "ie_eff": float(
+            emodel.equipment_impairment(options.loss_pct, options.burst_ratio, criterion.ie, criterion.bpl)
+        ),
+        "idd": float(emodel.pure_delay(options.one_way_ms)),
+    }
+    print_report(options, report, lambda r: f"R {r['r_factor']:.1f} · {r['mos']:.2f} MOS ({MOS_SCALE})")
+    return DONE
+
+
+def plan(options: argparse.Namespace) -> int:
+    codec = find_codec(options.codec)
+    if options.rise_from is None:
+        shape = hold(options.calls, options.seconds, options.rounds)
+    else:
+        shape = rise(options.rise_from, options.calls, options.rise_by, options.seconds, options.rounds)
+    plan = asdict(plan_run(codec, options.ptime, shape))
+    rate = plan.pop("rate")
+    report = {
+        "codec": codec.name,
+        "ptime_ms": options.ptime,
+        "steps": list(shape.steps),
+        **rate,
+        **plan,
+        "calls_to_claim_97": calls_to_claim(97),
+    }
+    print_report(options, report, _plan_text)
+    return DONE
+
+
+def _plan_text(r: dict[str, Any]) -> str:
+    return (
+        f"{r['calls_at_once']} calls at once of {r['codec']} every {r['ptime_ms']} ms, {r['calls']} in all\n"
+        f"one call, each way   {r['payload_bytes']} bytes a packet · {r['ipv4_kbps']:.1f} kbit/s IPv4 · "
+        f"{r['ethernet_ipv4_kbps']:.1f} Ethernet · {r['wire_ipv4_kbps']:.1f} on the wire\n"
+        f"all calls, each way  {r['each_way_ipv4_kbps']:.0f} kbit/s IPv4 with RTCP · "
+        f"{r['each_way_wire_kbps']:.0f} on the wire\n"
+        f"takes                {r['run_s']:g} s · {r['packets']} packets\n"
+        f"can claim            at least {r['claims_pct']:.1f} % good calls, if not one of them is bad"
+    )

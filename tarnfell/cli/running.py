@@ -1,0 +1,137 @@
+"""Far end, probe, server and demo: what runs until it is stopped."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from tarnfell.cli.common import DONE, host_port, port_range, print_report
+from tarnfell.farend.daemon import FarEndConfig, listen, run
+from tarnfell.media.host import die_with
+from tarnfell.media.keys import read_or_make_key
+from tarnfell.probe.agent import agent_status, enrol, run_agent
+from tarnfell.probe.http import Unreachable
+from tarnfell.probe.state import AgentError, State
+
+
+def farend(options: argparse.Namespace) -> int:
+    low, high = port_range(options.media_ports)
+    config = FarEndConfig(options.bind, options.control_port, low, high)
+    key, file, made = read_or_make_key(options.key_file)
+    listener = listen(config)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    if made:
+        print(f"Made a key: {file}. Copy it to each probe.", file=sys.stderr)
+    print(
+        f"Far end at {options.bind}: TCP {listener.getsockname()[1]}, UDP {low}–{high}. Key: {file}. Ctrl-C ends it.",
+        file=sys.stderr,
+        flush=True,
+    )
+    try:
+        run(listener, config, key)
+    finally:
+        listener.close()
+    return DONE
+
+
+def probe_enrol(options: argparse.Namespace) -> int:
+    try:
+        about = vars(enrol(options.server, options.token, State(Path(options.state))))
+    except Unreachable as error:
+        raise AgentError(f"The server at {options.server} cannot be reached: {error}.") from None
+    del about["secret"]
+    print_report(options, about, lambda a: f"Enrolled as {a['name']} at {a['site']}. Now: tarnfell probe run")
+    return DONE
+
+
+def probe_run(options: argparse.Namespace) -> int:
+    run_agent(State(Path(options.state)))
+    return DONE
+
+
+def probe_status(options: argparse.Namespace) -> int:
+    status = agent_status(State(Path(options.state)))
+    print_report(options, status, lambda s: "\n".join(f"{name:<14} {value}" for name, value in s.items()))
+    return DONE
+
+
+def serve(options: argparse.Namespace) -> int:
+    from tarnfell.server.serve import serve_forever
+
+    host, port = host_port(options.bind)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    try:
+        with _own_far_end(options):
+            serve_forever(Path(options.data), host, port if ":" in options.bind else 8080, options.public_address)
+    except OSError as error:
+        raise ValueError(f"The server cannot run at {options.bind} with {options.data}: {error.strerror}.") from None
+    return DONE
+
+
+@contextmanager
+def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
+    """A far end beside the server, as a process of its own, if one was asked for; on record for every site."""
+    from tarnfell.store import places
+    from tarnfell.store.db import open_database, writing
+
+    data = Path(options.data)
+    db = open_database(data)
+    try:
+        if options.answer is None:
+            with writing(db):
+                places.retire_server_far_end(db)
+            yield
+            return
+        host, port = host_port(options.answer)
+        media = port_range(options.media_ports)
+        key, file, _ = read_or_make_key(str(data / "farend.key"))
+        with writing(db):
+            places.keep_server_far_end(db, host, port, media, key.decode())
+    finally:
+        db.close()
+    command = [sys.executable, "-m", "tarnfell.cli", "farend", "--bind", host, "--control-port", str(port)]
+    parent = os.getpid()
+    # However this server ends, its far end ends with it.
+    with subprocess.Popen(
+        [*command, "--media-ports", options.media_ports, "--key-file", str(file)],
+        preexec_fn=lambda: die_with(parent),
+    ) as child:
+        try:
+            yield
+        finally:
+            child.terminate()
+
+
+def user(options: argparse.Namespace) -> int:
+    from tarnfell.store.db import open_database, writing
+    from tarnfell.store.people import add_user
+
+    password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    db = open_database(Path(options.data))
+    try:
+        with writing(db):
+            add_user(db, options.email, options.name or options.email, password)
+    except sqlite3.IntegrityError:
+        raise ValueError(f"There is already a user {options.email}.") from None
+    finally:
+        db.close()
+    print_report(options, {"email": options.email}, lambda r: f"{r['email']} may sign in now.")
+    return DONE
+
+
+def demo(options: argparse.Namespace) -> int:
+    from tarnfell.demo.run import DemoError, run_demo
+
+    try:
+        run_demo(options.port, Path(options.data), fresh=options.fresh)
+    except DemoError as error:
+        raise ValueError(str(error)) from None
+    return DONE

@@ -1,0 +1,178 @@
+"""Every verb with its options. Exit 0: done; 1: the measured thing failed; 2: wrong use."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from tarnfell import __version__
+from tarnfell.cli import calling, judging, running
+from tarnfell.cli.common import FAILED, WRONG_USE
+from tarnfell.core import playout
+from tarnfell.core.codecs import CodecError, codec_table
+from tarnfell.core.rates import PlanError
+from tarnfell.core.trace import TraceError
+from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndError
+from tarnfell.media.keys import KeyFileError
+from tarnfell.probe.call import CallError
+from tarnfell.probe.state import AgentError
+from tarnfell.wire import WireError
+from tarnfell.wire.control import DEFAULT_PORT
+
+_WRONG_USE = (CodecError, PlanError, TraceError, KeyFileError, FarEndError, ValueError, OSError)
+_FAILED = (CallError, AgentError, WireError)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command; returns its exit code."""
+    options = _parser().parse_args(arguments)
+    try:
+        return int(options.verb_function(options))
+    except _FAILED as error:
+        print(f"tarnfell: {error}", file=sys.stderr)
+        return FAILED
+    except _WRONG_USE as error:
+        print(f"tarnfell: {_sentence(error)}", file=sys.stderr)
+        return WRONG_USE
+    except KeyboardInterrupt:
+        print("tarnfell: stopped.", file=sys.stderr)
+        return 130
+
+
+def _sentence(error: Exception) -> str:
+    if isinstance(error, OSError) and error.strerror:
+        return f"{error.filename or 'The system'}: {error.strerror}."
+    return str(error)
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="tarnfell",
+        description="Finds out whether a site can carry voice and video calls.",
+        epilog="Exit status: 0 done, 1 what was measured failed, 2 wrong use. Every verb takes --json.",
+    )
+    parser.add_argument("--version", action="version", version=f"tarnfell {__version__}")
+    verbs = parser.add_subparsers(required=True, metavar="VERB")
+
+    def verb(name: str, function: Callable[[argparse.Namespace], int], words: str, example: str = "") -> Any:
+        one = verbs.add_parser(
+            name,
+            help=words,
+            description=words,
+            epilog=example,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+        )
+        one.set_defaults(verb_function=function)
+        one.add_argument("--json", action="store_true", help="print JSON")
+        return one
+
+    names = ", ".join(codec_table())
+    call = verb(
+        "call",
+        calling.call,
+        "Place synthetic calls to a far end and judge them.",
+        "Example: tarnfell call farend.example --codec g711u --ptime 20 --calls 10 --seconds 30 --dscp 46",
+    )
+    call.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
+    call.add_argument("--codec", default="g711u", metavar="NAME", help=f"one of {names}")
+    call.add_argument("--ptime", type=int, default=20, metavar="MS", help="packet interval, whole codec frames")
+    call.add_argument("--calls", type=int, default=1, metavar="N", help="calls at once, 1 to 100")
+    call.add_argument("--seconds", type=float, default=10, metavar="S", help="length of each call")
+    call.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
+    call.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS", help="playout buffer")
+    call.add_argument("--key-file", metavar="F", help="the far end's key")
+    call.add_argument("--trace-dir", metavar="DIR", help="write callN-up.csv and callN-down.csv there")
+
+    analyse = verb(
+        "analyse",
+        judging.analyse,
+        "Judge a packet trace, the RTP streams of a capture, or a log of ping.",
+        "The file is a packet trace (CSV: seq,sent_us,recv_us, blank recv_us for a lost packet), a capture (pcap or\n"
+        "pcapng), or what ping printed on Linux, macOS or Windows.\n"
+        "Example: tarnfell analyse call1-up.csv --codec g711u --buffer 40",
+    )
+    analyse.add_argument("file", metavar="FILE")
+    _criterion_options(analyse, names)
+    analyse.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS")
+    analyse.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")
+    analyse.add_argument("--ptime", type=int, metavar="MS", help="packet interval the stream was sent at")
+
+    quality = verb(
+        "quality",
+        judging.quality,
+        "R and MOS of a delay and a loss, by the E-model (ITU-T G.107).",
+        "Example: tarnfell quality --one-way-ms 150 --loss-pct 1 --codec g711u",
+    )
+    quality.add_argument("--one-way-ms", type=float, required=True, metavar="X", help="mouth to ear")
+    quality.add_argument("--loss-pct", type=float, required=True, metavar="P")
+    quality.add_argument("--burst-ratio", type=float, default=1, metavar="B", help="1 is random loss")
+    _criterion_options(quality, names)
+
+    plan = verb("plan", judging.plan, "What a run costs on the line, how long it takes and what it yields.")
+    plan.add_argument("--codec", default="g711u", metavar="NAME", help=f"one of {names}")
+    plan.add_argument("--ptime", type=int, default=20, metavar="MS")
+    plan.add_argument("--calls", type=int, default=1, metavar="N")
+    plan.add_argument("--seconds", type=float, default=60, metavar="S")
+    plan.add_argument("--rounds", type=int, default=1, metavar="N")
+    plan.add_argument("--rise-from", type=int, metavar="N", help="rise step by step from N calls to --calls")
+    plan.add_argument("--rise-by", type=int, default=1, metavar="N", help="calls more at each step")
+
+    farend = verb("farend", running.farend, "Answer calls: run this where calls would really be answered.")
+    farend.add_argument("--bind", required=True, metavar="ADDR", help="address to answer at")
+    farend.add_argument("--control-port", type=int, default=DEFAULT_PORT, metavar="N")
+    farend.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
+    farend.add_argument("--key-file", metavar="F", help="made there if it does not exist")
+
+    probe = verbs.add_parser("probe", help="Work for a server from inside a site.")
+    inner = probe.add_subparsers(required=True, metavar="enrol|run|status")
+    state = Path.home() / ".local" / "share" / "tarnfell" / "probe"
+    for name, function, words in (
+        ("enrol", running.probe_enrol, "Make this machine known to a server."),
+        ("run", running.probe_run, "Take jobs from the server until stopped."),
+        ("status", running.probe_status, "Say who this probe is and what it still has to deliver."),
+    ):
+        one = inner.add_parser(name, help=words, description=words)
+        one.set_defaults(verb_function=function)
+        one.add_argument("--json", action="store_true", help="print JSON")
+        one.add_argument("--state", default=str(state), metavar="DIR", help="where the probe keeps its things")
+        if name == "enrol":
+            one.add_argument("--server", required=True, metavar="URL")
+            one.add_argument("--token", required=True, metavar="T", help="from the site's page")
+
+    serve = verb(
+        "serve",
+        running.serve,
+        "Run the server.",
+        "Example: tarnfell serve --data /var/lib/tarnfell --bind [::1]:8080",
+    )
+    serve.add_argument("--data", required=True, metavar="DIR")
+    serve.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
+    serve.add_argument("--answer", metavar="ADDR[:PORT]", help="run a far end beside the server, at this address")
+    serve.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
+    serve.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
+
+    user = verb(
+        "user",
+        running.user,
+        "Let somebody sign in to a server.",
+        "The password is asked for, or read from standard input.\n"
+        "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
+    )
+    user.add_argument("email", metavar="EMAIL")
+    user.add_argument("--name", metavar="NAME")
+    user.add_argument("--data", required=True, metavar="DIR")
+
+    demo = verb("demo", running.demo, "Run everything on this machine with made-up data.")
+    demo.add_argument("--port", type=int, default=8080, metavar="N")
+    demo.add_argument("--data", default="demo-data", metavar="DIR")
+    demo.add_argument("--fresh", action="store_true", help="make the demo data anew")
+    return parser
+
+
+def _criterion_options(parser: argparse.ArgumentParser, names: str) -> None:
+    parser.add_argument("--codec", metavar="NAME", help=f"one of {names}")
+    parser.add_argument("--ie", type=float, metavar="X", help="equipment impairment, instead of a codec")
+    parser.add_argument("--bpl", type=float, metavar="Y", help="packet-loss robustness, instead of a codec")
