@@ -6,7 +6,7 @@ BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
 
-.PHONY: help demo test lint types unit browser bench screenshots web api clean setup system
+.PHONY: help demo test rest lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
 	@echo "  make lint types unit browser bench screenshots web api clean"
@@ -14,8 +14,12 @@ help:
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
+# The browser's tests mostly wait for calls to run, so the others run beside them.
 test: setup system lint types web
-	$(BIN)/pytest
+	@$(MAKE) --no-print-directory -j2 --output-sync=target browser rest
+
+rest:
+	$(BIN)/pytest --ignore tests/browser --durations=12
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
