@@ -142,6 +142,18 @@ PRESETS = (
 )
 
 
+def in_words(targets: Targets) -> str:
+    """What makes a direction of a call acceptable, for a sentence."""
+    asked = [f"{targets.target_mos:.1f} MOS or better"]
+    if targets.max_delay_ms is not None:
+        asked.append(f"at most {targets.max_delay_ms:g} ms to the ear")
+    if targets.max_loss_pct is not None:
+        asked.append(f"at most {targets.max_loss_pct:g} % lost")
+    if targets.max_variation_ms is not None:
+        asked.append(f"at most {targets.max_variation_ms:g} ms of delay variation")
+    return ", ".join(asked)
+
+
 class TargetError(ValueError):
     """A bound that cannot be; the text says which and what can."""
 

@@ -14,7 +14,7 @@ from tarnfell.core.schedule import (
     to_us,
 )
 from tarnfell.core.staircase import Staircase, staircase
-from tarnfell.core.targets import Targets
+from tarnfell.core.targets import Targets, in_words
 from tarnfell.server import calendar
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.dispatch import tick
@@ -253,7 +253,7 @@ def _series_page(series: Series) -> SeriesPage:
         sustained_calls=found.sustained_calls,
         needed_calls=site.needed_calls,
         required_share_pct=site.required_share_pct,
-        target_mos=site.target_mos,
+        acceptable_words=in_words(site.targets),
     )
 
 

@@ -19,6 +19,7 @@ from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
 from tarnfell.core.rates import PlanError, call_rate, check_shape, hold
 from tarnfell.core.schedule import Span, from_us, quiet_span
+from tarnfell.core.targets import in_words
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief import ceiling_calls
 from tarnfell.server.dispatch import quiet_hours
@@ -199,6 +200,7 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
             wire_ipv4_kbps=rate.wire_ipv4_kbps,
         ),
         target_mos=site.target_mos,
+        acceptable_words=in_words(site.targets),
         mos_scale=MOS_SCALE,
         clock=clock,
         probe=probe_store.probe_by_id(db, run.probe_id).name,

@@ -13,7 +13,7 @@ from tarnfell.core.need import NeedError, need_of
 from tarnfell.core.rates import Link, PlanError, Shape, call_rate, check_shape, hold, plan_run, rise, video_rate
 from tarnfell.core.staircase import staircase
 from tarnfell.core.stats import calls_to_claim, erlang_b, wilson
-from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, check_targets, missed
+from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, check_targets, in_words, missed
 from tarnfell.core.video import MAX_PAYLOAD_BYTES, VideoError, find_profile, video_profiles
 
 USUAL = next(p.targets for p in PRESETS if p.key == "usual")
@@ -77,6 +77,14 @@ def test_bounds_that_cannot_be(change: dict[str, float], says: str) -> None:
 def test_which_bounds_a_call_misses(figures: dict[str, float | None], expected: tuple[str, ...]) -> None:
     good = {"mos": 4.0, "mouth_to_ear_ms": 200.0, "loss_pct": 1.0, "pdv_p99_ms": 60.0}
     assert missed(USUAL, **{**good, **figures}) == expected  # type: ignore[arg-type]
+
+
+def test_targets_in_words() -> None:
+    assert in_words(USUAL) == (
+        "4.0 MOS or better, at most 200 ms to the ear, at most 1 % lost, at most 60 ms of delay variation"
+    )
+    free = replace(USUAL, max_delay_ms=None, max_loss_pct=None, max_variation_ms=None)
+    assert in_words(free) == "4.0 MOS or better"
 
 
 def test_a_bound_not_asked_is_never_missed() -> None:

@@ -222,3 +222,49 @@ def test_a_written_list_reads_back_the_same(house: House) -> None:
     assert line["problem"] is None
     first, again = (house.person.get(f"/api/sites/{s}/brief").json["form"] for s in ("pier", line["slug"]))
     assert first == again
+
+
+# What the bounds of a brief do to calls that were measured
+
+
+def measured(house: House, **record: Any) -> dict[str, Any]:
+    run = house.place().json["id"]
+    house.heartbeat()
+    sent = house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file(**record))
+    assert sent.status_code == 200, sent.text
+    return house.person.get(f"/api/runs/{run}").json
+
+
+@pytest.mark.parametrize(
+    ("targets", "good"),
+    [
+        ({}, 2),
+        ({"max_delay_ms": 150}, 2),
+        ({"max_delay_ms": 90}, 0),  # 20 ms of way, 60 of buffer, 20 of packet
+        ({"max_loss_pct": 0.5}, 1),
+        ({"max_loss_pct": 1.5}, 2),
+        ({"max_variation_ms": 1}, 2),
+        ({"target_mos": 4.4}, 0),
+    ],
+)
+def test_a_bound_decides_which_calls_are_acceptable(house: House, targets: dict[str, float], good: int) -> None:
+    """Two calls of which one lost one packet in a hundred up the line."""
+    put(house, "/api/sites/pier/brief", form(name="Pier", stated_calls=2, targets=targets))
+    page = measured(house, lost=(40,))
+    assert page["good"] == good
+    share = house.person.get("/api/sites/pier").json["share"]
+    assert (share["good"], share["calls"]) == (good, 2)
+
+
+def test_a_changed_brief_judges_the_same_evidence_anew(house: House) -> None:
+    measured(house, delay_us=140_000)
+    assert house.person.get("/api/sites/pier").json["share"]["good"] == 2
+    put(house, "/api/sites/pier/brief", form(name="Pier", stated_calls=2, targets={"max_delay_ms": 200}))
+    assert house.person.get("/api/sites/pier").json["share"]["good"] == 0
+    put(house, "/api/sites/pier/brief", form(name="Pier", stated_calls=2, targets={"max_delay_ms": 230}))
+    assert house.person.get("/api/sites/pier").json["share"]["good"] == 2
+
+
+def test_the_result_says_what_was_asked(house: House) -> None:
+    put(house, "/api/sites/pier/brief", form(name="Pier", stated_calls=2, targets={"max_delay_ms": 180}))
+    assert measured(house)["acceptable_words"] == "4.0 MOS or better, at most 180 ms to the ear"

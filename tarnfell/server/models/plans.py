@@ -129,4 +129,4 @@ class SeriesPage(Model):
     sustained_calls: int | None
     needed_calls: int
     required_share_pct: float
-    target_mos: float
+    acceptable_words: str

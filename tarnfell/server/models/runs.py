@@ -120,6 +120,8 @@ class RunPage(Model):
     stop_asked: bool
     rate: RateView
     target_mos: float
+    acceptable_words: str
+    """What a direction must reach to be acceptable, for a sentence."""
     mos_scale: str
     clock: str | None
     probe: str

@@ -5109,6 +5109,11 @@ export interface components {
             rate: components["schemas"]["RateView"];
             /** Target Mos */
             target_mos: number;
+            /**
+             * Acceptable Words
+             * @description What a direction must reach to be acceptable, for a sentence.
+             */
+            acceptable_words: string;
             /** Mos Scale */
             mos_scale: string;
             /** Clock */
@@ -5227,8 +5232,8 @@ export interface components {
             needed_calls: number;
             /** Required Share Pct */
             required_share_pct: number;
-            /** Target Mos */
-            target_mos: number;
+            /** Acceptable Words */
+            acceptable_words: string;
         };
         /** Session */
         Session: {

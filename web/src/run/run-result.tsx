@@ -16,7 +16,7 @@ export function RunResult({ run }: { run: Run }) {
         <div>
           <p className="text-xl font-semibold" role="status">
             {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable: both
-            directions at {run.target_mos.toFixed(1)} MOS or better.
+            directions at {run.acceptable_words}.
           </p>
           <p className="text-sm text-soft">
             Scale {run.mos_scale} · {run.clock}

@@ -7,7 +7,6 @@ import { LiveRun } from "../run/live-run";
 import { Button, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
-import { Term } from "../shared/term";
 import { Staircase } from "./staircase";
 
 type Page = Model<"SeriesPage">;
@@ -57,12 +56,7 @@ export function SeriesScreen({ id }: { id: string }) {
       {series.words && <p className="mt-1">{series.words}</p>}
       <Section
         title="Staircase"
-        aside={
-          <>
-            share of calls at {series.target_mos.toFixed(1)} <Term of="mos" /> or better at each step, with
-            its 95 % interval
-          </>
-        }
+        aside={`share of acceptable calls, with its 95 % interval: both directions at ${series.acceptable_words}`}
       >
         <Staircase page={series} />
       </Section>
