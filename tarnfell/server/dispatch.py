@@ -54,18 +54,21 @@ def keep_ticking(data: Path, stop: threading.Event) -> None:
 
 def tick(db: sqlite3.Connection, at_us: int | None = None) -> None:
     at = at_us or now_us()
-    due = plan_store.due_plans(db, at)
-    if due:
+    if plan_store.due_plans(db, at):
         with writing(db):
-            for plan in due:
+            # Read again: another tick may have begun them a moment ago.
+            for plan in plan_store.due_plans(db, at):
                 _begin(db, plan, at)
     silent = run_store.silent_runs(db)
     if silent:
         with writing(db):
             run_store.give_up_silent(db, silent)
     for series in plan_store.open_series(db):
-        with writing(db):
-            _advance(db, plan_store.series_by_id(db, series.id), at)
+        try:
+            with writing(db):
+                _advance(db, plan_store.series_by_id(db, series.id), at)
+        except Exception:  # what is wrong with one site must not hold up the others
+            log.exception("series %s", series.id)
 
 
 def _begin(db: sqlite3.Connection, plan: Plan, at: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -239,6 +240,36 @@ def test_a_series_goes_on_after_the_server_was_killed(house: House) -> None:
     carry_out(house)
     assert series(house)["state"] == "done"
     assert connect(house.folder).execute("SELECT count(*) FROM run").fetchone()[0] == 2
+
+
+def test_ticks_at_the_same_moment_begin_a_plan_once(house: House) -> None:
+    make(house, when="at", start_local=wall(tomorrow(9)))
+    barrier = threading.Barrier(8)
+
+    def at_once() -> None:
+        barrier.wait()
+        tick(house, tomorrow(9))
+
+    threads = [threading.Thread(target=at_once) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    db = connect(house.folder)
+    assert [db.execute(f"SELECT count(*) FROM {t}").fetchone()[0] for t in ("series", "run")] == [1, 1]
+
+
+def test_a_series_that_cannot_be_read_does_not_hold_up_the_others(house: House) -> None:
+    house.heartbeat()
+    make(house, when="at", start_local=wall(tomorrow(9)), name="Broken")
+    make(house, when="at", start_local=wall(tomorrow(10)), name="Whole")
+    db = connect(house.folder)
+    db.execute("UPDATE plan SET next_us = 1, shape = '{}' WHERE name = 'Broken'")
+    db.execute("UPDATE plan SET next_us = ? WHERE name = 'Whole'", (now_us(),))
+    db.execute("INSERT INTO series (plan_id, site_id, state, due_us) VALUES (1, 1, 'waiting', 1)")
+    db.execute("UPDATE plan SET state = 'ended' WHERE name = 'Broken'")
+    tick(house)
+    assert house.heartbeat() is not None
 
 
 def test_a_stop_ends_all_of_it(house: House) -> None:
