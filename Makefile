@@ -6,7 +6,7 @@ BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
 
-.PHONY: help demo test rest lint types unit browser bench screenshots web api clean setup system
+.PHONY: help demo test network alone lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
 	@echo "  make lint types unit browser bench screenshots web api clean"
@@ -14,12 +14,18 @@ help:
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
-# The browser's tests mostly wait for calls to run, so the others run beside them.
+# Tests in a browser and over the network mostly wait for calls to run, so two kinds run at a time.
 test: setup system lint types web
-	@$(MAKE) --no-print-directory -j2 --output-sync=target browser rest
+	@$(MAKE) --no-print-directory -j2 --output-sync=target browser network alone
 
-rest:
-	$(BIN)/pytest --ignore tests/browser --durations=12
+# Real processes over real sockets.
+NETWORK := tests/media tests/lab tests/probe tests/server/test_agent.py tests/server/test_one_file_probe.py
+
+network: setup
+	$(BIN)/pytest $(NETWORK)
+
+alone: setup
+	$(BIN)/pytest --ignore tests/browser $(addprefix --ignore ,$(NETWORK))
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab

@@ -224,7 +224,7 @@ def _datagram(at: float, data: bytes, link: int) -> Datagram | None:
         kind = _LINKS[link]
         packet: Any = kind(data).data if kind else (dpkt.ip6.IP6(data) if data[0] >> 4 == 6 else dpkt.ip.IP(data))
         if isinstance(packet, dpkt.ip.IP):
-            family, mark, fragment = socket.AF_INET, packet.tos, packet.off & 0x1FFF
+            family, mark, fragment = socket.AF_INET, packet.tos, packet.offset
         elif isinstance(packet, dpkt.ip6.IP6):
             family, mark, fragment = socket.AF_INET6, packet.fc, 0
         else:

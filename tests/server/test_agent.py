@@ -54,7 +54,13 @@ class Field:
         except (urllib.error.URLError, ConnectionError):
             return False
 
+    def look(self) -> None:
+        """As somebody with the site on the screen does: the probe speaks often for a while."""
+        if self.server and self.server.poll() is None:
+            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/join/{self.token}", timeout=20).close()
+
     def place(self, seconds: float, host: str | None = None) -> int:
+        self.look()
         db = connect(self.folder)
         with writing(db):
             if host:
@@ -166,6 +172,7 @@ def field(tmp_path: Path) -> Iterator[Field]:
             done = rig.cli("probe", "enrol", "--server", f"http://127.0.0.1:{port}", "--token", token,
                            "--state", str(made.state))  # fmt: skip
             assert done.returncode == 0, done.stderr
+            made.look()
             made.start_probe()
             yield made
         finally:
