@@ -123,6 +123,7 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.fill("Name of the probe", "rack-box")
     page.press("Make its link")
     page.see("Copy the link")
+    page.driver.execute_script("window.scrollTo(0, 0)")
     shoot("places")
     link = page.driver.find_element(By.CSS_SELECTOR, "a[href*='/join/']").get_attribute("href")
     page.driver.execute_cdp_cmd(
