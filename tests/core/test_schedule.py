@@ -126,3 +126,34 @@ def test_a_free_window_is_free_and_the_wanted_one_is_kept_if_it_can_be(
         assert found >= wanted.astimezone(UTC)
     if quiet_span(Span(wanted, wanted + long), hours, LONDON) is None:
         assert found == wanted.astimezone(UTC)
+
+
+RULES = ("FREQ=DAILY", "FREQ=HOURLY;INTERVAL=5", "FREQ=WEEKLY;BYDAY=MO,WE,SU", "FREQ=MONTHLY;BYMONTHDAY=1,15")
+
+
+@given(st.sampled_from(RULES), st.integers(0, 366 * 24 * 60), st.integers(0, 90))
+def test_starts_rise_and_lie_after_what_was_asked(rule: str, minute: int, days_later: int) -> None:
+    start = at("2026-01-01T00:00") + timedelta(minutes=minute)
+    after = start + timedelta(days=days_later)
+    found = list(islice(occurrences(start, rule, LONDON, after), 20))
+    assert all(f > after for f in found)
+    assert found == sorted(found)
+    assert next_start(start, rule, LONDON, after) == (found[0] if found else None)
+
+
+@given(st.integers(0, 366 * 24 * 60), st.sampled_from(["Europe/London", "America/New_York", "Asia/Kolkata", "UTC"]))
+def test_a_daily_start_keeps_its_wall_clock_time(minute: int, name: str) -> None:
+    """But on the day whose clock change skips it."""
+    zone = ZoneInfo(name)
+    start = datetime(2026, 1, 1, tzinfo=zone) + timedelta(minutes=minute)
+    wall = start.strftime("%H:%M")
+    found = islice(occurrences(start, "FREQ=DAILY", zone, start), 200)
+    other = [f for f in found if f.astimezone(zone).strftime("%H:%M") != wall]
+    assert len(other) <= 1
+
+
+def test_quiet_hours_that_reach_midnight() -> None:
+    hit = quiet_span(Span(at("2026-11-23T23:30"), at("2026-11-24T00:30")), [NIGHT], LONDON)
+    assert hit is not None
+    assert local(hit[0].end) == "Tue 24 00:00"
+    assert quiet_span(Span(at("2026-11-24T00:00"), at("2026-11-24T00:30")), [NIGHT], LONDON) is None

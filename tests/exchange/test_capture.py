@@ -148,3 +148,34 @@ def test_damaged_captures_are_read_or_turned_away(data: st.DataObject) -> None:
         find_streams(io.BytesIO(bytes(whole[: data.draw(st.integers(0, len(whole)))])))
     except CaptureError:
         pass
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.sets(st.integers(1, 118), max_size=60),
+    st.integers(0, 65535),
+    st.sampled_from([0, 4, 8, 9, 18]),
+)
+def test_what_was_lost_is_found_lost_wherever_numbers_begin(lost: set[int], first_seq: int, kind: int) -> None:
+    """First and last packet arrive, so that nothing outside the stream is asked about."""
+    (stream,) = found(write_capture(packets(count=120, lost=tuple(lost), first_seq=first_seq, kind=kind)))
+    missing = {int(i) for i in np.flatnonzero(~stream.trace.arrived)}
+    assert missing == lost
+    assert len(stream.trace) == 120
+
+
+def test_copies_and_overtaken_packets_are_counted() -> None:
+    sent = packets(count=100)
+    sent.append(Sent(sent[10].at_us + 5_000, A, B, 46, 57, sent[10].packet))
+    late = sent[40]
+    sent[40] = Sent(late.at_us + 45_000, A, B, 46, 57, late.packet)
+    (stream,) = found(write_capture(sent))
+    metrics = judge(stream.trace, criterion_for(find_codec("g711a"), 20)).metrics
+    assert (metrics.duplicates, metrics.reordered, metrics.lost) == (1, 1, 0)
+
+
+def test_marking_that_changes_on_the_way_is_told() -> None:
+    one = packets(count=100)
+    two = [Sent(p.at_us, A, B, 0 if i >= 60 else 46, 57, p.packet) for i, p in enumerate(one)]
+    (stream,) = found(write_capture(two))
+    assert stream.dscp == {"0": 40, "46": 60}

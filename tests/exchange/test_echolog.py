@@ -96,3 +96,43 @@ def test_any_text_is_read_or_turned_away(text: str) -> None:
         assert parse_echo_log(text).samples
     except EchoLogError:
         pass
+
+
+@given(st.lists(st.one_of(st.none(), st.floats(0.1, 5000)), min_size=2, max_size=60))
+def test_a_linux_log_of_any_outcome_reads_back(outcomes: list[float | None]) -> None:
+    """Silences at the very end leave no trace in the log and cannot be known."""
+    while outcomes and outcomes[-1] is None:
+        outcomes.pop()
+    known = [i for i, rtt in enumerate(outcomes) if rtt is not None]
+    if not known:
+        return
+    lines = [
+        f"64 bytes from 192.0.2.1: icmp_seq={i + 1} ttl=64 time={rtt:.3f} ms"
+        for i, rtt in enumerate(outcomes)
+        if rtt is not None
+    ]
+    expected = outcomes[known[0] :]
+    got = rtts("\n".join(lines))
+    assert [r is None for r in got] == [r is None for r in expected]
+    assert [r for r in got if r is not None] == pytest.approx([r for r in expected if r is not None], abs=0.001)
+
+
+@pytest.mark.parametrize(
+    ("words", "language"),
+    [
+        ("Délai d'attente de la demande dépassé.", "French"),
+        ("Tiempo de espera agotado para esta solicitud.", "Spanish"),
+        ("Richiesta scaduta.", "Italian"),
+        ("Antwort von 192.0.2.1: Zielhost nicht erreichbar.", "German"),
+        ("PING: transmit failed. General failure.", "English"),
+    ],
+)
+def test_silences_in_other_languages(words: str, language: str) -> None:
+    text = f"Pinging 192.0.2.1 with 32 bytes of data:\nReply from 192.0.2.1: bytes=32 time=5ms TTL=64\n{words}\n"
+    assert rtts(text) == [5, None], language
+
+
+def test_figures_of_a_log_nobody_answered() -> None:
+    log = parse_echo_log("PING 192.0.2.9 (192.0.2.9): 56 data bytes\n" + "Request timeout for icmp_seq 0\n")
+    assert log.figures()["rtt_p50_ms"] is None
+    assert log.figures()["loss_pct"] == 100

@@ -266,6 +266,18 @@ def test_a_day_without_the_server_is_caught_up(field: Field) -> None:
     rig.eventually(lambda: commands.commands_of(connect(field.folder), 1, 1)[0].state == "done", "the command's end")
 
 
+def test_heavy_loss_on_a_real_path_stops_the_run_by_itself(field: Field, tmp_path: Path) -> None:
+    """Six packets in ten are lost up the line; the run of two minutes ends after little more than ten seconds."""
+    listen = rig.own_address()
+    with rig.path(tmp_path, listen, field.far, {"seed": 5, "up": {"loss_pct": 60}, "down": {}}):
+        run_id = field.place(seconds=120, host=listen)
+        field.await_state(run_id, "done")
+    words = " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
+    assert "Stopped by itself: at least 30 %" in words
+    assert field.count("call") == 2
+    assert 10 <= field.count("run_second") < 60
+
+
 def test_probe_that_is_not_enrolled() -> None:
     done = rig.cli("probe", "run", "--state", "/nowhere/at/all")
     assert (done.returncode, done.stdout) == (1, "")
