@@ -34,6 +34,8 @@ from tarnfell.wire.control import (
 from tarnfell.wire.record import PackedColumn, Record, split_parts
 
 CONNECT_LIMIT_S = 5.0
+GREETING_TRIES = 4
+_GREETING_PAUSE_S = 1.0
 BIND_LIMIT_S = 3.0
 _BIND_RETRY_S = 0.1
 _START_DELAY_NS = 200_000_000
@@ -122,6 +124,22 @@ def place_calls(
 
 
 def _connect(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[str], bytes]]:
+    """A control connection that has been greeted. A far end that is busy or full for a moment is asked again."""
+    for left in reversed(range(GREETING_TRIES)):
+        try:
+            return _greeted(host, port, key)
+        except _Ungreeted:
+            if not left:
+                break
+            time.sleep(_GREETING_PAUSE_S)
+    raise CallError(f"What answers at {host} on TCP {port} is not a far end, or it is full.")
+
+
+class _Ungreeted(Exception):
+    """The connection stands but nothing was said on it."""
+
+
+def _greeted(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[str], bytes]]:
     try:
         sock = socket.create_connection((host, port), CONNECT_LIMIT_S)
     except socket.gaierror:
@@ -141,9 +159,12 @@ def _connect(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[
     try:
         greeting = channel.receive_json(CONNECT_LIMIT_S)
         version, theirs = greeting.get("tarnfell"), bytes.fromhex(str(greeting.get("nonce")))
-    except (WireError, ValueError, TimeoutError, ChannelClosed):
+    except (TimeoutError, ChannelClosed):
         channel.close()
-        raise CallError(f"What answers at {host} on TCP {port} is not a far end, or it is full.") from None
+        raise _Ungreeted from None
+    except (WireError, ValueError):
+        channel.close()
+        raise CallError(f"What answers at {host} on TCP {port} is not a far end.") from None
     if version != PROTOCOL_VERSION:
         channel.close()
         raise CallError(
