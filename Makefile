@@ -6,7 +6,7 @@ BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
 
-.PHONY: help demo test network alone lint types unit browser bench screenshots web api clean setup system
+.PHONY: help demo test lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
 	@echo "  make lint types unit browser bench screenshots web api clean"
@@ -14,18 +14,8 @@ help:
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
-# Tests in a browser and over the network mostly wait for calls to run, so two kinds run at a time.
 test: setup system lint types web
-	@$(MAKE) --no-print-directory -j2 --output-sync=target browser network alone
-
-# Real processes over real sockets.
-NETWORK := tests/media tests/lab tests/probe tests/server/test_agent.py tests/server/test_one_file_probe.py
-
-network: setup
-	$(BIN)/pytest $(NETWORK)
-
-alone: setup
-	$(BIN)/pytest --ignore tests/browser $(addprefix --ignore ,$(NETWORK))
+	$(BIN)/pytest
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
