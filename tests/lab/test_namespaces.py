@@ -115,8 +115,10 @@ def test_real_rate_limit_shows_as_queue_and_loss(lab: Lab, tmp_path: Path) -> No
     fits = 500_000 * 6 / 8 / 214
     assert received == pytest.approx(fits, rel=0.15)
     assert sent == 3000
-    # The shaper's queue, full most of the time; the middle call's p95 bears a stall of this machine.
-    assert sorted(r["pdv_p95_ms"] for r in up)[5] == pytest.approx(200, abs=60)
+    # The shaper's queue, full most of the time. A stall of this machine lifts the slowest packets above it, so the
+    # middle ones are held to both sides and the slow ones to the lower one.
+    assert 100 <= sorted(r["pdv_p50_ms"] for r in up)[5] <= 300
+    assert sorted(r["pdv_p95_ms"] for r in up)[5] >= 140
     assert sum(c["down"]["lost"] for c in calls) == 0
     assert max(c["down"]["pdv_p50_ms"] for c in calls) < 20
 
