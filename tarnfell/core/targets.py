@@ -50,7 +50,7 @@ BOUNDS = (
     Bound(
         "required_share_pct", "Calls that must reach it", "%", 50.0, 99.9, False,
         "The site is ready only when this share is certain at 95 %, not merely observed.",
-        "Our own: 97 % is one bad call a person in about a week of ordinary use.",
+        "Our own: at 97 % three calls in a hundred may be bad, at 99 % one.",
     ),
     Bound(
         "max_delay_ms", "Delay, mouth to ear", "ms", 20.0, 1000.0, True,
