@@ -15,7 +15,8 @@ from multiprocessing import Pipe, get_context
 from tarnfell.media.engine import Arrangement
 from tarnfell.media.host import raise_priority
 from tarnfell.media.selfcheck import lateness
-from tarnfell.probe.call import CallPlan, place_calls
+from tarnfell.probe.call import place_calls
+from tarnfell.probe.plan import CallPlan
 
 KEY = b"a-key-for-the-benchmark"
 SECONDS = 5

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import json
 import sys
 from collections.abc import Callable
 from dataclasses import asdict
@@ -12,17 +13,30 @@ from typing import Any
 from tarnfell.cli.common import DONE, FAILED, host_port, print_report, stream_text
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.picture import SCORE_NAME
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
-from tarnfell.core.rates import stream_plan
+from tarnfell.core.rates import VideoLoad, stream_plan
 from tarnfell.core.tracefile import format_csv
 from tarnfell.media.keys import read_key
-from tarnfell.probe.call import CallPlan, LiveSecond, RunResult, place_calls
-from tarnfell.store.packets import clock_relation, judge_record, stamp_exchanges
+from tarnfell.probe.call import LiveSecond, RunResult, place_calls
+from tarnfell.probe.plan import CallPlan
+from tarnfell.store.packets import (
+    clock_relation,
+    flowing,
+    judge_record,
+    picture_criterion,
+    stamp_exchanges,
+    trace_of,
+)
+from tarnfell.store.videos import picture_columns
+from tarnfell.wire.record import Record
 
 
 def call(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
-    plan = CallPlan(**asdict(stream_plan(codec, options.ptime, options.calls, options.seconds, options.dscp)))
+    video = tuple(_video(words, options.video_dscp) for words in options.video or ())
+    asked = stream_plan(codec, options.ptime, options.calls, options.seconds, options.dscp, options.direction, video)
+    plan = CallPlan.from_json(asdict(asked))
     host, port = host_port(options.host)
     key = read_key(options.key_file)
     trace_dir = Path(options.trace_dir) if options.trace_dir else None
@@ -34,10 +48,18 @@ def call(options: argparse.Namespace) -> int:
     return FAILED if failed else DONE
 
 
+def _video(words: str, dscp: int) -> VideoLoad:
+    """“720p30” or “720p30:3”. Raises ValueError."""
+    profile, _, streams = words.partition(":")
+    if streams and not streams.isdigit():
+        raise ValueError(f"“{words}” is no video: write a profile, or a profile and how many, such as 720p30:3.")
+    return VideoLoad(profile, int(streams or 1), dscp)
+
+
 def _progress(seconds: float) -> Callable[[LiveSecond], bool]:
     def show(live: LiveSecond) -> bool:
         words = []
-        for name, rows in (("up", live.up), ("down", live.down)):
+        for name, rows in (("up", live.up + live.video_up), ("down", live.down + live.video_down)):
             missing = sum(r.reached - r.received for r in rows)
             words.append(f"{name} {sum(r.received for r in rows)} in, {missing} missing")
         print(
@@ -69,7 +91,22 @@ def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None
         row["rtt_ms"] = rtt
         row["clock"] = _clock_fields(relation)
         calls.append(row)
-    return {"mos_scale": MOS_SCALE, "calls": calls, "self_check": result.self_check}, failed
+    video = [_video_row(stream, relation, result.clock, trace_dir) for stream in result.video]
+    failed |= any(row[d]["received"] == 0 for row in video for d in row["directions"])
+    report = {"mos_scale": MOS_SCALE, "calls": calls, "self_check": result.self_check}
+    return ({**report, "video": video} if video else report), failed
+
+
+def _video_row(record: Record, relation: ClockRelation, clock: Record, trace_dir: Path | None) -> dict[str, Any]:
+    number = int(record.meta["video"])
+    row: dict[str, Any] = {"video": number, "profile": record.meta["profile"], "directions": flowing(record)}
+    for direction in flowing(record):
+        values = picture_columns(record, direction, relation, picture_criterion(clock))
+        row[direction] = {**values, "dscp_received": json.loads(values["dscp_received"])}
+        trace = trace_of(record, direction, relation)
+        if trace_dir and trace is not None:
+            (trace_dir / f"video{number}-{direction}.csv").write_text(format_csv(trace))
+    return row
 
 
 def _round_trip(result: RunResult) -> dict[str, float] | None:
@@ -91,12 +128,25 @@ def _clock_fields(relation: ClockRelation) -> dict[str, Any]:
     }
 
 
+def _picture_text(row: dict[str, Any]) -> str:
+    if row["reason"]:
+        return str(row["reason"])
+    return (
+        f"{SCORE_NAME} {row['score']:.2f}  {row['whole']} of {row['frames']} frames whole  "
+        f"{row['mean_fps']:.1f} shown/s, worst second {row['worst_second_fps']}  "
+        f"{row['freezes']} freezes, {row['frozen_ms'] / 1000:.1f} s"
+    )
+
+
 def _call_text(report: dict[str, Any]) -> str:
     lines = []
     clock = report["calls"][0]["clock"]
     for row in report["calls"]:
         for direction in ("up", "down"):
-            lines.append(f"call {row['call']:>3} {direction:<5} {stream_text(row[direction])}")
+            if direction in row:
+                lines.append(f"call {row['call']:>3} {direction:<5} {stream_text(row[direction])}")
+    for row in report.get("video", []):
+        lines += [f"video {row['video']:>2} {d:<5} {_picture_text(row[d])}" for d in row["directions"]]
     known = {
         "shared": "both ends on one clock",
         "estimated": f"clocks estimated ± {clock['uncertainty_ms'] or 0:.2f} ms",

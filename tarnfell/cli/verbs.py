@@ -15,14 +15,15 @@ from tarnfell.core import playout
 from tarnfell.core.codecs import CodecError, codec_table
 from tarnfell.core.rates import PlanError
 from tarnfell.core.trace import TraceError
+from tarnfell.core.video import DEFAULT_DSCP, VideoError, video_profiles
 from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndError
 from tarnfell.media.keys import KeyFileError
-from tarnfell.probe.call import CallError
+from tarnfell.probe.connect import CallError
 from tarnfell.probe.state import AgentError
 from tarnfell.wire import WireError
 from tarnfell.wire.control import DEFAULT_PORT
 
-_WRONG_USE = (CodecError, PlanError, TraceError, KeyFileError, FarEndError, ValueError, OSError)
+_WRONG_USE = (CodecError, VideoError, PlanError, TraceError, KeyFileError, FarEndError, ValueError, OSError)
 _FAILED = (CallError, AgentError, WireError)
 
 
@@ -74,7 +75,7 @@ def _parser() -> argparse.ArgumentParser:
         "call",
         calling.call,
         "Place synthetic calls to a far end and judge them.",
-        "Example: tarnfell call farend.example --codec g711u --ptime 20 --calls 10 --seconds 30 --dscp 46",
+        "Example: tarnfell call farend.example --codec g711u --calls 10 --seconds 30 --video 720p30:2",
     )
     call.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
     call.add_argument("--codec", default="g711u", metavar="NAME", help=f"one of {names}")
@@ -82,9 +83,13 @@ def _parser() -> argparse.ArgumentParser:
     call.add_argument("--calls", type=int, default=1, metavar="N", help="calls at once, 1 to 100")
     call.add_argument("--seconds", type=float, default=10, metavar="S", help="length of each call")
     call.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
+    call.add_argument("--direction", choices=("both", "up", "down"), default="both", help="which ways media flows")
+    profiles = ", ".join(video_profiles())
+    call.add_argument("--video", action="append", metavar="PROFILE[:N]", help=f"beside the calls; one of {profiles}")
+    call.add_argument("--video-dscp", type=int, default=DEFAULT_DSCP, metavar="N", help="marking of video; 34 is AF41")
     call.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS", help="playout buffer")
     call.add_argument("--key-file", metavar="F", help="the far end's key")
-    call.add_argument("--trace-dir", metavar="DIR", help="write callN-up.csv and callN-down.csv there")
+    call.add_argument("--trace-dir", metavar="DIR", help="write callN-up.csv, callN-down.csv and videoN-….csv there")
 
     analyse = verb(
         "analyse",

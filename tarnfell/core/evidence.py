@@ -19,6 +19,8 @@ class Brief(Targets):
     """What the site must carry: calls at once, what makes one acceptable, and how much evidence is asked for."""
 
     needed_calls: int
+    video: bool = False
+    """Whether it must carry video as well."""
 
 
 @dataclass(frozen=True)
@@ -51,6 +53,45 @@ class CallFact:
     dscp_sent: int
     dscp_kept_pct: float | None
     tainted: bool
+    one_way: bool = False
+    """Placed in this direction alone: it tells of the way, not of a whole call."""
+
+
+@dataclass(frozen=True)
+class VideoFact:
+    """One direction of one video stream. Times are the site's own."""
+
+    stream_id: int
+    run_id: int
+    direction: str
+    day: str
+    minute: int
+    busy: bool
+    frames: int
+    whole: int
+    lost: int
+    late: int
+    freezes: int
+    frozen_ms: float
+    worst_second_fps: int | None
+    score: float | None
+    """None where nothing was sent."""
+    tainted: bool
+    one_way: bool = False
+
+
+def good_picture(score: float | None, brief: Targets) -> bool:
+    return score is not None and score >= brief.target_picture
+
+
+def good_streams(facts: list[VideoFact], brief: Targets) -> tuple[int, int]:
+    """Streams that were good both ways, of those measured both ways. Tainted ones are left out."""
+    streams: dict[int, bool] = {}
+    for fact in facts:
+        if not fact.tainted and not fact.one_way:
+            good = good_picture(fact.score, brief)
+            streams[fact.stream_id] = streams.get(fact.stream_id, True) and good
+    return sum(streams.values()), len(streams)
 
 
 class Trouble(Enum):
@@ -144,9 +185,11 @@ class CallReading:
 
 
 def by_call(readings: list[Reading]) -> list[CallReading]:
-    """The calls of which both directions were read, in the order of their numbers."""
+    """The calls that were placed both ways, in the order of their numbers."""
     pairs: dict[int, list[Reading]] = {}
     for reading in readings:
+        if reading.fact.one_way:
+            continue
         pairs.setdefault(reading.fact.call_id, []).append(reading)
     calls = []
     for call_id, both in sorted(pairs.items()):

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
-from tarnfell.core.evidence import CallReading, Reading, Trouble, by_call, standing_ms
+from tarnfell.core.evidence import CallReading, Reading, Trouble, VideoFact, by_call, good_picture, standing_ms
+from tarnfell.core.targets import Targets
 
-Dimension = Literal["voice", "capacity", "steadiness", "load", "reachability", "marking"]
+Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
 
 MIN_SHARE_PCT = 0.5
 """Trouble in fewer calls than this is told in the figures, not as a finding."""
@@ -36,6 +38,10 @@ class Finding:
     remedy: str
     who: str
     gain: str
+    of: str = "calls"
+    """What was hit: calls, or video streams."""
+    stream_ids: tuple[int, ...] = ()
+    """The video streams that show it best, worst first."""
 
 
 @dataclass(frozen=True)
@@ -99,8 +105,8 @@ class _Case:
         )
 
 
-def find(readings: list[Reading]) -> list[Finding]:
-    """All findings, the one that costs most calls first."""
+def find(readings: list[Reading], video: Sequence[VideoFact], targets: Targets) -> list[Finding]:
+    """All findings, the one that costs most calls first; those of video after those of sound."""
     calls = by_call(readings)
     tellers = {
         Trouble.QUEUE: _standing_queue,
@@ -121,7 +127,9 @@ def find(readings: list[Reading]) -> list[Finding]:
         changed = [r for r in marked if (r.fact.dscp_kept_pct or 0) < MARKING_KEPT_PCT]
         if changed:
             found.append(_marking(_Case(direction, changed, marked, readings, calls)))
-    return sorted(found, key=lambda f: -f.calls_hit)
+    found.sort(key=lambda f: -f.calls_hit)
+    pictures = [_pictures(d, [f for f in video if f.direction == d and not f.tainted], targets) for d in ("up", "down")]
+    return found + sorted((p for p in pictures if p), key=lambda f: -f.calls_hit)
 
 
 def _standing_queue(case: _Case) -> Finding:
@@ -238,6 +246,41 @@ def _marking(case: _Case) -> Finding:
         "whoever runs the switches, then the provider",
         dimensions=("marking",),
         gain="Priority can work only where the marking arrives.",
+    )
+
+
+def _pictures(direction: str, same: list[VideoFact], targets: Targets) -> Finding | None:
+    bad = sorted((f for f in same if not good_picture(f.score, targets)), key=lambda f: f.score or 0.0)
+    if not bad:
+        return None
+    lost, late = sum(f.lost for f in bad), sum(f.late for f in bad)
+    broken, frames = sum(f.frames - f.whole for f in bad), sum(f.frames for f in bad)
+    frozen_s = sum(f.frozen_ms for f in bad) / 1000
+    cause = "lost on the way" if lost >= late else "came too late to be shown"
+    return Finding(
+        key=f"pictures-{direction}",
+        title=f"Pictures freeze or jerk {direction} the line",
+        direction=direction,
+        dimensions=("video",),
+        calls_hit=len(bad),
+        calls=len(same),
+        of="video streams",
+        evidence=(
+            f"{len(bad)} of {len(same)} video streams {direction} scored below {targets.target_picture:g}: "
+            f"{100 * broken / max(1, frames):.1f} % of their frames were broken, and the picture stood still for "
+            f"{frozen_s:.1f} s in {sum(f.freezes for f in bad)} freezes.",
+            f"{lost} of their packets were lost and {late} late: most of what was missing {cause}.",
+        ),
+        call_ids=(),
+        stream_ids=tuple(f.stream_id for f in bad[:SHOWN_CALLS]),
+        alternatives=(
+            "Not the camera or the computer: these streams are made of packets alone.",
+            "A frame needs every one of its packets, so loss that hardly hurts sound breaks pictures.",
+        ),
+        remedy="Give meeting traffic its marking and a share of the line where it meets the router; if the line is too "
+        "small for it, cap the service's bit rate.",
+        who="whoever runs the router at the line",
+        gain=f"{len(same) - len(bad)} of {len(same)} streams good {direction} now; all of them without it.",
     )
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from tarnfell.core.codecs import Codec
 from tarnfell.core.stats import wilson
-from tarnfell.core.video import VideoProfile
+from tarnfell.core.video import CLOCK_HZ, DEFAULT_DSCP, PAYLOAD_TYPE, VideoProfile, find_profile
 
 RTP_HEADER_BYTES = 12  # RFC 3550 §5.1, no CSRC, no extension
 UDP_HEADER_BYTES = 8
@@ -82,7 +84,13 @@ def _rate(payload_bytes_per_s: float, packets_per_s: float, link: Link) -> CallR
     )
 
 
+Flow = Literal["both", "up", "down"]
+"""Which ways media flows."""
+
 MAX_CALLS = 100
+"""Calls and video streams together, from one probe."""
+MAX_MBPS = 100
+"""Each way, from one probe; a far end sends no more."""
 MAX_CALL_S = 4 * 3600
 MAX_ROUNDS = 1000
 MAX_STEPS = 100
@@ -95,8 +103,33 @@ class PlanError(ValueError):
 
 
 @dataclass(frozen=True)
+class VideoLoad:
+    """Some video streams alike, held beside the calls."""
+
+    profile: str
+    streams: int
+    dscp: int = DEFAULT_DSCP
+
+
+@dataclass(frozen=True)
+class FramePlan:
+    """Video streams alike in RTP's own terms; ``refresh`` and ``ordinary`` are the bytes of a frame's packets."""
+
+    name: str
+    streams: int
+    packets: int
+    frame_us: int
+    payload_type: int
+    clock_hz: int
+    dscp: int
+    refresh: tuple[int, ...]
+    ordinary: tuple[int, ...]
+    every: int
+
+
+@dataclass(frozen=True)
 class StreamPlan:
-    """A run in RTP's own terms: what a probe is told, who knows no codecs."""
+    """A run in RTP's own terms: what a probe is told, who knows no codecs and no profiles."""
 
     calls: int
     packets: int
@@ -105,11 +138,21 @@ class StreamPlan:
     clock_hz: int
     payload_bytes: int
     dscp: int
+    direction: Flow
+    video: tuple[FramePlan, ...]
 
 
-def stream_plan(codec: Codec, ptime_ms: int, calls: int, call_s: float, dscp: int) -> StreamPlan:
-    """``calls`` calls of ``call_s`` seconds. Raises CodecError or PlanError."""
-    check_shape(hold(calls, call_s))
+def stream_plan(
+    codec: Codec,
+    ptime_ms: int,
+    calls: int,
+    call_s: float,
+    dscp: int,
+    direction: Flow = "both",
+    video: Sequence[VideoLoad] = (),
+) -> StreamPlan:
+    """``calls`` calls of ``call_s`` seconds, and video beside them. Raises CodecError, VideoError or PlanError."""
+    plan_run(codec, ptime_ms, hold(calls, call_s), direction=direction, video=video)
     if not 0 <= dscp <= 63:
         raise PlanError(f"DSCP {dscp} cannot be: choose 0 to 63 (46 is EF).")
     return StreamPlan(
@@ -120,6 +163,25 @@ def stream_plan(codec: Codec, ptime_ms: int, calls: int, call_s: float, dscp: in
         clock_hz=codec.clock_hz,
         payload_bytes=codec.payload_bytes(ptime_ms),
         dscp=dscp,
+        direction=direction,
+        video=tuple(_frame_plan(load, call_s) for load in video),
+    )
+
+
+def _frame_plan(load: VideoLoad, call_s: float) -> FramePlan:
+    profile = find_profile(load.profile)
+    refresh, ordinary = profile.cut()
+    return FramePlan(
+        name=profile.name,
+        streams=load.streams,
+        packets=profile.packets_in(int(call_s * profile.frames_per_s)),
+        frame_us=profile.frame_us,
+        payload_type=PAYLOAD_TYPE,
+        clock_hz=CLOCK_HZ,
+        dscp=load.dscp,
+        refresh=tuple(refresh),
+        ordinary=tuple(ordinary),
+        every=profile.frames_per_refresh,
     )
 
 
@@ -173,32 +235,67 @@ def check_shape(shape: Shape) -> None:
 
 @dataclass(frozen=True)
 class Plan:
-    """A load before it starts: what it costs, how long it takes, what it yields. Rates are of its highest step."""
+    """A load before it starts: what it costs, how long it takes, what it yields. Rates are of its highest step.
+
+    Each way means each way in which media flows.
+    """
 
     calls_at_once: int
     calls: int
     run_s: float
     rate: CallRate
+    """Of one call."""
     each_way_ipv4_kbps: float
     each_way_wire_kbps: float
     each_way_line_kbps: float
+    video_line_kbps: float
+    """Video's part of ``each_way_line_kbps``."""
     packets: int
     claims_pct: float
     """The share of good calls this many could claim at 95 % if not one is bad."""
 
 
-def plan_run(codec: Codec, ptime_ms: int, shape: Shape, link: Link | None = None) -> Plan:
-    """Cost and length of placing ``shape``. Raises CodecError or PlanError."""
+def check_video(video: Iterable[VideoLoad]) -> None:
+    """Raises VideoError or PlanError."""
+    for load in video:
+        profile = find_profile(load.profile)
+        if load.streams < 1:
+            raise PlanError(f"{load.streams} streams of {profile.title} cannot be placed: at least one.")
+        if not 0 <= load.dscp <= 63:
+            raise PlanError(f"DSCP {load.dscp} cannot be: choose 0 to 63 (34 is AF41).")
+
+
+def plan_run(
+    codec: Codec,
+    ptime_ms: int,
+    shape: Shape,
+    link: Link | None = None,
+    direction: Flow = "both",
+    video: Sequence[VideoLoad] = (),
+) -> Plan:
+    """Cost and length of placing ``shape`` with ``video`` beside it. Raises CodecError, VideoError or PlanError."""
     check_shape(shape)
+    check_video(video)
     rate = call_rate(codec, ptime_ms, link)
+    rates = [(shape.most, rate), *((v.streams, video_rate(find_profile(v.profile), link)) for v in video)]
+    streams = sum(count for count, _ in rates)
+    if streams > MAX_CALLS:
+        raise PlanError(f"{streams} calls and video streams together: one probe places up to {MAX_CALLS}.")
+    ipv4 = sum(count * (one.ipv4_kbps + one.rtcp_kbps) for count, one in rates)
+    if ipv4 > MAX_MBPS * 1000:
+        raise PlanError(f"{ipv4 / 1000:.0f} Mbit/s each way cannot be placed: one probe sends up to {MAX_MBPS}.")
+    parts = len(shape.steps) * shape.rounds
+    pictures = sum(v.streams * find_profile(v.profile).packets_per_s() for v in video) * shape.call_s * parts
+    packets = shape.calls * int(shape.call_s * 1000 / ptime_ms) + round(pictures)
     return Plan(
         calls_at_once=shape.most,
         calls=shape.calls,
         run_s=shape.length_s,
         rate=rate,
-        each_way_ipv4_kbps=shape.most * (rate.ipv4_kbps + rate.rtcp_kbps),
-        each_way_wire_kbps=shape.most * (rate.wire_ipv4_kbps + rate.rtcp_kbps),
-        each_way_line_kbps=shape.most * rate.line_kbps,
-        packets=2 * shape.calls * int(shape.call_s * 1000 / ptime_ms),
+        each_way_ipv4_kbps=ipv4,
+        each_way_wire_kbps=sum(count * (one.wire_ipv4_kbps + one.rtcp_kbps) for count, one in rates),
+        each_way_line_kbps=sum(count * one.line_kbps for count, one in rates),
+        video_line_kbps=sum(count * one.line_kbps for count, one in rates[1:]),
+        packets=packets * (2 if direction == "both" else 1),
         claims_pct=wilson(shape.calls, shape.calls).low_pct,
     )

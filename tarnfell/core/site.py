@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from tarnfell.core.daysheet import Day, day_sheet
-from tarnfell.core.evidence import Brief, CallFact, Reading, read
+from tarnfell.core.evidence import Brief, CallFact, Reading, VideoFact, read
 from tarnfell.core.findings import Finding, find
 from tarnfell.core.path import Leg, leg
 from tarnfell.core.verdict import Verdict, judge_site
@@ -31,9 +31,10 @@ class Evaluation:
         return leg(self.readings, "up"), leg(self.readings, "down")
 
 
-def evaluate_site(facts: list[CallFact], brief: Brief) -> Evaluation:
+def evaluate_site(facts: list[CallFact], brief: Brief, video: list[VideoFact] | None = None) -> Evaluation:
     """Readings, findings and verdict of all facts of a site."""
+    video = video or []
     readings = read(facts, brief)
-    findings = find(readings)
+    findings = find(readings, video, brief)
     tainted = len({f.call_id for f in facts if f.tainted})
-    return Evaluation(brief, readings, findings, judge_site(readings, findings, brief), tainted)
+    return Evaluation(brief, readings, findings, judge_site(readings, findings, brief, video), tainted)

@@ -12,7 +12,7 @@ from typing import Literal
 
 import numpy as np
 
-from tarnfell.core.evidence import Brief, CallReading, Reading, by_call
+from tarnfell.core.evidence import Brief, CallReading, Reading, VideoFact, by_call, good_streams
 from tarnfell.core.findings import Dimension, Finding
 from tarnfell.core.staircase import staircase
 from tarnfell.core.stats import Share, wilson
@@ -27,8 +27,19 @@ WEIGHTS: dict[Dimension, int] = {
     "reachability": 10,
     "marking": 5,
 }
+WEIGHTS_WITH_VIDEO: dict[Dimension, int] = {
+    "voice": 20,
+    "video": 15,
+    "capacity": 20,
+    "steadiness": 15,
+    "load": 15,
+    "reachability": 10,
+    "marking": 5,
+}
+"""Where the brief holds video."""
 TITLES: dict[Dimension, str] = {
     "voice": "Voice quality",
+    "video": "Video",
     "capacity": "Capacity",
     "steadiness": "Steadiness over days",
     "load": "Behaviour under load",
@@ -42,7 +53,7 @@ CELL_MINUTES = 10
 
 # Breakpoints: (measured value, points out of 100), straight lines between, flat outside.
 VOICE_SHORTFALL = ((0.0, 100.0), (2.0, 60.0), (20.0, 0.0))
-"""Points by which the share of acceptable calls misses the required share."""
+"""Points by which the share of acceptable calls, or of good video streams, misses the required share."""
 CAPACITY_SHARE = ((0.0, 0.0), (0.8, 60.0), (1.0, 100.0))
 """Sustained calls over needed calls."""
 TROUBLED_CELLS_PCT = ((0.0, 100.0), (0.5, 95.0), (5.0, 60.0), (30.0, 0.0))
@@ -83,13 +94,17 @@ class Verdict:
     calls: int
 
 
-def judge_site(readings: list[Reading], findings: list[Finding], brief: Brief) -> Verdict:
+def judge_site(
+    readings: list[Reading], findings: list[Finding], brief: Brief, video: Sequence[VideoFact] = ()
+) -> Verdict:
     """Score and verdict of a site on all its readings."""
+    weights = WEIGHTS_WITH_VIDEO if brief.video else WEIGHTS
     calls = by_call(readings)
     share = wilson(sum(c.good for c in calls), len(calls))
     sustained = sustained_calls(calls, brief)
     measured: dict[Dimension, _Measured] = {
         "voice": _voice(share, brief),
+        "video": _video(video, brief),
         "capacity": _capacity(sustained, brief),
         "steadiness": _steadiness(calls),
         "load": (None, "No line fill has been run yet."),
@@ -98,13 +113,13 @@ def judge_site(readings: list[Reading], findings: list[Finding], brief: Brief) -
     }
     days = len({c.day for c in calls})
     busy_hours = len({(c.day, c.minute // 60) for c in calls if c.busy})
-    missing = _missing(days, busy_hours, len(calls), measured, brief)
+    missing = _missing(days, busy_hours, len(calls), {d: measured[d] for d in weights}, brief)
     if not calls:
-        empty = tuple(_dimension(d, None, measured[d][1], findings, 0.0) for d in WEIGHTS)
+        empty = tuple(_dimension(d, None, measured[d][1], findings, weights[d], 0.0) for d in weights)
         return Verdict("no evidence", True, None, None, (), missing, empty, share, None, 0, 0, 0)
 
-    weight = sum(WEIGHTS[d] for d in WEIGHTS if measured[d][0] is not None)
-    scored = tuple(_dimension(d, measured[d][0], measured[d][1], findings, 100 / weight) for d in WEIGHTS)
+    total_weight = sum(weight for d, weight in weights.items() if measured[d][0] is not None)
+    scored = tuple(_dimension(d, *measured[d], findings, weight, 100 / total_weight) for d, weight in weights.items())
     total = 100 - sum(d.lost_points for d in scored)
     stops, conditions = _gates(scored, share, sustained, brief)
     word: Word = "not ready" if stops else "ready with conditions" if conditions else "ready"
@@ -151,6 +166,18 @@ def _voice(share: Share, brief: Brief) -> _Measured:
         f"({share.low_pct:.1f}–{share.high_pct:.1f} % at 95 %), {brief.required_share_pct:g} % required."
     )
     return points(shortfall, VOICE_SHORTFALL), says
+
+
+def _video(facts: Sequence[VideoFact], brief: Brief) -> _Measured:
+    good, count = good_streams(list(facts), brief)
+    if not count:
+        return None, "No video stream has been placed yet."
+    share = wilson(good, count)
+    says = (
+        f"{100 * good / count:.1f} % of {count} video streams reached a picture score of {brief.target_picture:.1f} "
+        f"({share.low_pct:.1f}–{share.high_pct:.1f} % at 95 %)."
+    )
+    return points(max(0.0, brief.required_share_pct - 100 * good / count), VOICE_SHORTFALL), says
 
 
 def _capacity(sustained: int | None, brief: Brief) -> _Measured:
@@ -214,14 +241,14 @@ def _missing(
 
 
 def _dimension(
-    dimension: Dimension, score: float | None, says: str, findings: list[Finding], scale: float
+    dimension: Dimension, score: float | None, says: str, findings: list[Finding], weight: int, scale: float
 ) -> DimensionScore:
-    lost = 0.0 if score is None else (100 - score) / 100 * WEIGHTS[dimension] * scale
+    lost = 0.0 if score is None else (100 - score) / 100 * weight * scale
     takers = [f.key for f in findings if dimension in f.dimensions]
     return DimensionScore(
         dimension,
         TITLES[dimension],
-        WEIGHTS[dimension],
+        weight,
         score,
         says,
         lost,

@@ -1,4 +1,4 @@
-"""Video as streams of frames: profiles, and how a frame is cut into packets.
+"""Video as streams of frames: profiles, and how a frame is cut into packets. ``picture`` judges what arrived.
 
 A refresh frame (I) comes every ``refresh_s`` and weighs ``refresh_weight`` ordinary (P) frames; all others build on
 the one before. The bit rates are planning values, set in the middle of what meeting services ask for.
@@ -12,6 +12,16 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
+import numpy as np
+
+from tarnfell.core.trace import Ints
+
+CLOCK_HZ = 90_000
+"""RTP timestamp rate of video payload formats (RFC 3551 §5)."""
+PAYLOAD_TYPE = 96
+"""First of the dynamic ones (RFC 3551 §6)."""
+DEFAULT_DSCP = 34
+"""AF41, for multimedia conferencing (RFC 4594 §4.3)."""
 MAX_PAYLOAD_BYTES = 1200
 
 
@@ -42,10 +52,40 @@ class VideoProfile:
         small, over = divmod(frame_bytes, count)
         return [small + (1 if i < over else 0) for i in range(count)]
 
+    @property
+    def frame_us(self) -> int:
+        """From one frame to the next."""
+        return round(1_000_000 / self.frames_per_s)
+
+    def cut(self) -> tuple[list[int], list[int]]:
+        """Payload bytes of the packets of a refresh frame, and of an ordinary one."""
+        refresh, ordinary = self.frame_bytes()
+        return self.packets(refresh), self.packets(ordinary)
+
     def packets_per_s(self) -> float:
         """In the mean over one refresh interval."""
-        refresh, ordinary = (len(self.packets(size)) for size in self.frame_bytes())
-        return (refresh + (self.frames_per_refresh - 1) * ordinary) / self.refresh_s
+        refresh, ordinary = self.cut()
+        return (len(refresh) + (self.frames_per_refresh - 1) * len(ordinary)) / self.refresh_s
+
+    def packets_in(self, frames: int) -> int:
+        """Packets of the first ``frames`` frames of a stream."""
+        refresh, ordinary = self.cut()
+        refreshes = -(-frames // self.frames_per_refresh)
+        return refreshes * len(refresh) + (frames - refreshes) * len(ordinary)
+
+    def payload_of(self, number: Ints) -> Ints:
+        """Payload bytes of each packet, counted from 0. Same shape."""
+        refresh, ordinary = self.cut()
+        cycle = np.array(refresh + ordinary * (self.frames_per_refresh - 1))
+        return np.asarray(cycle[np.asarray(number) % len(cycle)])
+
+    def frame_of(self, number: Ints) -> Ints:
+        """The frame each packet belongs to; packets and frames are counted from 0. Same shape."""
+        refresh, ordinary = self.cut()
+        each = len(refresh) + (self.frames_per_refresh - 1) * len(ordinary)
+        cycle, place = np.divmod(np.asarray(number), each)
+        within = np.where(place < len(refresh), 0, 1 + (place - len(refresh)) // len(ordinary))
+        return np.asarray(cycle * self.frames_per_refresh + within)
 
 
 class VideoError(ValueError):

@@ -16,7 +16,7 @@ from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, EngineError, MediaEnd
 from tarnfell.media.host import clock_id
 from tarnfell.media.sockets import open_media_socket, receive
-from tarnfell.media.streams import MAX_CALLS, StreamSpec
+from tarnfell.media.streams import MAX_STREAMS, StreamSpec
 from tarnfell.wire import WireError
 from tarnfell.wire.control import (
     BIND,
@@ -61,7 +61,7 @@ class _Plan:
 
     @property
     def length_s(self) -> float:
-        return max(s.start_us + s.packets * s.ptime_us for s in self.up + self.down) / 1e6
+        return max(s.start_us + s.length_us for s in self.up + self.down) / 1e6
 
 
 def serve(sock: socket.socket, key: bytes, offer: Offer) -> None:
@@ -116,13 +116,15 @@ def _read_plan(request: dict[str, Any]) -> _Plan:
     up, down = request.get("up"), request.get("down")
     if not isinstance(up, list) or not isinstance(down, list) or len(up) != len(down):
         raise Refused("The request names no streams.")
-    if not 1 <= len(up) <= MAX_CALLS:
-        raise Refused(f"{len(up)} calls at once were asked for; this far end takes 1 to {MAX_CALLS}.")
+    if not 1 <= len(up) <= MAX_STREAMS:
+        raise Refused(f"{len(up)} calls at once were asked for; this far end takes 1 to {MAX_STREAMS}.")
     try:
         plan = _Plan([StreamSpec.from_json(s) for s in up], [StreamSpec.from_json(s) for s in down])
     except WireError as error:
         raise Refused(str(error)) from None
-    rate = sum((s.payload_bytes + 40) * 8_000_000 // s.ptime_us for s in plan.down)
+    if not any(s.packets for s in plan.up + plan.down):
+        raise Refused("The request sends nothing either way.")
+    rate = sum(s.rate_bps for s in plan.down)
     if rate > MAX_RATE_BPS:
         raise Refused(f"{rate // 1_000_000} Mbit/s were asked for; this far end sends at most 100.")
     return plan

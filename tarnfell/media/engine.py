@@ -49,6 +49,11 @@ class CallMedia:
     incoming: StreamSpec
     own_ssrc: int
 
+    @property
+    def sends(self) -> StreamSpec | None:
+        """None where the description has no packets, too."""
+        return self.outgoing if self.outgoing and self.outgoing.packets else None
+
 
 @dataclass(frozen=True)
 class EndResult:
@@ -73,8 +78,8 @@ class MediaEnd:
     ) -> None:
         self.board = Board(len(calls))
         self.arrangement = arrangement
-        self._outlets = [Outlet(c.call, c.sock, c.outgoing) for c in calls if c.outgoing]
-        self._inlets = [Inlet(c.call, c.sock, c.incoming, c.own_ssrc) for c in calls]
+        self._outlets = [Outlet(c.call, c.sock, c.sends) for c in calls if c.sends]
+        self._inlets = [Inlet(c.call, c.sock, c.incoming, c.own_ssrc, c.sends) for c in calls]
         self._stamp_outlet = StampOutlet(stamp_sock, stamp_key) if stamp_sock and not reflect else None
         self._stamp_inlet = StampInlet(stamp_sock, stamp_key, reflect) if stamp_sock else None
         self._workers: list[_Worker] = []

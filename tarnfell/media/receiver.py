@@ -38,7 +38,8 @@ class Inlet:
     sock: socket.socket
     spec: StreamSpec
     own_ssrc: int
-    """Of the stream this end sends on the same socket: it signs the RTCP reports."""
+    """Signs the RTCP reports; that of the stream this end sends on the same socket, if it sends one."""
+    own: StreamSpec | None = None
     arrival_seq: array[int] = field(default_factory=lambda: array("q"))
     arrival_us: array[int] = field(default_factory=lambda: array("q"))
     dscp: array[int] = field(default_factory=lambda: array("B"))
@@ -158,7 +159,7 @@ class Receiver:
         """The running figures of the live view; the judgement never uses them."""
         cells, at = self._board.cells, Board.at(inlet.call, 0)
         # Against the planned instant: the sender's clock is unknown here, and only differences are used.
-        transit = time_ns - number * inlet.spec.ptime_us * 1000
+        transit = time_ns - inlet.spec.due(number).after_us * 1000
         first = cells[at + b.RECEIVED] == 0
         cells[at + b.RECEIVED] += 1
         if extended > inlet.highest:
@@ -217,14 +218,19 @@ class Receiver:
             last_sr=inlet.last_sr,
             delay_since_last_sr=((now - inlet.last_sr_ns) << 16) // 10**9 & 0xFFFFFFFF if inlet.last_sr else 0,
         )
-        report = rtcp.SenderReport(
-            ssrc=inlet.own_ssrc,
-            ntp_timestamp=ntp.from_unix_ns(now),
-            rtp_timestamp=sent * inlet.spec.timestamp_step & 0xFFFFFFFF,
-            packet_count=sent,
-            octet_count=sent * inlet.spec.payload_bytes & 0xFFFFFFFF,
-            blocks=(block,) if reached else (),
-        )
+        blocks = (block,) if reached else ()
+        report: rtcp.SenderReport | rtcp.ReceiverReport
+        if inlet.own is None:  # who sends nothing only reports (RFC 3550 §6.4.2)
+            report = rtcp.ReceiverReport(inlet.own_ssrc, blocks)
+        else:
+            report = rtcp.SenderReport(
+                ssrc=inlet.own_ssrc,
+                ntp_timestamp=ntp.from_unix_ns(now),
+                rtp_timestamp=(inlet.own.first_timestamp + inlet.own.due(sent).ticks) & 0xFFFFFFFF,
+                packet_count=sent,
+                octet_count=inlet.own.octets(sent) & 0xFFFFFFFF,
+                blocks=blocks,
+            )
         try:
             inlet.sock.send(report.serialize() + rtcp.source_description(inlet.own_ssrc, "tarnfell").serialize())
         except OSError:

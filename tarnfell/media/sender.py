@@ -62,9 +62,12 @@ def send_streams(
     stamps: StampOutlet | None = None,
     idle: Idle = sleep_until,
 ) -> None:
-    """Send every stream from monotonic ``start_ns`` until all packets are out or the board says stop."""
+    """Send every stream from monotonic ``start_ns`` until all packets are out or the board says stop.
+
+    Time stamps without a stream, where the other end alone sends, go on until the board says stop.
+    """
     cells, monotonic, real = board.cells, time.monotonic_ns, time.time_ns
-    payloads = [os.urandom(o.spec.payload_bytes) for o in outlets]
+    payloads = [os.urandom(o.spec.largest_payload) for o in outlets]
     heap = [(start_ns + o.spec.start_us * 1000, i) for i, o in enumerate(outlets)]
     media_left = len(heap)
     stamp_turn, stamp_number = len(outlets), 0
@@ -73,7 +76,8 @@ def send_streams(
         gap_us = min((o.spec.ptime_us for o in outlets), default=20_000) // max(1, len(outlets))
         heap.append((start_ns + gap_us * 500, stamp_turn))
     heapify(heap)
-    while media_left:
+    stamps_alone = stamps is not None and not outlets
+    while media_left or stamps_alone:
         due, turn = heap[0]
         # What can be done before the instant is done before it.
         packet = b"" if turn == stamp_turn else _packet(outlets[turn], payloads[turn])
@@ -102,20 +106,21 @@ def send_streams(
             heappop(heap)
             media_left -= 1
         else:
-            heapreplace(heap, (due + outlet.spec.ptime_us * 1000, turn))
+            heapreplace(heap, (start_ns + (outlet.spec.start_us + outlet.spec.due(sent).after_us) * 1000, turn))
 
 
 def _packet(outlet: Outlet, payload: bytes) -> bytes:
-    """The outlet's next packet; the first of a stream carries the marker (RFC 3551 §4.1)."""
+    """The outlet's next packet."""
     spec, number = outlet.spec, len(outlet.sent_us)
+    due = spec.due(number)
     header = HEADER.pack(
         0x80,
-        spec.payload_type | (0x80 if number == 0 else 0),
+        spec.payload_type | (0x80 if due.marker else 0),
         (spec.first_sequence + number) & 0xFFFF,
-        (spec.first_timestamp + number * spec.timestamp_step) & 0xFFFFFFFF,
+        (spec.first_timestamp + due.ticks) & 0xFFFFFFFF,
         spec.ssrc,
     )
-    return header + payload
+    return header + payload[: due.payload_bytes]
 
 
 def _send(sock: socket.socket, packet: bytes, cells: memoryview) -> bool:

@@ -15,9 +15,11 @@ import time
 from dataclasses import asdict
 from typing import Any
 
-from tarnfell.probe.call import CallError, CallPlan, LiveSecond, RunResult, place_calls
+from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.commands import Commander, CommandError, Ended
+from tarnfell.probe.connect import CallError
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.probe.plan import CallPlan, PlanUnknown
 from tarnfell.probe.program import program_digest
 from tarnfell.probe.state import AgentError, Enrolment, State
 from tarnfell.probe.surroundings import surroundings
@@ -138,10 +140,10 @@ class _Agent:
                 job["far_host"],
                 int(job["far_port"]),
                 job["far_key"].encode(),
-                CallPlan(**job["plan"]),
+                CallPlan.from_json(job["plan"]),
                 reporter.tell,
             )
-        except CallError as error:
+        except (CallError, PlanUnknown) as error:
             self._state.keep_failure(number, str(error))
         else:
             self._state.keep_record(number, pack_run(result))
@@ -226,9 +228,9 @@ class _Reporter:
 
 
 def pack_run(result: RunResult) -> bytes:
-    """A run as one file: first the clock record with the self-check, then a record a call."""
+    """A run as one file: first the clock record with the self-check, then a record a call and a video stream."""
     head = Record(
         {**result.clock.meta, "self_check": result.self_check, "stopped": result.stopped},
         result.clock.columns,
     )
-    return join_parts([head.serialize(), *(call.serialize() for call in result.calls)])
+    return join_parts([head.serialize(), *(one.serialize() for one in result.calls + result.video)])

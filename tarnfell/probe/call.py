@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import random
-import secrets
 import selectors
 import socket
 import time
@@ -17,7 +15,8 @@ from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, EngineError, MediaEnd
 from tarnfell.media.host import clock_id
 from tarnfell.media.sockets import open_media_socket, receive
-from tarnfell.media.streams import StreamSpec
+from tarnfell.probe.connect import CallError, connect
+from tarnfell.probe.plan import CallPlan
 from tarnfell.wire import WireError
 from tarnfell.wire.control import (
     BIND,
@@ -25,17 +24,10 @@ from tarnfell.wire.control import (
     CHALLENGE,
     CONFIRM,
     DEFAULT_PORT,
-    NONCE_BYTES,
-    PROTOCOL_VERSION,
     Binding,
-    Seal,
-    session_key,
 )
 from tarnfell.wire.record import PackedColumn, Record, split_parts
 
-CONNECT_LIMIT_S = 5.0
-GREETING_TRIES = 4
-_GREETING_PAUSE_S = 1.0
 BIND_LIMIT_S = 3.0
 _BIND_RETRY_S = 0.1
 _START_DELAY_NS = 200_000_000
@@ -44,26 +36,9 @@ SILENCE_LIMIT_S = 30.0
 """A far end reports each second; an outage shorter than this is measured, a longer one ends the run."""
 
 
-class CallError(RuntimeError):
-    """The calls could not be placed or were cut off; the text says why and what to look at."""
-
-
-@dataclass(frozen=True)
-class CallPlan:
-    """What to send, in RTP's own terms, so that no codec need be known here."""
-
-    calls: int
-    packets: int
-    ptime_us: int
-    payload_type: int
-    clock_hz: int
-    payload_bytes: int
-    dscp: int
-
-
 @dataclass(frozen=True)
 class LiveDirection:
-    """One direction of one call, so far."""
+    """One direction of one call or video stream, so far."""
 
     sent: int
     received: int
@@ -80,15 +55,18 @@ class LiveSecond:
     second: int
     up: list[LiveDirection]
     down: list[LiveDirection]
+    video_up: list[LiveDirection]
+    video_down: list[LiveDirection]
     rtt_us: int | None
     send_late_max_us: int
 
 
 @dataclass(frozen=True)
 class RunResult:
-    """Everything both ends recorded. ``calls`` hold a packet record each, ``clock`` the time-stamp exchange."""
+    """Everything both ends recorded. Each call and video stream has a packet record, ``clock`` the time stamps."""
 
     calls: list[Record]
+    video: list[Record]
     clock: Record
     self_check: dict[str, Any]
     stopped: bool
@@ -107,7 +85,7 @@ def place_calls(
     arrangement: Arrangement = BEST,
 ) -> RunResult:
     """Hold ``plan.calls`` calls with the far end at ``host``. Raises CallError."""
-    channel, family, purpose = _connect(host, port or DEFAULT_PORT, key)
+    channel, family, purpose = connect(host, port or DEFAULT_PORT, key)
     sockets: list[socket.socket] = []
     try:
         return _Run(channel, family, host, plan, watcher, arrangement, purpose, sockets).run()
@@ -121,65 +99,6 @@ def place_calls(
         channel.close()
         for sock in sockets:
             sock.close()
-
-
-def _connect(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[str], bytes]]:
-    """A control connection that has been greeted. A far end that is busy or full for a moment is asked again."""
-    for left in reversed(range(GREETING_TRIES)):
-        try:
-            return _greeted(host, port, key)
-        except _Ungreeted:
-            if not left:
-                break
-            time.sleep(_GREETING_PAUSE_S)
-    raise CallError(f"What answers at {host} on TCP {port} is not a far end, or it is full.")
-
-
-class _Ungreeted(Exception):
-    """The connection stands but nothing was said on it."""
-
-
-def _greeted(host: str, port: int, key: bytes) -> tuple[Channel, int, Callable[[str], bytes]]:
-    try:
-        sock = socket.create_connection((host, port), CONNECT_LIMIT_S)
-    except socket.gaierror:
-        raise CallError(f"The name {host} cannot be looked up. Check the spelling and the name server.") from None
-    except ConnectionRefusedError:
-        raise CallError(
-            f"Nothing answers at {host} on TCP {port}: the host is there, but no far end listens. Start one, or check "
-            "the port."
-        ) from None
-    except (OSError, OverflowError) as error:
-        reason = getattr(error, "strerror", None) or str(error)
-        raise CallError(
-            f"The far end at {host} cannot be reached on TCP {port} ({reason}). Check the address, and that a "
-            "firewall lets this port out."
-        ) from None
-    channel = Channel(sock, Seal("probe", None), Seal("farend", None))
-    try:
-        greeting = channel.receive_json(CONNECT_LIMIT_S)
-        version, theirs = greeting.get("tarnfell"), bytes.fromhex(str(greeting.get("nonce")))
-    except (TimeoutError, ChannelClosed):
-        channel.close()
-        raise _Ungreeted from None
-    except (WireError, ValueError):
-        channel.close()
-        raise CallError(f"What answers at {host} on TCP {port} is not a far end.") from None
-    if version != PROTOCOL_VERSION:
-        channel.close()
-        raise CallError(
-            f"The far end at {host} speaks protocol version {version}, this probe {PROTOCOL_VERSION}. "
-            "Bring both to the same release."
-        )
-    ours = secrets.token_bytes(NONCE_BYTES)
-
-    def purpose(name: str) -> bytes:
-        return session_key(key, theirs, ours, name)
-
-    channel.send({"nonce": ours.hex()})
-    control = purpose("control")
-    channel.reseal(Seal("probe", control), Seal("farend", control))
-    return channel, sock.family, purpose
 
 
 class _Run:
@@ -202,8 +121,7 @@ class _Run:
         self._arrangement: Arrangement = arrangement
         self._purpose = purpose
         self._sockets = sockets
-        self._up = [_stream(plan, call, 0) for call in range(plan.calls)]
-        self._down = [_stream(plan, call, plan.ptime_us // 2) for call in range(plan.calls)]
+        self._up, self._down = plan.streams()
         self._stopped = False
 
     def run(self) -> RunResult:
@@ -214,8 +132,7 @@ class _Run:
         if sorted(bound) != started.get("bound"):
             bound = {int(call) for call in started.get("bound", [])}
         calls = [
-            CallMedia(i, self._sockets[i], self._up[i], self._down[i], self._up[i].ssrc)
-            for i in range(self._plan.calls)
+            CallMedia(i, self._sockets[i], self._up[i], self._down[i], self._up[i].ssrc) for i in range(len(self._up))
         ]
         end = MediaEnd(calls, self._sockets[-1], self._purpose("stamp"), arrangement=self._arrangement)
         try:
@@ -234,8 +151,8 @@ class _Run:
         accepted = self._answer("accepted")
         ports = [*accepted["media_ports"], accepted["stamp_port"]]
         address = self._channel.peer_address()
-        for port in ports:
-            sock = open_media_socket(self._family, self._channel.own_address(), 0, self._plan.dscp)
+        for port, dscp in zip(ports, [*(s.dscp for s in self._up), self._plan.dscp]):
+            sock = open_media_socket(self._family, self._channel.own_address(), 0, dscp)
             self._sockets.append(sock)
             sock.connect((address, port))
         return ports, accepted.get("clock_id")
@@ -257,7 +174,7 @@ class _Run:
     def _bind(self, ports: list[int]) -> set[int]:
         """Prove to the far end that each media address receives. Returns the calls that could."""
         key = self._purpose("bind")
-        calls = list(range(self._plan.calls))
+        calls = list(range(len(self._up)))
         step = {i: Binding(BIND, i) for i in calls}
         deadline = time.monotonic() + BIND_LIMIT_S
         ask = 0.0
@@ -282,14 +199,15 @@ class _Run:
         return set(calls) - set(step)
 
     def _watch(self, end: MediaEnd) -> None:
-        """Follow the run until everything was sent and late packets had their time."""
+        """Follow the run until everything was sent, by the far end as well, and late packets had their time."""
         second, begun = 0, time.monotonic()
+        far_sends_until = begun + _START_DELAY_NS / 1e9 + max(s.start_us + s.length_us for s in self._down) / 1e6
         far: list[list[int]] = []
         silent_until: float | None = None
         heard = begun
         while True:
-            sending = end.sending()
             now = time.monotonic()
+            sending = end.sending() or (now < far_sends_until and not self._stopped)
             if not sending:
                 silent_until = silent_until or now + SETTLE_S
                 if now >= silent_until:
@@ -322,7 +240,7 @@ class _Run:
         if "failed" in message or "refused" in message:
             raise CallError(f"The far end gave up: {message.get('failed') or message.get('refused')}")
         progress = message.get("progress")
-        if not isinstance(progress, list) or len(progress) != self._plan.calls:
+        if not isinstance(progress, list) or len(progress) != len(self._up):
             raise WireError("progress was expected.")
         return progress
 
@@ -330,10 +248,15 @@ class _Run:
         near = [end.board.call(i) for i in range(end.board.calls)]
         cells = end.board.cells
         late_max, cells[b.LATE_MAX_US] = cells[b.LATE_MAX_US], 0
+        up = [_live(sender[b.SENT], receiver) for sender, receiver in zip(near, far)]
+        down = [_live(sender[b.SENT], receiver) for sender, receiver in zip(far, near)]
+        calls = self._plan.calls
         return LiveSecond(
             second=second,
-            up=[_live(sender[b.SENT], receiver) for sender, receiver in zip(near, far)],
-            down=[_live(sender[b.SENT], receiver) for sender, receiver in zip(far, near)],
+            up=up[:calls],
+            down=down[:calls],
+            video_up=up[calls:],
+            video_down=down[calls:],
             rtt_us=cells[b.RTT_US] or None,
             send_late_max_us=late_max,
         )
@@ -361,7 +284,8 @@ class _Run:
         start_us: int,
     ) -> RunResult:
         records = []
-        for call in range(self._plan.calls):
+        video = self._plan.video_streams
+        for call in range(len(self._up)):
             columns: dict[str, PackedColumn] = {}
             for direction, sender, receiver in (
                 ("up", ours.columns[call], theirs.get(call, {})),
@@ -372,10 +296,20 @@ class _Run:
                 for name, column in receiver.items():
                     if name.startswith("arrival_"):
                         columns[f"{direction}.{name}"] = column
+            picture = call - self._plan.calls
+            about: dict[str, Any]
+            if picture < 0:
+                about = {"call": call + 1, "planned_packets": self._plan.packets}
+            else:
+                about = {
+                    "video": picture + 1,
+                    "profile": video[picture].name,
+                    "planned_packets": video[picture].packets,
+                }
             meta = {
-                "call": call + 1,
-                "ptime_us": self._plan.ptime_us,
-                "planned_packets": self._plan.packets,
+                **about,
+                "direction": self._plan.direction,
+                "ptime_us": self._up[call].ptime_us,
                 "start_us": start_us,
                 "far_port": ports[call],
                 "bound": call in bound,
@@ -386,7 +320,8 @@ class _Run:
         shared = far_clock is not None and far_clock == clock_id()
         reasons = selfcheck.judge("probe", ours.self_check) + list(far_check.get("reasons", []))
         return RunResult(
-            calls=records,
+            calls=records[: self._plan.calls],
+            video=records[self._plan.calls :],
             clock=Record({"shared": shared}, ours.stamps),
             self_check={
                 "tainted": bool(reasons),
@@ -396,22 +331,6 @@ class _Run:
             },
             stopped=self._stopped,
         )
-
-
-def _stream(plan: CallPlan, call: int, offset_us: int) -> StreamSpec:
-    """One stream with the random start values of RFC 3550 §5.1, its phase spread over the packet interval."""
-    return StreamSpec(
-        ssrc=secrets.randbits(32),
-        payload_type=plan.payload_type,
-        clock_hz=plan.clock_hz,
-        payload_bytes=plan.payload_bytes,
-        ptime_us=plan.ptime_us,
-        packets=plan.packets,
-        first_sequence=random.randrange(1 << 16),
-        first_timestamp=secrets.randbits(32),
-        start_us=(offset_us + call * plan.ptime_us // plan.calls) % plan.ptime_us,
-        dscp=plan.dscp,
-    )
 
 
 def _live(sent: int, receiver: list[int]) -> LiveDirection:

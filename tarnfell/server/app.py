@@ -13,6 +13,7 @@ from tarnfell.server import (
     brief,
     call_list,
     calls,
+    codecs,
     compare,
     engagements,
     imports,
@@ -21,9 +22,11 @@ from tarnfell.server import (
     plans,
     probes,
     reports,
+    run_capture,
     runs,
     site_list,
     sites,
+    videos,
 )
 from tarnfell.server.api import Problem, install_errors, openapi, problem_response
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
@@ -79,6 +82,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         auth,
         engagements,
         brief,
+        codecs,
         site_list,
         sites,
         places,
@@ -87,8 +91,10 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         runs,
         call_list,
         calls,
+        videos,
         compare,
         imports,
+        run_capture,
         reports,
         probes,
     ):

@@ -12,7 +12,7 @@ from flask import Blueprint, g
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.need import Need, NeedError, need_of
-from tarnfell.core.rates import MAX_CALLS, MAX_ROUNDS, CallRate, Link, call_rate, hold, plan_run, video_rate
+from tarnfell.core.rates import MAX_CALLS, MAX_ROUNDS, CallRate, Flow, Link, call_rate, hold, plan_run, video_rate
 from tarnfell.core.stats import calls_to_claim
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, Targets, check_targets
 from tarnfell.core.video import VideoError, find_profile, video_profiles
@@ -204,12 +204,22 @@ def form_of(site: Site) -> BriefForm:
 _HABITS = ("calls_per_hour", "minutes_per_call", "blocking_pct")
 
 
-def ceiling_calls(rate: CallRate, up_kbps: int | None, down_kbps: int | None, ceiling_pct: float | None) -> int | None:
-    """Most calls at once under the site's ceiling; None where there is none."""
-    rates = [kbps for kbps in (up_kbps, down_kbps) if kbps]
+def ceiling_calls(
+    rate: CallRate,
+    up_kbps: int | None,
+    down_kbps: int | None,
+    ceiling_pct: float | None,
+    direction: Flow = "both",
+    video_kbps: float = 0.0,
+) -> int | None:
+    """Most calls at once under the site's ceiling, beside ``video_kbps`` of video; None where there is none.
+
+    Only the ways in which media flows count. Negative where the video alone is beyond it.
+    """
+    rates = [kbps for way, kbps in (("up", up_kbps), ("down", down_kbps)) if kbps and direction in ("both", way)]
     if ceiling_pct is None or not rates:
         return None
-    return int(min(rates) * ceiling_pct / 100 / rate.line_kbps)
+    return math.floor((min(rates) * ceiling_pct / 100 - video_kbps) / rate.line_kbps)
 
 
 def _page(engagement: Engagement, site: Site | None) -> BriefPage:

@@ -49,10 +49,10 @@ def list_calls(run_id: int, query: CallsQuery) -> CallList:
         lines = [line for line in lines if not line.acceptable]
     elif query.only != "all":
         keep = FILTERS[query.only]
-        lines = [line for line in lines if keep(line.up) or keep(line.down)]
+        lines = [line for line in lines if any(keep(side) for side in _sides(line))]
     if query.sort != "number":
         worse = SORTS[query.sort]
-        lines.sort(key=lambda line: -max(worse(line.up), worse(line.down)))
+        lines.sort(key=lambda line: -max(worse(side) for side in _sides(line)))
     return CallList(calls=lines[query.offset : query.offset + query.limit], total=len(lines))
 
 
@@ -60,7 +60,7 @@ def list_calls(run_id: int, query: CallsQuery) -> CallList:
 def export_csv(run_id: int) -> Response:
     """Every call of a run with every figure, a row a direction."""
     run = require_run(run_id)
-    rows = [_flat(run, line, side) for line in _lines(run) for side in ("up", "down")]
+    rows = [_flat(run, line, side) for line in _lines(run) for side in ("up", "down") if getattr(line, side)]
     text = io.StringIO()
     out = csv.DictWriter(text, list(rows[0]) if rows else ["run", "call", "direction"])
     out.writeheader()
@@ -78,13 +78,24 @@ def export_json(run_id: int) -> Response:
     return response
 
 
+def _sides(line: CallLine) -> list[CallDirection]:
+    return [side for side in (line.up, line.down) if side is not None]
+
+
 def _lines(run: Run) -> list[CallLine]:
     targets = site_store.site_by_id(g.db, run.site_id).targets
     calls: dict[int, dict[str, Any]] = {}
     for row in call_store.directions_of_run(g.db, run.id):
         line = calls.setdefault(
             row["call_id"],
-            {"id": row["call_id"], "number": row["number"], "started_us": row["started_us"], "acceptable": True},
+            {
+                "id": row["call_id"],
+                "number": row["number"],
+                "started_us": row["started_us"],
+                "acceptable": True,
+                "up": None,
+                "down": None,
+            },
         )
         line[row["direction"]] = call_direction(row)
         line["acceptable"] = line["acceptable"] and not bounds_missed(row, targets)

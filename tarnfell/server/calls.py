@@ -79,8 +79,8 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         clock=clock_words(relation),
         clock_detail=_clock_detail(relation),
         tainted=list(check.get("reasons") or []),
-        up=_side(judged["up"], criterion),
-        down=_side(judged["down"], criterion),
+        up=_side(judged["up"], criterion) if "up" in judged else None,
+        down=_side(judged["down"], criterion) if "down" in judged else None,
     )
 
 

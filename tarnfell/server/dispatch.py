@@ -12,6 +12,7 @@ import sqlite3
 import threading
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.schedule import Quiet, Span, from_us, next_start, quiet_span, to_us
@@ -162,6 +163,8 @@ def _place(db: sqlite3.Connection, plan: Plan, series: Series, round_number: int
         words=f"Step of the plan “{plan.name}”.",
         series_id=series.id,
         round_number=round_number,
+        direction=plan.direction,
+        video=plan.video,
     )
 
 
@@ -173,15 +176,19 @@ def stop_heavy_loss(db: sqlite3.Connection, run: Run) -> bool:
     if len(newest) < HEAVY_LOSS_S + 1 or newest[0]["second"] <= HEAVY_LOSS_S:
         return False
     for side in ("up", "down"):
-        missing = [_missing_pct(now[side], before[side]) for now, before in itertools.pairwise(newest)]
+        missing = [_missing_pct(_all(now, side), _all(before, side)) for now, before in itertools.pairwise(newest)]
         if all(pct is not None and pct >= HEAVY_LOSS_PCT for pct in missing):
             run_store.ask_stop(db, run, STOPPED_BY_LOSS)
             return True
     return False
 
 
+def _all(second: dict[str, Any], side: str) -> list[dict[str, int]]:
+    return [*second[side], *second.get(f"video_{side}", [])]
+
+
 def _missing_pct(now: list[dict[str, int]], before: list[dict[str, int]]) -> float | None:
-    """Of one second, over all calls; None where nothing was to be expected."""
+    """Of one second, over all calls and video streams; None where nothing was to be expected."""
     sent = sum(n["sent"] - b["sent"] for n, b in zip(now, before, strict=True))
     received = sum(n["received"] - b["received"] for n, b in zip(now, before, strict=True))
     return 100 * (1 - received / sent) if sent > 0 else None

@@ -7,29 +7,30 @@ import threading
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from tarnfell.core.evidence import CallFact
+from tarnfell.core.evidence import CallFact, VideoFact
 from tarnfell.core.path import worse_direction
 from tarnfell.core.site import Evaluation, evaluate_site
 from tarnfell.server.models.engagements import EvidenceView, LegView, PathView, ShareView, StripHour, VerdictView
 from tarnfell.server.models.sites import DaySheet, DaySheetDay
 from tarnfell.store import calls as call_store
+from tarnfell.store import videos as video_store
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 
 _MAX_KEPT = 64
-_kept: dict[tuple[str, Site], tuple[int, Evaluation]] = {}
+_kept: dict[tuple[str, Site], tuple[tuple[int, int], Evaluation]] = {}
 _lock = threading.Lock()
 
 
 def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
-    """The evaluation of ``site``; computed anew only when its number of calls or its brief has changed."""
-    count = call_store.call_count(db, site.id)
+    """The evaluation of ``site``; computed anew only when its number of calls or streams or its brief has changed."""
+    count = (call_store.call_count(db, site.id), video_store.stream_count(db, site.id))
     key = (str(db.execute("PRAGMA database_list").fetchone()["file"]), site)
     with _lock:
         kept = _kept.get(key)
     if kept and kept[0] == count:
         return kept[1]
-    evaluation = evaluate_site(_facts(db, site), site.brief)
+    evaluation = evaluate_site(_facts(db, site), site.brief, _video_facts(db, site))
     with _lock:
         if len(_kept) >= _MAX_KEPT:
             _kept.clear()
@@ -38,21 +39,19 @@ def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
 
 
 def _facts(db: sqlite3.Connection, site: Site) -> list[CallFact]:
-    zone = ZoneInfo(site.time_zone)
     facts = []
     for row in call_store.directions_of_site(db, site.id):
         if row["sent"] == 0:
             continue  # a direction that never began says nothing about the way
-        local = datetime.fromtimestamp(row["started_us"] / 1e6, UTC).astimezone(zone)
-        minute = local.hour * 60 + local.minute
+        day, minute, busy = _moment(site, row["started_us"])
         facts.append(
             CallFact(
                 call_id=row["call_id"],
                 run_id=row["run_id"],
                 direction=row["direction"],
-                day=local.date().isoformat(),
+                day=day,
                 minute=minute,
-                busy=str(local.isoweekday()) in site.open_days and site.open_minute <= minute < site.close_minute,
+                busy=busy,
                 concurrent=row["calls"],
                 sent=row["sent"],
                 received=row["received"],
@@ -69,9 +68,52 @@ def _facts(db: sqlite3.Connection, site: Site) -> list[CallFact]:
                 dscp_sent=row["dscp_sent"],
                 dscp_kept_pct=row["dscp_kept_pct"],
                 tainted=bool(row["tainted"]),
+                one_way=row["flow"] != "both",
             )
         )
     return facts
+
+
+def _video_facts(db: sqlite3.Connection, site: Site) -> list[VideoFact]:
+    facts = []
+    for row in video_store.pictures_of_site(db, site.id):
+        if row["sent"] == 0:
+            continue
+        day, minute, busy = _moment(site, row["started_us"])
+        facts.append(
+            VideoFact(
+                day=day,
+                minute=minute,
+                busy=busy,
+                tainted=bool(row["tainted"]),
+                one_way=row["flow"] != "both",
+                **{name: row[name] for name in _PICTURE_FIELDS},
+            )
+        )
+    return facts
+
+
+_PICTURE_FIELDS = (
+    "stream_id",
+    "run_id",
+    "direction",
+    "frames",
+    "whole",
+    "lost",
+    "late",
+    "freezes",
+    "frozen_ms",
+    "worst_second_fps",
+    "score",
+)
+
+
+def _moment(site: Site, at_us: int) -> tuple[str, int, bool]:
+    """Day and minute at the site, and whether it was open."""
+    local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    minute = local.hour * 60 + local.minute
+    busy = str(local.isoweekday()) in site.open_days and site.open_minute <= minute < site.close_minute
+    return local.date().isoformat(), minute, busy
 
 
 def verdict_view(evaluation: Evaluation) -> VerdictView:

@@ -1,4 +1,4 @@
-"""Evidence made elsewhere, brought to a site: the streams of a capture, the samples of an echo log; and our own out."""
+"""Evidence made elsewhere, brought to a site: the streams of a capture, the samples of an echo log."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ import io
 from typing import Any
 
 import numpy as np
-from flask import Blueprint, Response, g, request
+from flask import Blueprint, g, request
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.quality import MOS_SCALE, criterion_for, judge, judge_seconds
-from tarnfell.exchange.capture import CaptureError, FoundStream, Sent, find_streams, write_capture
+from tarnfell.exchange.capture import CaptureError, FoundStream, find_streams
 from tarnfell.exchange.echolog import CAUTION, EchoLog, EchoLogError, parse_echo_log
 from tarnfell.exchange.foreign import CAPTURE_MAGICS, DELAY_UNKNOWN, UNKNOWN_CODEC, foreign_fields
 from tarnfell.server.api import Problem, endpoint
@@ -24,25 +24,17 @@ from tarnfell.server.models.imports import (
     ImportQuery,
     ImportSummary,
 )
-from tarnfell.server.runs import require_run
 from tarnfell.server.sites import require_site
-from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 from tarnfell.store.imports import Imported
-from tarnfell.store.packets import arrivals_of
-from tarnfell.wire.rtp import RtpPacket
 
 blueprint = Blueprint("imports", __name__)
 
 MAX_STREAMS = 500
 MAX_POINTS = 1500
-# A capture of ours names the ends by documentation addresses: where they really stood is nobody else's business.
-PROBE_ADDRESS, FAR_ADDRESS = "192.0.2.1", "198.51.100.1"
-FIRST_PORT = 20000
-MAX_EXPORTED = 2_000_000
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/imports", response=ImportList)
@@ -99,28 +91,6 @@ def show_import(import_id: int) -> ImportPage:
         note=DELAY_UNKNOWN if one.kind == "capture" else CAUTION,
         **one.result,
     )
-
-
-@endpoint(blueprint, "GET", "/api/runs/<int:run_id>/run.pcap", produces="application/vnd.tcpdump.pcap")
-def export_capture(run_id: int) -> Response:
-    """A run as it arrived at both ends, as a capture that any packet viewer opens."""
-    run = require_run(run_id)
-    kind = find_codec(run.codec)
-    total = 2 * run.calls * int(run.seconds * 1000 / run.ptime_ms)
-    if total > MAX_EXPORTED:
-        raise Problem(409, f"This run holds {total} packets, more than one capture takes. Export its calls one by one.")
-    step, payload = kind.timestamp_step(run.ptime_ms), bytes(kind.payload_bytes(run.ptime_ms))
-    packets = []
-    for call in call_store.calls_of_run(g.db, run.id):
-        number = int(call.record.meta["call"])
-        ends = ((PROBE_ADDRESS, FIRST_PORT + 2 * number), (FAR_ADDRESS, FIRST_PORT + 2 * number))
-        for direction, (source, destination) in (("up", ends), ("down", ends[::-1])):
-            about = call.record.meta[direction]
-            for seq, at_us, dscp, ttl in arrivals_of(call.record, direction):
-                rtp = RtpPacket(kind.payload_type, seq % 65536, seq * step % 2**32, int(about["ssrc"]), payload=payload)
-                packets.append(Sent(at_us, source, destination, dscp, ttl, rtp))
-    headers = {"Content-Disposition": f'attachment; filename="run{run.id}.pcap"'}
-    return Response(write_capture(packets), mimetype="application/vnd.tcpdump.pcap", headers=headers)
 
 
 def _read(body: bytes, query: ImportQuery) -> tuple[str, dict[str, Any]]:

@@ -24,9 +24,11 @@ from tarnfell.core.schedule import (
     spans,
     to_us,
 )
+from tarnfell.core.video import VideoError
 from tarnfell.server.api import Problem
 from tarnfell.server.brief import ceiling_calls
 from tarnfell.server.dispatch import quiet_hours
+from tarnfell.server.load import video_loads
 from tarnfell.server.models.plans import (
     PlanCheck,
     PlanForm,
@@ -49,10 +51,10 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
     shape = shape_of(form)
     try:
         codec = find_codec(form.codec)
-        plan = plan_run(codec, form.ptime_ms, shape, site.link)
-    except (CodecError, PlanError) as error:
+        plan = plan_run(codec, form.ptime_ms, shape, site.link, form.direction, video_loads(form.video))
+    except (CodecError, VideoError, PlanError) as error:
         raise Problem(422, str(error)) from None
-    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct)
+    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct, form.direction, plan.video_line_kbps)
     start = start_of(site, form)
     rule = form.rule if form.when == "repeat" else None
     problems = [*_about_places(site, form), *_about_ceiling(site, form, shape, top)]
@@ -65,18 +67,18 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         problems += _about_time(site, form, shape, start, rule, starts, but)
     return PlanCheck(
         problems=problems,
-        remarks=_remarks(site, shape, plan),
+        remarks=_remarks(site, form, shape, plan),
         steps=list(shape.steps),
         run_s=plan.run_s,
         calls=plan.calls,
         packets=plan.packets,
         each_way_ip_kbps=plan.each_way_line_kbps,
         each_way_wire_kbps=plan.each_way_wire_kbps,
-        share_up_pct=100 * plan.each_way_line_kbps / site.up_kbps if site.up_kbps else None,
-        share_down_pct=100 * plan.each_way_line_kbps / site.down_kbps if site.down_kbps else None,
+        share_up_pct=_share(plan, form, "up", site.up_kbps),
+        share_down_pct=_share(plan, form, "down", site.down_kbps),
         claims_pct=plan.claims_pct,
         required_share_pct=site.required_share_pct,
-        ceiling_calls=top,
+        ceiling_calls=None if top is None else max(0, top),
         starts=[to_us(at) for at in starts],
     )
 
@@ -105,7 +107,14 @@ def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
 def _about_ceiling(site: Site, form: PlanForm, shape: Shape, top: int | None) -> list[PlanProblem]:
     if top is None or shape.most <= top:
         return []
-    words = f"{shape.most} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for {top}."
+    if top < 1 and form.video:
+        words = f"The video alone is beyond this site's ceiling of {site.ceiling_pct:g} % of the line."
+        return [_problem(words, "place the calls without video", form, video=[])]
+    beside = " beside the video" if form.video else ""
+    words = (
+        f"{shape.most} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for "
+        f"{top}{beside}."
+    )
     if top < 1:
         return [_problem(f"{words} Raise the ceiling in the brief, or choose a leaner codec.")]
     return [_problem(words, f"place up to {top}", form, calls=top, first=min(form.first, top))]
@@ -195,8 +204,19 @@ def _taken(site: Site, now: datetime, but: int | None) -> list[Span]:
     return found
 
 
-def _remarks(site: Site, shape: Shape, plan: Plan) -> list[str]:
+def _share(plan: Plan, form: PlanForm, way: str, line_kbps: int | None) -> float | None:
+    """Of the line; None where its rate is not known or nothing flows that way."""
+    if not line_kbps or form.direction not in ("both", way):
+        return None
+    return 100 * plan.each_way_line_kbps / line_kbps
+
+
+def _remarks(site: Site, form: PlanForm, shape: Shape, plan: Plan) -> list[str]:
     found = []
+    if form.direction != "both":
+        found.append(
+            f"Media flows {form.direction} only: this tells of that way alone and counts as no evidence of whole calls."
+        )
     if plan.claims_pct < site.required_share_pct:
         found.append(
             f"{plan.calls} calls alone cannot prove the {site.required_share_pct:g} % asked. More rounds, or runs on "
@@ -204,6 +224,8 @@ def _remarks(site: Site, shape: Shape, plan: Plan) -> list[str]:
         )
     if shape.most < site.needed_calls:
         found.append(f"{site.needed_calls} calls at once are needed; this shows {shape.most} at most.")
+    if site.video and not form.video:
+        found.append("The brief asks for video; this places none.")
     if shape.call_s < 30:
         found.append("Calls shorter than half a minute miss what comes and goes.")
     return found
@@ -235,15 +257,6 @@ def start_of(site: Site, form: PlanForm) -> datetime | None:
         except ScheduleError as error:
             raise Problem(422, str(error)) from None
     return local.replace(tzinfo=ZoneInfo(site.time_zone))
-
-
-def load_words(shape: Shape) -> str:
-    if len(shape.steps) == 1:
-        what = f"{shape.steps[0]} {'call' if shape.steps[0] == 1 else 'calls'} held"
-    else:
-        what = f"{shape.steps[0]} to {shape.steps[-1]} calls in {len(shape.steps)} steps"
-    rounds = "" if shape.rounds == 1 else f", {shape.rounds} rounds"
-    return f"{what}, {shape.call_s:g} s each{rounds}"
 
 
 def _long(length: timedelta) -> str:

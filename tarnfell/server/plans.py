@@ -18,6 +18,7 @@ from tarnfell.core.targets import Targets, in_words
 from tarnfell.server import calendar
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.dispatch import tick
+from tarnfell.server.load import load_words, video_loads
 from tarnfell.server.models.plans import (
     PlanCheck,
     PlanForm,
@@ -28,9 +29,10 @@ from tarnfell.server.models.plans import (
     SeriesPage,
     StepView,
 )
-from tarnfell.server.plan_check import check_form, load_words, shape_of, start_of
+from tarnfell.server.plan_check import check_form, shape_of, start_of
 from tarnfell.server.presence import look_at
 from tarnfell.server.sites import bounds_missed, require_site
+from tarnfell.server.videos import good_by_stream
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
@@ -39,7 +41,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
-from tarnfell.store.plans import Series
+from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
@@ -105,7 +107,7 @@ def export_plans(slug: str) -> Response:
         calendar.Entry(
             uid=f"plan-{plan.id}@tarnfell",
             title=f"Test calls at {site.name}: {plan.name}",
-            words=f"{load_words(plan.shape)}. Placed by Tarnfell; calls of people are not touched.",
+            words=f"{_load(plan)}. Placed by Tarnfell; calls of people are not touched.",
             start=from_us(plan.start_us or 0),
             length=timedelta(seconds=plan.shape.length_s),
             rule=plan.rule,
@@ -147,7 +149,7 @@ def _made(plan_id: int, form: PlanForm) -> PlanMade:
 
 
 def _columns(site: Site, form: PlanForm) -> dict[str, Any]:
-    shape = shape_of(form)
+    shape, video = shape_of(form), video_loads(form.video)
     start = start_of(site, form)
     start_us = None if start is None else to_us(start)
     rule = form.rule if form.when == "repeat" else None
@@ -155,13 +157,15 @@ def _columns(site: Site, form: PlanForm) -> dict[str, Any]:
     # A start that has just passed, as "now" has, is due at once.
     next_us = start_us if following is None else to_us(following)
     return {
-        "name": form.name.strip() or load_words(shape),
+        "name": form.name.strip() or load_words(shape, form.direction, video),
         "probe_id": form.probe_id,
         "far_end_id": form.far_end_id,
         "codec": form.codec,
         "ptime_ms": form.ptime_ms,
         "dscp": form.dscp,
         "shape": shape,
+        "direction": form.direction,
+        "video": video,
         "form": form.model_dump(),
         "state": "draft" if form.when == "draft" else "scheduled",
         "start_us": start_us,
@@ -192,7 +196,7 @@ def _list(site: Site) -> PlanList:
                 name=plan.name,
                 state=plan.state,
                 form=PlanForm.model_validate(plan.form),
-                load=load_words(plan.shape),
+                load=_load(plan),
                 next_us=plan.next_us,
                 recurs=plan.rule,
                 run_s=plan.shape.length_s,
@@ -202,6 +206,10 @@ def _list(site: Site) -> PlanList:
         )
     shown = plan_store.series_of(g.db, site.id, SERIES_SHOWN)
     return PlanList(plans=lines, series=[_series_line(site, s) for s in shown])
+
+
+def _load(plan: Plan) -> str:
+    return load_words(plan.shape, plan.direction, plan.video)
 
 
 def _name_of(probes: dict[int, Probe], probe_id: int) -> str:
@@ -236,7 +244,7 @@ def _series_page(series: Series) -> SeriesPage:
         id=series.id,
         plan_id=plan.id,
         name=plan.name,
-        load=load_words(plan.shape),
+        load=_load(plan),
         site_slug=site.slug,
         site_name=site.name,
         engagement_slug=engagement.slug,
@@ -249,7 +257,7 @@ def _series_page(series: Series) -> SeriesPage:
         ended_us=series.ended_us,
         run_s=plan.shape.length_s,
         current_run_id=current,
-        steps=[_step(n, runs, found) for n in sorted(set(plan.shape.steps))],
+        steps=[_step(n, runs, found, site.targets) for n in sorted(set(plan.shape.steps))],
         sustained_calls=found.sustained_calls,
         needed_calls=site.needed_calls,
         required_share_pct=site.required_share_pct,
@@ -267,8 +275,9 @@ def _stairs(runs: list[Run], targets: Targets) -> Staircase:
     return staircase(calls, targets.required_share_pct)
 
 
-def _step(at_once: int, runs: list[Run], found: Staircase) -> StepView:
+def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> StepView:
     own = [run for run in runs if run.calls == at_once]
+    streams = {key: good for run in own if run.video for key, good in good_by_stream(g.db, run, targets).items()}
     step = next((s for s in found.steps if s.calls_at_once == at_once), None)
     state = "to come"
     if any(run.state in ("waiting", "taken", "running") for run in own):
@@ -287,10 +296,12 @@ def _step(at_once: int, runs: list[Run], found: Staircase) -> StepView:
         passes=step is not None and step.passes,
         sure=step is not None and step.sure,
         more_calls=step.more_calls if step else 0,
+        streams=len(streams),
+        good_streams=sum(streams.values()),
     )
 
 
-def _require_plan(site: Site, plan_id: int) -> plan_store.Plan:
+def _require_plan(site: Site, plan_id: int) -> Plan:
     try:
         plan = plan_store.plan_by_id(g.db, plan_id)
     except (KeyError, OverflowError):

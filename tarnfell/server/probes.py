@@ -157,8 +157,10 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
     """One more second of a run."""
     with writing(g.db):
         run = _own_run(run_id)
-        if len(body.up) != run.calls or len(body.down) != run.calls:
+        if {len(body.up), len(body.down)} != {run.calls}:
             raise Problem(422, f"Run {run_id} has {run.calls} calls.")
+        if {len(body.video_up), len(body.video_down)} != {run.video_streams}:
+            raise Problem(422, f"Run {run_id} has {run.video_streams} video streams.")
         probe_store.heard(g.db, g.probe.id, None, request.remote_addr)
         if run.state == "taken":
             run_store.move(g.db, run, "running", "Packets are being sent.")
@@ -212,10 +214,11 @@ def _job(run: Run) -> Job:
     codec = find_codec(run.codec)
     far_end = place_store.far_end_by_id(g.db, run.far_end_id)
     assert far_end is not None  # a key of the table
+    plan = stream_plan(codec, run.ptime_ms, run.calls, run.seconds, run.dscp, run.direction, run.video)
     return Job(
         id=run.id,
         far_host=far_end.host,
         far_port=far_end.port,
         far_key=far_end.key,
-        plan=JobPlan.model_validate(stream_plan(codec, run.ptime_ms, run.calls, run.seconds, run.dscp)),
+        plan=JobPlan.model_validate(plan),
     )

@@ -17,17 +17,20 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
-from tarnfell.core.rates import PlanError, call_rate, check_shape, hold
+from tarnfell.core.rates import Plan, PlanError, call_rate, hold, plan_run
 from tarnfell.core.schedule import Span, from_us, quiet_span
 from tarnfell.core.targets import in_words
+from tarnfell.core.video import VideoError
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief import ceiling_calls
 from tarnfell.server.dispatch import quiet_hours
+from tarnfell.server.load import FLOW_WORDS, expected_video_rate, video_loads, video_views
 from tarnfell.server.models.runs import (
     CallDirection,
     LiveQuery,
     LiveSecondView,
     LiveSide,
+    LiveVideo,
     PlaceCalls,
     RateView,
     RunEventView,
@@ -38,6 +41,7 @@ from tarnfell.server.models.runs import (
 )
 from tarnfell.server.presence import is_heard
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
+from tarnfell.server.videos import video_lines
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
@@ -59,10 +63,11 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
     site = require_site(slug)
     if site.archived_us is not None:
         raise Problem(409, f"{site.name} is archived. Take it out of the archive first.")
+    video = video_loads(body.video)
     try:
-        find_codec(body.codec).check_ptime(body.ptime_ms)
-        check_shape(hold(body.calls, body.seconds))
-    except (CodecError, PlanError) as error:
+        codec = find_codec(body.codec)
+        plan = plan_run(codec, body.ptime_ms, hold(body.calls, body.seconds), site.link, body.direction, video)
+    except (CodecError, VideoError, PlanError) as error:
         raise Problem(422, str(error)) from None
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
@@ -79,7 +84,7 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
             409,
             f"The probe {probe.name} is not heard now. See that it has power and network, then place the calls.",
         )
-    against = what_forbids(site, body)
+    against = what_forbids(site, body, plan)
     if against:
         raise Problem(409, against)
     with writing(g.db):
@@ -98,17 +103,19 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
             dscp=body.dscp,
             asked_by=g.user.id,
             words=f"Asked for by {g.user.name}.",
+            direction=body.direction,
+            video=video,
         )
     return run_page(g.db, run)
 
 
-def what_forbids(site: Site, body: PlaceCalls) -> str | None:
+def what_forbids(site: Site, body: PlaceCalls, plan: Plan) -> str | None:
     """The site's own rules against these calls now: its ceiling and its hours without load."""
-    rate = call_rate(find_codec(body.codec), body.ptime_ms, site.link)
-    top = ceiling_calls(rate, site.up_kbps, site.down_kbps, site.ceiling_pct)
+    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct, body.direction, plan.video_line_kbps)
     if top is not None and body.calls > top:
         return (
-            f"{body.calls} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for {top}."
+            f"{body.calls} calls{' with their video' if body.video else ''} are beyond this site's ceiling: "
+            f"{site.ceiling_pct:g} % of the line is room for {max(0, top)}."
         )
     now = from_us(now_us())
     zone = ZoneInfo(site.time_zone)
@@ -188,6 +195,10 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         calls=run.calls,
         seconds=run.seconds,
         dscp=run.dscp,
+        direction=run.direction,
+        flow_words=FLOW_WORDS[run.direction],
+        video=video_views(run.video),
+        video_rate=expected_video_rate(run),
         created_us=run.created_us,
         begun_us=run.begun_us,
         ended_us=run.ended_us,
@@ -210,6 +221,8 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         good=good_calls(rows, site.targets) if rows else None,
         up=_summary([r for r in rows if r["direction"] == "up"]),
         down=_summary([r for r in rows if r["direction"] == "down"]),
+        streams=video_lines(db, run, site.targets) if rows else [],
+        target_picture=site.target_picture,
     )
 
 
@@ -331,6 +344,22 @@ def _live_second(body: dict[str, Any], before: dict[str, Any] | None, run: Run, 
         send_late_max_ms=body["send_late_max_us"] / 1000,
         up=sides["up"],
         down=sides["down"],
+        video_up=_live_video(body, before, gap, "video_up"),
+        video_down=_live_video(body, before, gap, "video_down"),
+    )
+
+
+def _live_video(body: dict[str, Any], before: dict[str, Any] | None, gap: int, side: str) -> LiveVideo | None:
+    now: list[dict[str, int]] = body.get(side) or []
+    if not now:
+        return None
+    received = sum(one["received"] for one in now)
+    had = sum(one["received"] for one in before.get(side) or []) if before else 0
+    return LiveVideo(
+        rate=max(0, received - had) / gap,
+        received=received,
+        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
+        late=sum(one["late"] for one in now),
     )
 
 

@@ -6,15 +6,15 @@ import sqlite3
 
 from flask import Blueprint, g
 
-from tarnfell.core.codecs import codec_table, find_codec
-from tarnfell.core.rates import call_rate, video_rate
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import VideoLoad, call_rate, video_rate
 from tarnfell.core.site import Evaluation
 from tarnfell.core.targets import Targets, missed
 from tarnfell.core.video import find_profile
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, sheet_view, verdict_view
+from tarnfell.server.load import FLOW_WORDS, video_views, video_words
 from tarnfell.server.models.base import Paging
-from tarnfell.server.models.calls import CodecList, CodecView
 from tarnfell.server.models.sites import (
     BriefView,
     DimensionView,
@@ -100,25 +100,6 @@ def list_runs(slug: str, query: Paging) -> RunList:
     return RunList(runs=[_run_line(r, site) for r in runs], total=run_store.count_placed(g.db, site.id))
 
 
-@endpoint(blueprint, "GET", "/api/codecs", response=CodecList)
-def list_codecs() -> CodecList:
-    """The codecs calls can be placed with."""
-    views = [
-        CodecView(
-            name=c.name,
-            title=c.title,
-            intervals_ms=c.intervals_ms(),
-            payload_bytes=[c.payload_bytes(p) for p in c.intervals_ms()],
-            ie=c.ie,
-            bpl=c.bpl,
-            standing=c.standing,
-            source=c.source,
-        )
-        for c in codec_table().values()
-    ]
-    return CodecList(codecs=views)
-
-
 def brief_view(site: Site) -> BriefView:
     codec = find_codec(site.codec)
     rate = call_rate(codec, site.ptime_ms, site.link)
@@ -137,6 +118,7 @@ def brief_view(site: Site) -> BriefView:
         codec=site.codec,
         codec_title=codec.title,
         ptime_ms=site.ptime_ms,
+        video=video_views(VideoLoad(v.profile, v.streams) for v in site.video),
         target_mos=site.target_mos,
         required_share_pct=site.required_share_pct,
         line_share_up_pct=100 * needed / site.up_kbps if site.up_kbps else None,
@@ -167,6 +149,8 @@ def finding_views(evaluation: Evaluation) -> list[FindingView]:
             remedy=f.remedy,
             who=f.who,
             gain=f.gain,
+            of=f.of,
+            stream_ids=list(f.stream_ids),
         )
         for f in evaluation.findings
     ]
@@ -198,6 +182,7 @@ def _run_line(run: Run, site: Site) -> RunLine:
         calls=run.calls,
         seconds=run.seconds,
         dscp=run.dscp,
+        load=", ".join(part for part in (video_words(run.video), FLOW_WORDS[run.direction]) if part),
         good=good,
         tainted=bool(run.tainted),
     )

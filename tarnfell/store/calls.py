@@ -13,8 +13,9 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import Criterion, criterion_for, judge_seconds
 from tarnfell.store import runs
-from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record
+from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record, picture_criterion
 from tarnfell.store.runs import Run
+from tarnfell.store.videos import JudgedVideo, add_video, judge_video
 from tarnfell.wire import WireError
 from tarnfell.wire.record import Record, split_parts
 
@@ -69,6 +70,7 @@ class JudgedRun:
     self_check: dict[str, Any]
     stopped: bool
     calls: list[JudgedCall]
+    video: list[JudgedVideo]
 
 
 def judge_upload(run: Run, body: bytes) -> JudgedRun:
@@ -77,8 +79,10 @@ def judge_upload(run: Run, body: bytes) -> JudgedRun:
     if not parts:
         raise WireError("The record file is empty.")
     head = Record.parse(parts[0])
-    if len(parts) - 1 != run.calls:
-        raise WireError(f"The record file holds {len(parts) - 1} calls; the run had {run.calls}.")
+    sound, pictures = parts[1 : run.calls + 1], parts[run.calls + 1 :]
+    if len(sound) != run.calls or len(pictures) != run.video_streams:
+        had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
+        raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
     relation = clock_relation(head)
     criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
     return JudgedRun(
@@ -86,7 +90,8 @@ def judge_upload(run: Run, body: bytes) -> JudgedRun:
         clock_record=parts[0],
         self_check=dict(head.meta.get("self_check") or {}),
         stopped=bool(head.meta.get("stopped")),
-        calls=[judge_call(part, relation, criterion) for part in parts[1:]],
+        calls=[judge_call(part, relation, criterion) for part in sound],
+        video=[judge_video(part, relation, picture_criterion(head)) for part in pictures],
     )
 
 
@@ -132,6 +137,8 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
                 f"VALUES (?, ?, {', '.join('?' * len(COLUMNS))})",
                 (cursor.lastrowid, direction, *(values[name] for name in COLUMNS)),
             )
+    for stream in judged.video:
+        add_video(db, run.id, stream)
     db.execute(
         "UPDATE run SET clock_record = ?, self_check = ?, record_sha256 = ?, tainted = ? WHERE id = ?",
         (
@@ -161,7 +168,7 @@ def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
 def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
     """A row for each direction of each call of the site, in the order of time."""
     return db.execute(
-        f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.purpose, d.direction, "
+        f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, d.direction, "
         f"{_DIRECTION_COLUMNS} FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
         (site_id,),

@@ -12,6 +12,7 @@ import numpy as np
 from tarnfell.core import quality
 from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate
 from tarnfell.core.columns import unpack_planes
+from tarnfell.core.picture import UNKNOWN_ROUND_TRIP_MS, PictureCriterion
 from tarnfell.core.quality import Criterion, StreamQuality
 from tarnfell.core.trace import Ints, Trace, TraceError, build_trace
 from tarnfell.wire import WireError
@@ -47,6 +48,23 @@ class JudgedDirection:
         }
 
 
+def flowing(record: Record) -> tuple[Direction, ...]:
+    """The directions in which media was to flow."""
+    way = record.meta.get("direction", "both")
+    return tuple(d for d in DIRECTIONS if way in ("both", d))
+
+
+def known_delay(relation: ClockRelation) -> bool:
+    """Whether the clocks were related, so that one-way delay means something."""
+    return relation.kind != "unknown"
+
+
+def picture_criterion(clock: Record, **chosen: Any) -> PictureCriterion:
+    """How video of a run is judged: with the round trip its time stamps found. Raises WireError."""
+    rtt = stamp_exchanges(clock).round_trip_ms
+    return PictureCriterion(round_trip_ms=float(np.median(rtt)) if len(rtt) else UNKNOWN_ROUND_TRIP_MS, **chosen)
+
+
 def clock_relation(clock: Record) -> ClockRelation:
     """How the two ends' clocks stood, from the run's time-stamp exchange. Raises WireError."""
     if clock.meta.get("shared"):
@@ -67,11 +85,11 @@ def stamp_exchanges(clock: Record) -> Exchanges:
 
 
 def judge_record(record: Record, relation: ClockRelation, criterion: Criterion) -> dict[Direction, JudgedDirection]:
-    """Both directions of one call judged. Raises WireError when the record contradicts itself."""
-    return {direction: _judge(record, direction, relation, criterion) for direction in DIRECTIONS}
+    """The directions of one call in which media was to flow. Raises WireError when the record contradicts itself."""
+    return {direction: _judge(record, direction, relation, criterion) for direction in flowing(record)}
 
 
-def trace_of(record: Record, direction: Direction, relation: ClockRelation) -> Trace | None:
+def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace | None:
     """One direction's trace with both ends' times on the sender's clock; None when nothing was sent."""
     if f"{direction}.sent_us" not in record.columns:
         return None
@@ -108,7 +126,7 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
         )
     else:
         judged = quality.judge(trace, criterion)
-        if relation.kind == "unknown":
+        if not known_delay(relation):
             judged = replace(judged, metrics=replace(judged.metrics, delay_min_ms=None, delay_p50_ms=None))
         if judged.metrics.received == 0:
             reason = "Nothing arrived."
@@ -117,7 +135,7 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
         quality=judged,
         ssrc=int(about.get("ssrc", 0)),
         dscp_sent=int(about.get("dscp_sent", 0)),
-        dscp_received=_counts(record, f"{direction}.arrival_dscp"),
+        dscp_received=dscp_counts(record, direction),
         reason=reason,
     )
 
@@ -141,7 +159,7 @@ def arrivals_of(record: Record, direction: str) -> Iterator[tuple[int, int, int,
         yield one, at_us, sent_as if mark == _UNKNOWN else mark, 64 if ttl == _UNKNOWN else ttl
 
 
-def _arrivals(record: Record, direction: Direction) -> tuple[Ints, Ints]:
+def _arrivals(record: Record, direction: str) -> tuple[Ints, Ints]:
     if f"{direction}.arrival_seq" not in record.columns:
         return np.empty(0, np.int64), np.empty(0, np.int64)
     return _column(record, f"{direction}.arrival_seq"), _column(record, f"{direction}.arrival_us")
@@ -152,8 +170,9 @@ def _column(record: Record, name: str) -> Ints:
     return unpack_planes(packed.planes(), packed.count)
 
 
-def _counts(record: Record, name: str) -> dict[str, int]:
-    """Values seen with how often, as text keys; what the system did not tell is left out."""
+def dscp_counts(record: Record, direction: str) -> dict[str, int]:
+    """Markings seen with how often, as text keys; what the system did not tell is left out."""
+    name = f"{direction}.arrival_dscp"
     if name not in record.columns:
         return {}
     counts = Counter(_column(record, name).tolist())

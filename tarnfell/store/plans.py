@@ -7,8 +7,9 @@ import sqlite3
 from dataclasses import asdict, dataclass, fields
 from typing import Any, Literal
 
-from tarnfell.core.rates import Shape
+from tarnfell.core.rates import Flow, Shape, VideoLoad
 from tarnfell.store.db import now_us
+from tarnfell.store.videos import loads_from_json, loads_to_json
 
 PlanState = Literal["draft", "scheduled", "ended", "dropped"]
 SeriesState = Literal["waiting", "running", "done", "stopped", "missed", "failed"]
@@ -25,6 +26,8 @@ class Plan:
     ptime_ms: int
     dscp: int
     shape: Shape
+    direction: Flow
+    video: tuple[VideoLoad, ...]
     form: dict[str, Any]
     """As the person filled it in, to be shown and changed again."""
     state: PlanState
@@ -141,6 +144,8 @@ def _columns(values: dict[str, Any]) -> dict[str, Any]:
     packed = dict(values)
     if "shape" in packed:
         packed["shape"] = json.dumps(asdict(packed["shape"]))
+    if "video" in packed:
+        packed["video"] = loads_to_json(packed["video"])
     if "form" in packed:
         packed["form"] = json.dumps(packed["form"])
     return packed
@@ -150,5 +155,6 @@ def _plan(row: sqlite3.Row) -> Plan:
     values = dict(row)
     shape = json.loads(values["shape"])
     values["shape"] = Shape(tuple(shape["steps"]), shape["call_s"], shape["rounds"])
+    values["video"] = loads_from_json(values["video"])
     values["form"] = json.loads(values["form"])
     return Plan(**values)

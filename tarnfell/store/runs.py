@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields
 from typing import Any, Literal
 
+from tarnfell.core.rates import Flow, VideoLoad
 from tarnfell.store.db import now_us
+from tarnfell.store.videos import loads_from_json, loads_to_json
 
 State = Literal["waiting", "taken", "running", "done", "failed"]
 
@@ -50,6 +52,12 @@ class Run:
     tainted: int
     series_id: int | None
     round: int | None
+    direction: Flow
+    video: tuple[VideoLoad, ...]
+
+    @property
+    def video_streams(self) -> int:
+        return sum(load.streams for load in self.video)
 
 
 @dataclass(frozen=True)
@@ -60,6 +68,11 @@ class RunEvent:
 
 
 _COLUMNS = ", ".join(f.name for f in fields(Run))
+
+
+def _run(row: sqlite3.Row) -> Run:
+    values = dict(row)
+    return Run(**values | {"video": loads_from_json(values["video"])})
 
 
 class WrongState(RuntimeError):
@@ -83,11 +96,14 @@ def add_run(
     at_us: int | None = None,
     series_id: int | None = None,
     round_number: int | None = None,
+    direction: Flow = "both",
+    video: Sequence[VideoLoad] = (),
 ) -> Run:
     at = at_us or now_us()
     cursor = db.execute(
         "INSERT INTO run (site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
-        "asked_by, created_us, series_id, round) VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "asked_by, created_us, series_id, round, direction, video) "
+        "VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             site_id,
             probe_id,
@@ -102,6 +118,8 @@ def add_run(
             at,
             series_id,
             round_number,
+            direction,
+            loads_to_json(video),
         ),
     )
     run_id = int(cursor.lastrowid or 0)
@@ -114,7 +132,7 @@ def run_by_id(db: sqlite3.Connection, run_id: int) -> Run:
     row = db.execute(f"SELECT {_COLUMNS} FROM run WHERE id = ?", (run_id,)).fetchone()
     if row is None:
         raise KeyError(run_id)
-    return Run(*row)
+    return _run(row)
 
 
 def move(db: sqlite3.Connection, run: Run, state: State, words: str, at_us: int | None = None) -> None:
@@ -150,7 +168,7 @@ def next_for(db: sqlite3.Connection, probe_id: int) -> Run | None:
         f"SELECT {_COLUMNS} FROM run WHERE probe_id = ? AND state = 'waiting' ORDER BY id LIMIT 1",
         (probe_id,),
     ).fetchone()
-    return Run(*row) if row else None
+    return _run(row) if row else None
 
 
 def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
@@ -158,7 +176,7 @@ def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
         f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND state IN ('waiting', 'taken', 'running') ORDER BY id",
         (site_id,),
     )
-    return [Run(*row) for row in rows]
+    return [_run(row) for row in rows]
 
 
 def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0) -> list[Run]:
@@ -168,7 +186,7 @@ def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 
         "ORDER BY created_us DESC LIMIT ? OFFSET ?",
         (site_id, limit, offset),
     )
-    return [Run(*row) for row in rows]
+    return [_run(row) for row in rows]
 
 
 def placed_by_probe(db: sqlite3.Connection, probe_id: int, limit: int) -> list[Run]:
@@ -177,7 +195,7 @@ def placed_by_probe(db: sqlite3.Connection, probe_id: int, limit: int) -> list[R
         f"SELECT {_COLUMNS} FROM run WHERE probe_id = ? AND purpose = 'placed' ORDER BY created_us DESC LIMIT ?",
         (probe_id, limit),
     )
-    return [Run(*row) for row in rows]
+    return [_run(row) for row in rows]
 
 
 def asked_by(db: sqlite3.Connection, run_id: int) -> str | None:
@@ -194,7 +212,7 @@ def count_placed(db: sqlite3.Connection, site_id: int) -> int:
 def runs_of_series(db: sqlite3.Connection, series_id: int) -> list[Run]:
     """In the order they were placed."""
     return [
-        Run(*row) for row in db.execute(f"SELECT {_COLUMNS} FROM run WHERE series_id = ? ORDER BY id", (series_id,))
+        _run(row) for row in db.execute(f"SELECT {_COLUMNS} FROM run WHERE series_id = ? ORDER BY id", (series_id,))
     ]
 
 

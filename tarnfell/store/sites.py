@@ -81,6 +81,7 @@ class Site:
     ipv6: bool
     target_mos: float
     required_share_pct: float
+    target_picture: float
     max_delay_ms: float | None
     max_loss_pct: float | None
     max_variation_ms: float | None
@@ -91,7 +92,7 @@ class Site:
 
     @property
     def brief(self) -> Brief:
-        return Brief(needed_calls=self.needed_calls, **asdict(self.targets))
+        return Brief(needed_calls=self.needed_calls, video=bool(self.video), **asdict(self.targets))
 
     @property
     def targets(self) -> Targets:

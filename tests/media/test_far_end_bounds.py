@@ -12,7 +12,9 @@ import pytest
 
 from tarnfell.farend.daemon import MAX_SESSIONS, FarEndConfig, FarEndError, listen
 from tarnfell.media.channel import Channel, ChannelClosed
-from tarnfell.probe.call import CallError, CallPlan, place_calls
+from tarnfell.probe.call import place_calls
+from tarnfell.probe.connect import CallError
+from tarnfell.probe.plan import CallPlan
 from tarnfell.wire import WireError
 from tarnfell.wire.control import Binding, Seal, session_key
 from tests import rig

@@ -17,7 +17,9 @@ import pytest
 
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.probe import call as probing
-from tarnfell.probe.call import CallError, CallPlan, LiveSecond, place_calls
+from tarnfell.probe.call import LiveSecond, place_calls
+from tarnfell.probe.connect import CallError
+from tarnfell.probe.plan import CallPlan
 from tests import rig
 
 PLAN = CallPlan(calls=2, packets=100, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
@@ -288,8 +290,9 @@ def test_stream_specs_of_a_run_are_spread_and_distinct(tmp_path: Path) -> None:
         result = place_calls(far, 0, rig.KEY.encode(), CallPlan(**{**PLAN.__dict__, "calls": 10, "packets": 20}))
     ssrcs = {r.meta[d]["ssrc"] for r in result.calls for d in ("up", "down")}
     assert len(ssrcs) == 20
-    first = sorted(r.values("up.sent_us")[0] for r in result.calls)
-    assert 15_000 < first[-1] - first[0] < 40_000
+    # A stalled machine sends a backlog at once; the packet of each stream that left most promptly shows its phase.
+    phases = sorted(min(us - 20_000 * i for i, us in enumerate(r.values("up.sent_us"))) for r in result.calls)
+    assert 15_000 < phases[-1] - phases[0] < 25_000
 
 
 def test_a_clock_set_in_the_middle_of_a_call_is_noticed_and_said(tmp_path: Path) -> None:

@@ -13,9 +13,10 @@ from pathlib import Path
 import pytest
 
 from tarnfell.probe import program as programs
-from tarnfell.probe.call import CallPlan, place_calls
+from tarnfell.probe.call import place_calls
 from tarnfell.probe.commands import Commander, CommandError
 from tarnfell.probe.http import ServerClient
+from tarnfell.probe.plan import CallPlan
 from tarnfell.probe.program import ReplaceError, carried_enrolment, replace_own_file
 from tarnfell.probe.state import AgentError, State
 from tarnfell.server import probe_file

@@ -22,6 +22,7 @@ import { Mark } from "./shared/screen";
 import { toggleTheme } from "./shared/theme";
 import { SignInScreen } from "./sign-in/sign-in-screen";
 import { SiteScreen } from "./site/site-screen";
+import { VideoScreen } from "./video/video-screen";
 
 /** People at a site come by a link and sign in nowhere. */
 export function App() {
@@ -67,6 +68,7 @@ function SignedIn() {
         <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
         <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
         <Route path="/compare" element={<CompareScreen />} />
+        <Route path="/videos/:id" element={<Keyed screen={VideoScreen} />} />
         <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
         <Route path="/sign-in" element={<Navigate to="/" replace />} />
         <Route path="*" element={<Note>There is nothing at this address.</Note>} />

@@ -35,6 +35,7 @@ class VideoForm(Model):
 class TargetsForm(Model):
     target_mos: float = 4.0
     required_share_pct: float = 97.0
+    target_picture: float = 3.5
     max_delay_ms: float | None = None
     max_loss_pct: float | None = None
     max_variation_ms: float | None = None

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from tarnfell.server.models.base import Model
+from tarnfell.server.models.brief import VideoProfileView
 from tarnfell.server.models.runs import CallDirection
 
 
@@ -84,6 +85,7 @@ class CodecView(Model):
 
 class CodecList(Model):
     codecs: list[CodecView]
+    video_profiles: list[VideoProfileView]
 
 
 class CallPage(Model):
@@ -108,5 +110,6 @@ class CallPage(Model):
     clock: str
     clock_detail: str | None
     tainted: list[str]
-    up: CallSide
-    down: CallSide
+    up: CallSide | None
+    """Null for a direction in which nothing was to flow."""
+    down: CallSide | None

@@ -6,7 +6,9 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.rates import Flow
 from tarnfell.server.models.base import Model
+from tarnfell.server.models.runs import VideoLoadForm
 
 
 class PlanForm(Model):
@@ -16,6 +18,10 @@ class PlanForm(Model):
     codec: str
     ptime_ms: int = Field(20, ge=1, le=1000)
     dscp: int = Field(46, ge=0, le=63)
+    direction: Flow = "both"
+    """Which ways media flows."""
+    video: list[VideoLoadForm] = Field(default_factory=list, max_length=10)
+    """Held beside the calls at every step."""
     shape: Literal["hold", "rise"] = "hold"
     calls: int = Field(ge=1, le=1000)
     """Held, or at the top of the rise."""
@@ -106,6 +112,9 @@ class StepView(Model):
     passes: bool
     sure: bool
     more_calls: int
+    streams: int
+    """Video streams held beside the calls of this step, in all."""
+    good_streams: int
 
 
 class SeriesPage(Model):

@@ -25,6 +25,19 @@ class Heartbeat(Model):
     """Null when nothing has changed since the probe last told."""
 
 
+class JobVideo(Model):
+    name: str
+    streams: int
+    packets: int
+    frame_us: int
+    payload_type: int
+    clock_hz: int
+    dscp: int
+    refresh: list[int]
+    ordinary: list[int]
+    every: int
+
+
 class JobPlan(Model):
     calls: int
     packets: int
@@ -33,6 +46,8 @@ class JobPlan(Model):
     clock_hz: int
     payload_bytes: int
     dscp: int
+    direction: Literal["both", "up", "down"]
+    video: list[JobVideo]
 
 
 class Job(Model):
@@ -69,6 +84,8 @@ class Progress(Model):
     second: int = Field(ge=0, le=1_000_000)
     up: list[ProgressDirection] = Field(max_length=100)
     down: list[ProgressDirection] = Field(max_length=100)
+    video_up: list[ProgressDirection] = Field(default_factory=list, max_length=100)
+    video_down: list[ProgressDirection] = Field(default_factory=list, max_length=100)
     rtt_us: int | None
     send_late_max_us: int
 

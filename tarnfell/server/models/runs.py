@@ -6,7 +6,16 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.rates import Flow
 from tarnfell.server.models.base import Model, Paging
+
+
+class VideoLoadForm(Model):
+    """Some video streams alike, held beside the calls."""
+
+    profile: str
+    streams: int = Field(ge=1, le=100)
+    dscp: int = Field(34, ge=0, le=63)
 
 
 class PlaceCalls(Model):
@@ -15,6 +24,8 @@ class PlaceCalls(Model):
     calls: int
     seconds: float
     dscp: int = Field(46, ge=0, le=63)
+    direction: Flow = "both"
+    video: list[VideoLoadForm] = Field(default_factory=list, max_length=10)
     probe_id: int | None = None
     far_end_id: int | None = None
 
@@ -67,8 +78,47 @@ class CallLine(Model):
     number: int
     started_us: int
     acceptable: bool
-    up: CallDirection
-    down: CallDirection
+    up: CallDirection | None
+    """Null for a direction in which nothing was to flow."""
+    down: CallDirection | None
+
+
+class PictureDirection(Model):
+    """One direction of a video stream."""
+
+    sent: int
+    received: int
+    lost: int
+    loss_pct: float
+    late: int
+    reordered: int
+    duplicates: int
+    delay_p50_ms: float | None
+    pdv_p95_ms: float | None
+    frames: int
+    whole: int
+    shown: int
+    freezes: int
+    frozen_ms: float
+    longest_freeze_ms: float
+    mean_fps: float | None
+    worst_second_fps: int | None
+    score: float | None
+    """Picture score, 1 to 5: our own."""
+    ssrc: int
+    dscp_sent: int
+    dscp_received: dict[str, int]
+    reason: str | None
+
+
+class VideoLine(Model):
+    id: int
+    number: int
+    title: str
+    frames_per_s: int
+    good: bool
+    up: PictureDirection | None
+    down: PictureDirection | None
 
 
 class SideSummary(Model):
@@ -99,6 +149,13 @@ class SelfCheckView(Model):
     receive_stamps: str | None
 
 
+class VideoLoadView(Model):
+    profile: str
+    title: str
+    streams: int
+    dscp: int
+
+
 class RunPage(Model):
     id: int
     site_slug: str
@@ -114,6 +171,12 @@ class RunPage(Model):
     calls: int
     seconds: float
     dscp: int
+    direction: Flow
+    flow_words: str
+    """Which ways media flows, where it is not both."""
+    video: list[VideoLoadView]
+    video_rate: float
+    """Packets a second of all video streams in one direction, in the mean."""
     created_us: int
     begun_us: int | None
     ended_us: int | None
@@ -131,6 +194,9 @@ class RunPage(Model):
     good: int | None
     up: SideSummary | None
     down: SideSummary | None
+    streams: list[VideoLine]
+    """The video streams, when done."""
+    target_picture: float
 
 
 class CallsQuery(Paging):
@@ -157,12 +223,24 @@ class LiveSide(Model):
     call_mos: list[float | None]
 
 
+class LiveVideo(Model):
+    """The video streams of one direction together; frames are counted when the run is over."""
+
+    rate: float
+    """Packets a second, over the last second."""
+    received: int
+    missing: int
+    late: int
+
+
 class LiveSecondView(Model):
     second: int
     rtt_ms: float | None
     send_late_max_ms: float
     up: LiveSide
     down: LiveSide
+    video_up: LiveVideo | None
+    video_down: LiveVideo | None
 
 
 class RunLive(Model):

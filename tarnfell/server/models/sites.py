@@ -6,6 +6,7 @@ from typing import Literal
 
 from tarnfell.server.models.base import Model
 from tarnfell.server.models.engagements import EvidenceView, NextStep, PathView, ShareView, VerdictView
+from tarnfell.server.models.runs import VideoLoadView
 
 
 class BriefView(Model):
@@ -21,6 +22,7 @@ class BriefView(Model):
     codec: str
     codec_title: str
     ptime_ms: int
+    video: list[VideoLoadView]
     target_mos: float
     required_share_pct: float
     line_share_up_pct: float | None
@@ -94,6 +96,9 @@ class FindingView(Model):
     remedy: str
     who: str
     gain: str
+    of: str
+    """What was hit: calls, or video streams."""
+    stream_ids: list[int]
 
 
 class RunLine(Model):
@@ -106,6 +111,8 @@ class RunLine(Model):
     calls: int
     seconds: float
     dscp: int
+    load: str
+    """Video beside the calls and the ways media flows, in words; empty for calls alone, both ways."""
     good: int | None
     """Calls with both directions at or above the target."""
     tainted: bool

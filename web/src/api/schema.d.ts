@@ -159,7 +159,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The codecs calls can be placed with. */
+        /** The codecs calls can be placed with, and the profiles of video beside them. */
         get: {
             parameters: {
                 query?: never;
@@ -3193,6 +3193,104 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/videos/{stream_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One video stream, judged with the asked-for buffer and way of mending. */
+        get: {
+            parameters: {
+                query?: {
+                    buffer_ms?: number;
+                    refresh?: "requested" | "interval";
+                };
+                header?: never;
+                path: {
+                    stream_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["VideoPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/videos/{stream_id}/{direction}.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One direction's packets in the open CSV form. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    stream_id: number;
+                    "direction>.csv": string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3486,6 +3584,8 @@ export interface components {
             codec_title: string;
             /** Ptime Ms */
             ptime_ms: number;
+            /** Video */
+            video: components["schemas"]["VideoLoadView"][];
             /** Target Mos */
             target_mos: number;
             /** Required Share Pct */
@@ -3581,8 +3681,9 @@ export interface components {
             started_us: number;
             /** Acceptable */
             acceptable: boolean;
-            up: components["schemas"]["CallDirection"];
-            down: components["schemas"]["CallDirection"];
+            /** @description Null for a direction in which nothing was to flow. */
+            up: components["schemas"]["CallDirection"] | null;
+            down: components["schemas"]["CallDirection"] | null;
         };
         /** CallList */
         CallList: {
@@ -3635,8 +3736,9 @@ export interface components {
             clock_detail: string | null;
             /** Tainted */
             tainted: string[];
-            up: components["schemas"]["CallSide"];
-            down: components["schemas"]["CallSide"];
+            /** @description Null for a direction in which nothing was to flow. */
+            up: components["schemas"]["CallSide"] | null;
+            down: components["schemas"]["CallSide"] | null;
         };
         /** CallQuery */
         CallQuery: {
@@ -3724,6 +3826,8 @@ export interface components {
         CodecList: {
             /** Codecs */
             codecs: components["schemas"]["CodecView"][];
+            /** Video Profiles */
+            video_profiles: components["schemas"]["VideoProfileView"][];
         };
         /** CodecView */
         CodecView: {
@@ -4189,6 +4293,13 @@ export interface components {
             who: string;
             /** Gain */
             gain: string;
+            /**
+             * Of
+             * @description What was hit: calls, or video streams.
+             */
+            of: string;
+            /** Stream Ids */
+            stream_ids: number[];
         };
         /** Heartbeat */
         Heartbeat: {
@@ -4419,6 +4530,36 @@ export interface components {
             payload_bytes: number;
             /** Dscp */
             dscp: number;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            /** Video */
+            video: components["schemas"]["JobVideo"][];
+        };
+        /** JobVideo */
+        JobVideo: {
+            /** Name */
+            name: string;
+            /** Streams */
+            streams: number;
+            /** Packets */
+            packets: number;
+            /** Frame Us */
+            frame_us: number;
+            /** Payload Type */
+            payload_type: number;
+            /** Clock Hz */
+            clock_hz: number;
+            /** Dscp */
+            dscp: number;
+            /** Refresh */
+            refresh: number[];
+            /** Ordinary */
+            ordinary: number[];
+            /** Every */
+            every: number;
         };
         /**
          * JoinPage
@@ -4499,6 +4640,8 @@ export interface components {
             send_late_max_ms: number;
             up: components["schemas"]["LiveSide"];
             down: components["schemas"]["LiveSide"];
+            video_up: components["schemas"]["LiveVideo"] | null;
+            video_down: components["schemas"]["LiveVideo"] | null;
         };
         /** LiveSide */
         LiveSide: {
@@ -4524,6 +4667,23 @@ export interface components {
             call_rates: number[];
             /** Call Mos */
             call_mos: (number | null)[];
+        };
+        /**
+         * LiveVideo
+         * @description The video streams of one direction together; frames are counted when the run is over.
+         */
+        LiveVideo: {
+            /**
+             * Rate
+             * @description Packets a second, over the last second.
+             */
+            rate: number;
+            /** Received */
+            received: number;
+            /** Missing */
+            missing: number;
+            /** Late */
+            late: number;
         };
         /** Made */
         Made: {
@@ -4634,6 +4794,88 @@ export interface components {
             /** Worst */
             worst: ("up" | "down") | null;
         };
+        /**
+         * PictureDirection
+         * @description One direction of a video stream.
+         */
+        PictureDirection: {
+            /** Sent */
+            sent: number;
+            /** Received */
+            received: number;
+            /** Lost */
+            lost: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Late */
+            late: number;
+            /** Reordered */
+            reordered: number;
+            /** Duplicates */
+            duplicates: number;
+            /** Delay P50 Ms */
+            delay_p50_ms: number | null;
+            /** Pdv P95 Ms */
+            pdv_p95_ms: number | null;
+            /** Frames */
+            frames: number;
+            /** Whole */
+            whole: number;
+            /** Shown */
+            shown: number;
+            /** Freezes */
+            freezes: number;
+            /** Frozen Ms */
+            frozen_ms: number;
+            /** Longest Freeze Ms */
+            longest_freeze_ms: number;
+            /** Mean Fps */
+            mean_fps: number | null;
+            /** Worst Second Fps */
+            worst_second_fps: number | null;
+            /**
+             * Score
+             * @description Picture score, 1 to 5: our own.
+             */
+            score: number | null;
+            /** Ssrc */
+            ssrc: number;
+            /** Dscp Sent */
+            dscp_sent: number;
+            /** Dscp Received */
+            dscp_received: {
+                [key: string]: number;
+            };
+            /** Reason */
+            reason: string | null;
+        };
+        /** PictureSecondView */
+        PictureSecondView: {
+            /**
+             * Frames
+             * @description Sent in it.
+             */
+            frames: number;
+            /** Shown */
+            shown: number;
+            /** Broken */
+            broken: number;
+            /**
+             * Lost
+             * @description Packets.
+             */
+            lost: number;
+            /** Late */
+            late: number;
+        };
+        /** PictureSide */
+        PictureSide: {
+            figures: components["schemas"]["PictureDirection"];
+            /** Why */
+            why: string;
+            /** Seconds */
+            seconds: components["schemas"]["PictureSecondView"][];
+        };
         /** PlaceCalls */
         PlaceCalls: {
             /** Codec */
@@ -4649,6 +4891,14 @@ export interface components {
              * @default 46
              */
             dscp: number;
+            /**
+             * Direction
+             * @default both
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            /** Video */
+            video?: components["schemas"]["VideoLoadForm"][];
             /**
              * Probe Id
              * @default null
@@ -4740,6 +4990,18 @@ export interface components {
              * @default 46
              */
             dscp: number;
+            /**
+             * Direction
+             * @description Which ways media flows.
+             * @default both
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            /**
+             * Video
+             * @description Held beside the calls at every step.
+             */
+            video?: components["schemas"]["VideoLoadForm"][];
             /**
              * Shape
              * @default hold
@@ -4936,6 +5198,10 @@ export interface components {
             up: components["schemas"]["ProgressDirection"][];
             /** Down */
             down: components["schemas"]["ProgressDirection"][];
+            /** Video Up */
+            video_up?: components["schemas"]["ProgressDirection"][];
+            /** Video Down */
+            video_down?: components["schemas"]["ProgressDirection"][];
             /** Rtt Us */
             rtt_us: number | null;
             /** Send Late Max Us */
@@ -5035,6 +5301,11 @@ export interface components {
             /** Dscp */
             dscp: number;
             /**
+             * Load
+             * @description Video beside the calls and the ways media flows, in words; empty for calls alone, both ways.
+             */
+            load: string;
+            /**
              * Good
              * @description Calls with both directions at or above the target.
              */
@@ -5098,6 +5369,23 @@ export interface components {
             seconds: number;
             /** Dscp */
             dscp: number;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            /**
+             * Flow Words
+             * @description Which ways media flows, where it is not both.
+             */
+            flow_words: string;
+            /** Video */
+            video: components["schemas"]["VideoLoadView"][];
+            /**
+             * Video Rate
+             * @description Packets a second of all video streams in one direction, in the mean.
+             */
+            video_rate: number;
             /** Created Us */
             created_us: number;
             /** Begun Us */
@@ -5129,6 +5417,13 @@ export interface components {
             good: number | null;
             up: components["schemas"]["SideSummary"] | null;
             down: components["schemas"]["SideSummary"] | null;
+            /**
+             * Streams
+             * @description The video streams, when done.
+             */
+            streams: components["schemas"]["VideoLine"][];
+            /** Target Picture */
+            target_picture: number;
         };
         /** SecondView */
         SecondView: {
@@ -5476,6 +5771,13 @@ export interface components {
             sure: boolean;
             /** More Calls */
             more_calls: number;
+            /**
+             * Streams
+             * @description Video streams held beside the calls of this step, in all.
+             */
+            streams: number;
+            /** Good Streams */
+            good_streams: number;
         };
         /**
          * StreamLoad
@@ -5576,6 +5878,11 @@ export interface components {
              */
             required_share_pct: number;
             /**
+             * Target Picture
+             * @default 3.5
+             */
+            target_picture: number;
+            /**
              * Max Delay Ms
              * @default null
              */
@@ -5640,6 +5947,94 @@ export interface components {
             /** Streams */
             streams: number;
         };
+        /** VideoLine */
+        VideoLine: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Frames Per S */
+            frames_per_s: number;
+            /** Good */
+            good: boolean;
+            up: components["schemas"]["PictureDirection"] | null;
+            down: components["schemas"]["PictureDirection"] | null;
+        };
+        /**
+         * VideoLoadForm
+         * @description Some video streams alike, held beside the calls.
+         */
+        VideoLoadForm: {
+            /** Profile */
+            profile: string;
+            /** Streams */
+            streams: number;
+            /**
+             * Dscp
+             * @default 34
+             */
+            dscp: number;
+        };
+        /** VideoLoadView */
+        VideoLoadView: {
+            /** Profile */
+            profile: string;
+            /** Title */
+            title: string;
+            /** Streams */
+            streams: number;
+            /** Dscp */
+            dscp: number;
+        };
+        /** VideoPage */
+        VideoPage: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: number;
+            /** Run Id */
+            run_id: number;
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Started Local */
+            started_local: string;
+            /** Profile Title */
+            profile_title: string;
+            /** Width */
+            width: number;
+            /** Height */
+            height: number;
+            /** Frames Per S */
+            frames_per_s: number;
+            /** Kbps */
+            kbps: number;
+            /** Refresh S */
+            refresh_s: number;
+            /** Buffer Ms */
+            buffer_ms: number;
+            /**
+             * Refresh
+             * @enum {string}
+             */
+            refresh: "requested" | "interval";
+            /**
+             * Mends After Ms
+             * @description From a broken frame to the refresh that was asked for.
+             */
+            mends_after_ms: number;
+            /** Score Name */
+            score_name: string;
+            /** Target Picture */
+            target_picture: number;
+            /** Tainted */
+            tainted: string[];
+            up: components["schemas"]["PictureSide"] | null;
+            down: components["schemas"]["PictureSide"] | null;
+        };
         /** VideoProfileView */
         VideoProfileView: {
             /** Name */
@@ -5650,6 +6045,21 @@ export interface components {
             kbps: number;
             /** Frames Per S */
             frames_per_s: number;
+        };
+        /** VideoQuery */
+        VideoQuery: {
+            /**
+             * Buffer Ms
+             * @default 100
+             */
+            buffer_ms: number;
+            /**
+             * Refresh
+             * @description How a spoilt picture mends: as soon as the receiver asked for it, or at the stream's own refresh frames only.
+             * @default requested
+             * @enum {string}
+             */
+            refresh: "requested" | "interval";
         };
     };
     responses: never;

@@ -70,8 +70,8 @@ export function CallScreen({ id }: { id: string }) {
           </p>
         </div>
         <div className="flex gap-3">
-          <FileLink href={`/api/calls/${page.id}/up.csv`}>Packets up, CSV</FileLink>
-          <FileLink href={`/api/calls/${page.id}/down.csv`}>Packets down, CSV</FileLink>
+          {page.up && <FileLink href={`/api/calls/${page.id}/up.csv`}>Packets up, CSV</FileLink>}
+          {page.down && <FileLink href={`/api/calls/${page.id}/down.csv`}>Packets down, CSV</FileLink>}
         </div>
       </div>
       {page.tainted.length > 0 && (
@@ -80,8 +80,8 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      <SidePart title="Up: what the far end heard" side={page.up} page={page} />
-      <SidePart title="Down: what the site heard" side={page.down} page={page} />
+      {page.up && <SidePart title="Up: what the far end heard" side={page.up} page={page} />}
+      {page.down && <SidePart title="Down: what the site heard" side={page.down} page={page} />}
     </>
   );
 }

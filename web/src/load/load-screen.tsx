@@ -51,6 +51,8 @@ function Plans({ site, places, plans }: Props) {
     codec: site.brief.codec,
     ptime_ms: site.brief.ptime_ms,
     dscp: 46,
+    direction: "both",
+    video: site.brief.video.map(({ profile, streams, dscp }) => ({ profile, streams, dscp })),
     shape: "rise",
     first: 1,
     calls: Math.min(100, site.brief.needed_calls),

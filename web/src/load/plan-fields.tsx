@@ -5,6 +5,7 @@ import { get, type Model } from "../api/client";
 import { Field, INPUT } from "../shared/controls";
 import { DaysField, NumberField, SelectField, TextField } from "../shared/fields";
 import { marking } from "../shared/format";
+import { Rows } from "../shared/rows";
 import { type Recurrence, recurrenceOf, ruleOf } from "./rule";
 
 type Form = Model<"PlanForm">;
@@ -19,6 +20,10 @@ interface Props {
 
 const MARKS = [46, 0, 8, 10, 18, 26, 32, 34, 40, 48];
 
+function withMark(mark: number): number[] {
+  return MARKS.includes(mark) ? MARKS : [...MARKS, mark];
+}
+
 export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
   const codecs = useQuery({
     queryKey: ["codecs"],
@@ -26,7 +31,6 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
     staleTime: Number.POSITIVE_INFINITY,
   });
   const codec = codecs.data?.codecs.find((c) => c.name === form.codec);
-  const marks = MARKS.includes(form.dscp ?? 46) ? MARKS : [...MARKS, form.dscp ?? 46];
   return (
     <>
       <div className="grid grid-cols-3 gap-x-5 gap-y-4">
@@ -70,7 +74,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           <SelectField
             label="Marking"
             value={String(form.dscp)}
-            options={marks.map((mark) => [String(mark), marking(mark)] as const)}
+            options={withMark(form.dscp ?? 46).map((mark) => [String(mark), marking(mark)] as const)}
             onChange={(value) => change({ dscp: Number(value) })}
           />
           <NumberField
@@ -80,6 +84,21 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           />
         </div>
       </div>
+      <Choice
+        label="Media flows"
+        value={form.direction ?? "both"}
+        options={[
+          ["both", "Both ways, as in a call"],
+          ["up", "Up only"],
+          ["down", "Down only"],
+        ]}
+        onChange={(direction) => change({ direction })}
+      />
+      <VideoBeside
+        video={form.video ?? []}
+        profiles={codecs.data?.video_profiles ?? []}
+        onChange={(video) => change({ video })}
+      />
       <Choice
         label="Shape of the load"
         value={form.shape ?? "hold"}
@@ -141,6 +160,46 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         </div>
       )}
     </>
+  );
+}
+
+type Video = NonNullable<Form["video"]>;
+
+function VideoBeside(props: {
+  video: Video;
+  profiles: Model<"VideoProfileView">[];
+  onChange: (video: Video) => void;
+}) {
+  const { video, profiles, onChange } = props;
+  return (
+    <fieldset className="mt-6">
+      <legend className="mb-1 text-sm text-soft">Video beside the calls, at every step</legend>
+      <Rows
+        rows={video}
+        onChange={onChange}
+        make={() => ({ profile: "720p30", streams: 1, dscp: 34 })}
+        add={video.length ? "Add another kind of video" : "Add video"}
+        name={(row) => row.profile}
+      >
+        {(row, set) => (
+          <>
+            <SelectField
+              label="Video"
+              value={row.profile}
+              options={profiles.map((p) => [p.name, `${p.title}, ${p.kbps} kbit/s`] as const)}
+              onChange={(profile) => set({ profile })}
+            />
+            <Whole label="Streams, each way" value={row.streams} onChange={(streams) => set({ streams })} />
+            <SelectField
+              label="Marking"
+              value={String(row.dscp ?? 34)}
+              options={withMark(row.dscp ?? 34).map((mark) => [String(mark), marking(mark)] as const)}
+              onChange={(value) => set({ dscp: Number(value) })}
+            />
+          </>
+        )}
+      </Rows>
+    </fieldset>
   );
 }
 

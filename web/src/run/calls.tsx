@@ -163,6 +163,12 @@ function CallLink({ call }: { call: Call }) {
 }
 
 function SideCells({ side, divided }: { side: Call["up"]; divided?: boolean }) {
+  if (side === null)
+    return (
+      <td colSpan={4} className={divided ? "border-l border-ink !pl-5 text-soft" : "text-soft"}>
+        – nothing was to flow
+      </td>
+    );
   return (
     <>
       <td className={divided ? "border-l border-ink !pl-5" : ""}>
@@ -217,13 +223,14 @@ function AllFigures({ run, calls }: { run: Run; calls: Call[] }) {
           {calls.flatMap((call) =>
             (["up", "down"] as const).map((name) => {
               const side = call[name];
+              if (side === null) return null;
               return (
                 <tr
                   key={`${call.id} ${name}`}
                   className={`[&>td]:py-0.5 [&>td]:pr-4 ${name === "up" ? "hair border-t" : ""}`}
                 >
-                  <td>{name === "up" && <CallLink call={call} />}</td>
-                  <td>{name === "up" && clock(call.started_us, run.time_zone)}</td>
+                  <td>{(name === "up" || !call.up) && <CallLink call={call} />}</td>
+                  <td>{(name === "up" || !call.up) && clock(call.started_us, run.time_zone)}</td>
                   <td className="text-soft">{name}</td>
                   <td className="font-mono text-[12px]">{side.ssrc.toString(16).padStart(8, "0")}</td>
                   <td className="font-semibold">{fixed(side.mos, 2)}</td>

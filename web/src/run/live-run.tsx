@@ -36,7 +36,7 @@ export function LiveRun({ run }: { run: Run }) {
         />
       </div>
       {error && <p className="mt-3">{error}</p>}
-      {(["up", "down"] as const).map((side) => (
+      {waysOf(run).map((side) => (
         <LaneRow key={side} side={side} run={run} seconds={seconds} expected={expected} />
       ))}
       <p className="mt-3 text-sm text-soft">
@@ -47,9 +47,15 @@ export function LiveRun({ run }: { run: Run }) {
   );
 }
 
+/** The ways in which media is to flow. */
+function waysOf(run: Run): ("up" | "down")[] {
+  return run.direction === "both" ? ["up", "down"] : [run.direction];
+}
+
 function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expected: number }) {
   const { side, run, seconds, expected } = props;
   const now = seconds.at(-1)?.[side];
+  const video = seconds.at(-1)?.[side === "up" ? "video_up" : "video_down"];
   return (
     <section
       className="mt-5 grid grid-cols-[190px_1fr] gap-6"
@@ -70,6 +76,13 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
           <br />
           <Term of="jitter" /> {ms(now?.jitter_ms, 1)}
         </p>
+        {run.video.length > 0 && (
+          <p className="mt-1 text-sm leading-6 text-soft">
+            Video: {fixed(video?.rate, 0)} of about {run.video_rate.toFixed(0)} packets a second
+            <br />
+            {video?.missing ?? 0} missing, {video?.late ?? 0} late so far
+          </p>
+        )}
       </div>
       <Lane side={side} seconds={seconds} calls={run.calls} length={run.seconds} expected={expected} />
     </section>
@@ -86,6 +99,12 @@ function flowWords(run: Run, last: Second | undefined, expected: number): string
   // The first second is counted from before the first packet.
   const full = (side: "up" | "down") => last[side].rate >= expected * (last.second === 1 ? 0.5 : 0.9);
   const rate = `${expected.toFixed(0)} packets a second`;
+  if (run.direction !== "both") {
+    const way = run.direction;
+    if (full(way)) return `Packets flow ${way} at ${rate}, and nothing is sent back.`;
+    if (flows(way)) return `Packets flow ${way}, but short: ${last[way].rate.toFixed(0)} of ${rate} a call.`;
+    return `Nothing flows ${way}. Usually a firewall between the probe and the far end.`;
+  }
   if (full("up") && full("down")) return `Both directions are flowing at ${rate}.`;
   if (flows("up") && flows("down")) {
     const short = full("up") ? "down" : full("down") ? "up" : "both ways";

@@ -5,6 +5,7 @@ import { count, fixed, marking, ms, pct } from "../shared/format";
 import { Term } from "../shared/term";
 import { Calls } from "./calls";
 import { CompareWith } from "./compare-with";
+import { VideoStreams } from "./video-streams";
 
 type Run = Model<"RunPage">;
 type Side = Model<"SideSummary">;
@@ -15,8 +16,9 @@ export function RunResult({ run }: { run: Run }) {
       <div className="rule mt-6 flex items-start justify-between gap-8 pt-3">
         <div>
           <p className="text-xl font-semibold" role="status">
-            {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable: both
-            directions at {run.acceptable_words}.
+            {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable:{" "}
+            {run.direction === "both" ? "both directions" : `the way ${run.direction}`} at{" "}
+            {run.acceptable_words}.
           </p>
           <p className="text-sm text-soft">
             Scale {run.mos_scale} · {run.clock}
@@ -28,6 +30,7 @@ export function RunResult({ run }: { run: Run }) {
         {run.up && <SidePart title="Up: probe to far end" side={run.up} />}
         {run.down && <SidePart title="Down: far end to probe" side={run.down} />}
       </div>
+      {run.streams.length > 0 && <VideoStreams run={run} />}
       <Calls run={run} />
     </>
   );

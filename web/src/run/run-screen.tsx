@@ -36,11 +36,17 @@ export function RunScreen({ id }: { id: string }) {
         <div>
           <h1 className="text-3xl tracking-tight">
             {run.calls} {run.calls === 1 ? "call" : "calls at once"}, {run.seconds} s
+            {run.flow_words && `, ${run.flow_words}`}
           </h1>
           <p className="mt-1 text-soft">
             {dateTime(run.created_us, run.time_zone)} · {run.probe} ⇄ {run.far_end} · {run.codec_title}, a
             packet every {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)} kbit/s a
             call each way
+            {run.video.map((load) => (
+              <span key={load.profile} className="block">
+                beside them {load.streams} × {load.title}, {marking(load.dscp)}
+              </span>
+            ))}
           </p>
         </div>
         {isOpen(run) && <Stop run={run} />}

@@ -103,6 +103,7 @@ function Steps({ page }: { page: Page }) {
           <th>Acceptable</th>
           <th>95 % interval</th>
           <th>Verdict</th>
+          {page.steps.some((step) => step.streams > 0) && <th>Video streams good</th>}
           <th>Runs</th>
         </tr>
       </thead>
@@ -113,6 +114,9 @@ function Steps({ page }: { page: Page }) {
             <td>{step.pct === null ? "–" : `${step.good} of ${step.calls}`}</td>
             <td>{step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}</td>
             <td>{verdict(step)}</td>
+            {page.steps.some((one) => one.streams > 0) && (
+              <td>{step.streams === 0 ? "–" : `${step.good_streams} of ${step.streams}`}</td>
+            )}
             <td>
               {step.run_ids.map((run) => (
                 <Link key={run} to={`/runs/${run}`} className="mr-3 underline underline-offset-3">

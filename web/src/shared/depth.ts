@@ -21,6 +21,11 @@ export function paintMos(mos: number | null): string {
   return mos === null ? "transparent" : paint(depthOfMos(mos));
 }
 
+/** A picture score of 1…5: calm from 4.5, deepest at 2. */
+export function paintScore(score: number | null): string {
+  return score === null ? "transparent" : paint(Math.min(1, Math.max(0, (4.5 - score) / 2.5)));
+}
+
 /** The ramp resolved to plain colours, for canvases: `steps` of them from calm to bad. */
 export function resolvedRamp(steps = 24): string[] {
   const probe = document.createElement("span");

@@ -73,3 +73,7 @@ const MARKS: Record<number, string> = {
 export function marking(dscp: number): string {
   return MARKS[dscp] ? `${MARKS[dscp]} (${dscp})` : `DSCP ${dscp}`;
 }
+
+export function whole(value: number | null): number | null {
+  return value === null ? null : Math.round(value);
+}

@@ -80,6 +80,24 @@ export const GLOSSARY = {
     how: "Value sent against values that arrived.",
     good: "What is sent arrives. 46 (EF) is usual for voice.",
   },
+  picture: {
+    title: "Picture score",
+    what: "How a viewer would find the picture to move, 1 to 5. Our own, no standard's, and no MOS.",
+    how: "1 + 4·exp(−missed/6 − frozen/4): percent of frames not shown, percent of time the picture stood still.",
+    good: "4 and more looks smooth. Below 2.5 people ask what happened to your picture.",
+  },
+  wholeFrames: {
+    title: "Whole frames",
+    what: "Frames of which every packet came in time. One missing packet breaks its frame.",
+    how: "Packets within the buffer of the fastest one; frames cut as the profile cuts them.",
+    good: "All. A broken frame spoils those after it until the picture is refreshed.",
+  },
+  freeze: {
+    title: "Freezes",
+    what: "Stretches in which the picture stood still.",
+    how: "One frame standing three times its due, or 150 ms beyond it (W3C webrtc-stats, freezeCount).",
+    good: "None. A freeze of half a second is noticed by everybody.",
+  },
   share: {
     title: "Share of acceptable calls",
     what: "Calls of which both directions reached the target.",

@@ -25,14 +25,11 @@ export function Findings({ site }: { site: Model<"SitePage"> }) {
           ))}
           <p className="mt-1.5">
             Open the evidence:{" "}
-            {finding.call_ids.map((id, n) => (
-              <span key={id}>
+            {evidence(finding).map(([to, words], n) => (
+              <span key={to}>
                 {n > 0 && ", "}
-                <Link
-                  to={`/calls/${id}`}
-                  className="underline decoration-soft underline-offset-3 hover:decoration-ink"
-                >
-                  call {id}
+                <Link to={to} className="underline decoration-soft underline-offset-3 hover:decoration-ink">
+                  {words}
                 </Link>
               </span>
             ))}
@@ -51,4 +48,11 @@ export function Findings({ site }: { site: Model<"SitePage"> }) {
       ))}
     </ol>
   );
+}
+
+function evidence(finding: Model<"FindingView">): [string, string][] {
+  return [
+    ...finding.call_ids.map((id): [string, string] => [`/calls/${id}`, `call ${id}`]),
+    ...finding.stream_ids.map((id): [string, string] => [`/videos/${id}`, `video stream ${id}`]),
+  ];
 }
