@@ -175,7 +175,10 @@ def test_hosts_that_cannot_be(text: str) -> None:
 def test_progress_says_what_is_missing(capsys: pytest.CaptureFixture[str]) -> None:
     show = _progress(3)
     side = [LiveDirection(sent=50, received=48, reached=50, late=0, jitter_us=1, pdv_us=1)]
-    assert show(LiveSecond(second=1, up=side, down=side, rtt_us=None, send_late_max_us=0)) is True
+    assert (
+        show(LiveSecond(second=1, up=side, down=side, video_up=[], video_down=[], rtt_us=None, send_late_max_us=0))
+        is True
+    )
     assert "1 of 3 s · up 48 in, 2 missing · down 48 in, 2 missing" in capsys.readouterr().err
 
 

@@ -26,8 +26,8 @@ ENCODE_MS = 50.0
 UNKNOWN_ROUND_TRIP_MS = 100.0
 """Stands in where no time stamp was answered."""
 
-MISSED_SCALE_PCT = 6.0
-FROZEN_SCALE_PCT = 4.0
+MISSED_SCALE_PCT = 10.0
+FROZEN_SCALE_PCT = 6.0
 
 Refresh = Literal["requested", "interval"]
 
@@ -93,8 +93,8 @@ def judge_picture(trace: Trace, profile: VideoProfile, criterion: PictureCriteri
     length_ms = _length_us(frames, profile) / 1000
     frozen = freezes_ms(frames, profile)
     count, shown = len(frames.shown), int(np.count_nonzero(frames.shown))
-    per_second = [s.shown for s in _seconds(trace, frames, heard.late)]
-    whole_seconds = int(length_ms // 1000)
+    per_second = [s.shown for s in _seconds(trace, profile, frames, heard.late)]
+    whole_seconds = count // profile.frames_per_s
     return Picture(
         metrics=streams.measure(trace),
         late=heard.late_count,
@@ -113,7 +113,7 @@ def judge_picture(trace: Trace, profile: VideoProfile, criterion: PictureCriteri
 def picture_score(missed_pct: float, frozen_pct: float) -> float:
     """From the share of frames that were not shown and the share of time the picture stood still; 1…5.
 
-    ``1 + 4·exp(−missed/6 − frozen/4)``: our own, falling in both. Scattered missing frames are seen as jerks; the same
+    ``1 + 4·exp(−missed/10 − frozen/6)``: our own, falling in both. Scattered missing frames are seen as jerks; the same
     number in one piece is a freeze and costs more.
     """
     return float(1 + 4 * np.exp(-missed_pct / MISSED_SCALE_PCT - frozen_pct / FROZEN_SCALE_PCT))
@@ -172,14 +172,15 @@ def freezes_ms(frames: Frames, profile: VideoProfile) -> NDArray[np.float64]:
 
 
 def picture_seconds(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> list[PictureSecond]:
-    """Each second by when its frames and packets were sent."""
+    """Each second's frames and the packets they are made of; the frames of a second are those due in it."""
     late = playout.fixed(trace, criterion.buffer_ms).late
-    return _seconds(trace, frames_of(trace, profile, criterion), late)
+    return _seconds(trace, profile, frames_of(trace, profile, criterion), late)
 
 
-def _seconds(trace: Trace, frames: Frames, late: Bools) -> list[PictureSecond]:
-    second, of_frame = playout.seconds_of(trace), frames.at_us // 1_000_000
-    count = int(second[-1]) + 1
+def _seconds(trace: Trace, profile: VideoProfile, frames: Frames, late: Bools) -> list[PictureSecond]:
+    second = profile.frame_of(trace.seq) // profile.frames_per_s
+    of_frame = np.arange(len(frames.whole)) // profile.frames_per_s
+    count = int(of_frame[-1]) + 1
     counts = (
         np.bincount(of_frame, minlength=count),
         np.bincount(of_frame[frames.shown], minlength=count),

@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.columns import pack_planes
-from tarnfell.core.rates import call_rate
+from tarnfell.core.rates import VideoLoad, hold, plan_run
 from tarnfell.core.trace import Ints
+from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
-from tarnfell.demo.simulate import Moved, Way, move_packets
+from tarnfell.demo.simulate import Moved, Stream, Way, move_packets
 from tarnfell.store import calls as call_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
@@ -91,42 +93,59 @@ class _SiteHistory:
         # A few seconds into each cell, never at the same instant.
         offsets = self._rng.uniform(5, 240, count)
         moments = np.array([int((s.timestamp() + o) * 1e6) for s, o in zip(starts, offsets, strict=True)])
-        self._place(moments, np.ones(count, int), WATCH_S, "watch")
+        self._place(moments, 1, WATCH_S, "watch", ())
         for days_before, hour, calls in self._site.held_runs:
             local = (self._end.astimezone(self._zone) - timedelta(days=days_before)).replace(hour=hour, minute=4)
             while str(local.isoweekday()) not in "12345":
                 local -= timedelta(days=1)
-            self._place(np.array([int(local.timestamp() * 1e6)]), np.array([calls]), HELD_S, "placed")
+            video = tuple(VideoLoad(v.profile, v.streams) for v in self._site.values.get("video", ()))
+            self._place(np.array([int(local.timestamp() * 1e6)]), calls, HELD_S, "placed", video)
 
-    def _place(self, moments: Ints, calls: Ints, seconds: int, purpose: str) -> None:
-        starts = np.repeat(moments, calls)
-        packets = seconds * 1000 // self._ptime
-        own = float(calls.max()) * call_rate(self._codec, self._ptime).ipv4_kbps
-        up = self._move(self._site.up, starts, packets, self._site.up_load, own)
-        down = self._move(self._site.down, starts, packets, self._site.down_load, own)
-        row = 0
-        for moment, number in zip(moments.tolist(), calls.tolist(), strict=True):
-            parts = [
-                Record({"shared": True, "self_check": {"tainted": False, "reasons": []}, "stopped": False}).serialize()
-            ]
-            for call in range(number):
-                parts.append(self._record(call + 1, moment, up, down, row).serialize())
-                row += 1
-            self._take_in(moment, number, seconds, purpose, join_parts(parts))
+    def _place(self, moments: Ints, calls: int, seconds: int, purpose: str, video: tuple[VideoLoad, ...]) -> None:
+        """``calls`` calls and the video beside them at each moment."""
+        kinds = [(Stream.even(seconds * 1000 // self._ptime, self._ptime), calls)]
+        kinds += [(_pictures(find_profile(load.profile), seconds), load.streams) for load in video]
+        own = plan_run(self._codec, self._ptime, hold(calls, seconds), video=video).each_way_ipv4_kbps
+        up = self._move(self._site.up, moments, kinds, self._site.up_load, own)
+        down = self._move(self._site.down, moments, kinds, self._site.down_load, own)
+        for row, moment in enumerate(moments.tolist()):
+            head = {"shared": True, "self_check": {"tainted": False, "reasons": []}, "stopped": False}
+            parts = [Record(head), *self._calls(moment, up[0], down[0], row * calls, calls)]
+            first = 1
+            for load, there, back in zip(video, up[1:], down[1:], strict=True):
+                parts += self._video(moment, load, there, back, row * load.streams, first)
+                first += load.streams
+            self._take_in(moment, calls, seconds, purpose, video, join_parts(part.serialize() for part in parts))
 
-    def _move(self, way: Way | None, starts: Ints, packets: int, by_hour: tuple[float, ...], own: float) -> Moved:
+    def _calls(self, moment: int, up: Moved, down: Moved, row: int, calls: int) -> Iterator[Record]:
+        size = np.full(up.sent_us.shape[1], self._codec.payload_bytes(self._ptime) + 12)
+        for n in range(calls):
+            about = {"call": n + 1, "ptime_us": self._ptime * 1000}
+            yield self._record(about, moment, up, down, row + n, size, EF)
+
+    def _video(self, moment: int, load: VideoLoad, up: Moved, down: Moved, row: int, first: int) -> Iterator[Record]:
+        profile = find_profile(load.profile)
+        size = profile.payload_of(np.arange(up.sent_us.shape[1])) + 12
+        for n in range(load.streams):
+            about = {"video": first + n, "profile": profile.name, "ptime_us": profile.frame_us}
+            yield self._record(about, moment, up, down, row + n, size, load.dscp)
+
+    def _move(
+        self, way: Way | None, starts: Ints, kinds: list[tuple[Stream, int]], by_hour: tuple[float, ...], own: float
+    ) -> list[Moved]:
         assert way is not None
         load = np.array([self._load(start, by_hour) for start in starts.tolist()])
-        return move_packets(way, starts, packets, self._ptime, load, own, self._rng)
+        return move_packets(way, starts, kinds, load, own, self._rng)
 
     def _load(self, start_us: int, by_hour: tuple[float, ...]) -> float:
         local = datetime.fromtimestamp(start_us / 1e6, UTC).astimezone(self._zone)
         share = self._site.weekend_share if local.isoweekday() > 5 else 1.0
         return by_hour[local.hour] * share
 
-    def _record(self, call: int, moment: int, up: Moved, down: Moved, row: int) -> Record:
+    def _record(
+        self, about: dict[str, Any], moment: int, up: Moved, down: Moved, row: int, size: Ints, dscp: int
+    ) -> Record:
         columns: dict[str, PackedColumn] = {}
-        size = self._codec.payload_bytes(self._ptime) + 12
         for name, moved in (("up", up), ("down", down)):
             arrived = np.flatnonzero(moved.arrived[row])
             same = np.ones(len(arrived), np.int64)
@@ -134,26 +153,27 @@ class _SiteHistory:
                 ("sent_us", moved.sent_us[row]),
                 ("arrival_seq", arrived),
                 ("arrival_us", moved.recv_us[row][arrived]),
-                ("arrival_dscp", EF * same),
+                ("arrival_dscp", dscp * same),
                 ("arrival_ttl", _TTL * same),
-                ("arrival_bytes", size * same),
+                ("arrival_bytes", size[arrived]),
             ):
                 packed = zlib.compress(pack_planes(values), 4)
                 columns[f"{name}.{column}"] = PackedColumn(f"{name}.{column}", len(values), packed)
         ssrc = self._rng.integers(0, 1 << 32, 2).tolist()
         meta = {
-            "call": call,
-            "ptime_us": self._ptime * 1000,
+            **about,
             "planned_packets": up.sent_us.shape[1],
             "start_us": moment,
-            "far_port": 20000 + call - 1,
+            "far_port": 20000 + row,
             "bound": True,
-            "up": {"ssrc": ssrc[0], "dscp_sent": EF},
-            "down": {"ssrc": ssrc[1], "dscp_sent": EF},
+            "up": {"ssrc": ssrc[0], "dscp_sent": dscp},
+            "down": {"ssrc": ssrc[1], "dscp_sent": dscp},
         }
         return Record(meta, columns)
 
-    def _take_in(self, moment: int, calls: int, seconds: int, purpose: str, upload: bytes) -> None:
+    def _take_in(
+        self, moment: int, calls: int, seconds: int, purpose: str, video: tuple[VideoLoad, ...], upload: bytes
+    ) -> None:
         db = self._db
         run = run_store.add_run(
             db,
@@ -169,6 +189,7 @@ class _SiteHistory:
             asked_by=None,
             words="Asked for by the watch plan." if purpose == "watch" else f"Asked for by {USER_NAME}.",
             at_us=moment - 2_000_000,
+            video=video,
         )
         run_store.move(db, run, "taken", f"Taken by {self._site.probe}.", moment - 1_000_000)
         run = self._again(run)
@@ -179,3 +200,13 @@ class _SiteHistory:
 
     def _again(self, run: Run) -> Run:
         return run_store.run_by_id(self._db, run.id)
+
+
+def _pictures(profile: VideoProfile, seconds: int) -> Stream:
+    """As a sender paces it: a frame's packets spread over the first half of its time."""
+    frame = profile.frame_of(np.arange(profile.packets_in(seconds * profile.frames_per_s)))
+    first = np.searchsorted(frame, frame)
+    count = np.bincount(frame)[frame]
+    interval_ms = profile.frame_us / 1000
+    due = frame * interval_ms + (np.arange(len(frame)) - first) * interval_ms / (2 * count)
+    return Stream(due, interval_ms)

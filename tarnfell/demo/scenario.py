@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from tarnfell.demo.simulate import Way
+from tarnfell.store.sites import VideoNeed
 
 SEED = 20_417
 USER_EMAIL = "consultant@merrow.example"
@@ -36,7 +37,7 @@ class DemoSite:
     down_load: tuple[float, ...] = ()
     weekend_share: float = 0.15
     held_runs: tuple[tuple[int, int, int], ...] = field(default_factory=tuple)
-    """Runs of several calls: days before the end, hour, calls."""
+    """Runs of several calls: days before the end, hour, calls; with the brief's video beside them."""
 
 
 def _hours(quiet: float, **spans: float) -> tuple[float, ...]:
@@ -65,6 +66,7 @@ SITES = (
             "needed_calls": 24,
             "codec": "g711a",
             "ptime_ms": 20,
+            "video": (VideoNeed("720p30", 4), VideoNeed("screen", 1)),
         },
         spot="reception desk",
         probe="harbour-desk",
@@ -91,6 +93,7 @@ SITES = (
             "needed_calls": 12,
             "codec": "g711a",
             "ptime_ms": 20,
+            "video": (VideoNeed("360p", 2),),
         },
         spot="dispatch office",
         probe="depot-dispatch",

@@ -35,37 +35,59 @@ class Way:
 
 @dataclass(frozen=True)
 class Moved:
-    """Packets of one direction: times in microseconds, shape (calls, packets); ``arrived`` False where lost."""
+    """Packets of one direction: times in microseconds, shape (rows, packets); ``arrived`` False where lost."""
 
     sent_us: Ints
     recv_us: Ints
     arrived: NDArray[np.bool_]
 
 
-def move_packets(
-    way: Way, start_us: Ints, packets: int, ptime_ms: int, load: Floats, own_kbps: float, rng: np.random.Generator
-) -> Moved:
-    """Send ``packets`` packets of each call over ``way``.
+@dataclass(frozen=True)
+class Stream:
+    """Packets alike in timing: when each is due after the stream's start, and within what its copies are spread."""
 
-    ``start_us`` and ``load`` (chance 0…1 that other traffic is bursting) have shape (calls,). Calls with the same
-    start share one queue.
+    due_ms: Floats
+    spread_ms: float
+
+    @staticmethod
+    def even(packets: int, interval_ms: float) -> Stream:
+        return Stream(np.arange(packets, dtype=np.float64) * interval_ms, interval_ms)
+
+
+def move_packets(
+    way: Way, start_us: Ints, streams: list[tuple[Stream, int]], load: Floats, own_kbps: float, rng: np.random.Generator
+) -> list[Moved]:
+    """Send every stream, so many copies of it at each start, over ``way``; what each kind of stream met.
+
+    ``start_us`` and ``load`` (chance 0…1 that other traffic is bursting) have shape (starts,). Whatever starts
+    together shares one queue. A kind's rows are its copies at the first start, then at the second, and so on.
     """
-    calls = len(start_us)
-    moments, shared = np.unique(start_us, return_inverse=True)
-    late_ms = rng.exponential(0.06, (calls, packets))
-    spread = np.linspace(0, ptime_ms, calls, endpoint=False)[:, None]
-    at_ms = spread + np.arange(packets) * ptime_ms + late_ms
-    slots = int((packets * ptime_ms + ptime_ms) / SLOT_MS) + 2
-    busy = np.zeros(len(moments))
-    busy[shared] = load
-    wait_ms, overflow = _queue(way, slots, busy, own_kbps, rng)
-    slot = np.minimum((at_ms / SLOT_MS).astype(int), slots - 1)
-    row = shared[:, None]
-    delay_ms = way.base_ms + wait_ms[row, slot] + rng.exponential(way.jitter_ms, (calls, packets))
-    lost = rng.random((calls, packets)) < np.maximum(overflow[row, slot], way.loss_pct / 100)
+    length_ms = max(float(stream.due_ms[-1]) + stream.spread_ms for stream, _ in streams)
+    slots = int(length_ms / SLOT_MS) + 3
+    wait_ms, overflow = _queue(way, slots, load, own_kbps, rng)
+    return [_move(way, start_us, stream, copies, wait_ms, overflow, rng) for stream, copies in streams]
+
+
+def _move(
+    way: Way,
+    start_us: Ints,
+    stream: Stream,
+    copies: int,
+    wait_ms: Floats,
+    overflow: Floats,
+    rng: np.random.Generator,
+) -> Moved:
+    rows, packets = len(start_us) * copies, len(stream.due_ms)
+    late_ms = rng.exponential(0.06, (rows, packets))
+    spread = np.tile(np.linspace(0, stream.spread_ms, copies, endpoint=False), len(start_us))[:, None]
+    at_ms = spread + stream.due_ms + late_ms
+    slot = np.minimum((at_ms / SLOT_MS).astype(int), wait_ms.shape[1] - 1)
+    row = np.repeat(np.arange(len(start_us)), copies)[:, None]
+    delay_ms = way.base_ms + wait_ms[row, slot] + rng.exponential(way.jitter_ms, (rows, packets))
+    lost = rng.random((rows, packets)) < np.maximum(overflow[row, slot], way.loss_pct / 100)
     # One queue, first in first out: nothing overtakes.
     recv_ms = np.maximum.accumulate(at_ms + delay_ms, axis=1)
-    origin = start_us[:, None]
+    origin = np.repeat(start_us, copies)[:, None]
     return Moved(
         sent_us=origin + np.rint(at_ms * 1000).astype(np.int64),
         recv_us=origin + np.rint(recv_ms * 1000).astype(np.int64),

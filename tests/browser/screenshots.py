@@ -84,6 +84,7 @@ def take(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='1']").click()
     page.see("Second by second")
     shoot("call")
+    picture_of_video(page, shoot)
     page.go("/sites/skerry-road")
     page.see("Runs")
     runs = page.driver.find_elements(By.CSS_SELECTOR, "a[href*='/runs/']")
@@ -135,6 +136,23 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.driver.execute_cdp_cmd(
         "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     )
+
+
+def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
+    """A video stream beside a call on the bench, through its uploads and its bursts of loss."""
+    page.go("/sites/bench/load")
+    page.see("can be claimed")
+    page.press("Hold a number, to study one thing")
+    page.press("Add video")
+    type_over(page, "Calls at once", "1")
+    Select(page.field("Video")).select_by_value("360p")
+    page.press("Start it now")
+    page.see("at once sustained", within_s=120)
+    page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
+    page.see("Each video stream")
+    page.driver.find_element(By.CSS_SELECTOR, "a[href*='/videos/']").click()
+    page.see("what the site saw")
+    shoot("video")
 
 
 def bring_something(page: Page, shoot: Callable[..., None]) -> None:

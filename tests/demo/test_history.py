@@ -11,7 +11,7 @@ import pytest
 from tarnfell.core.site import Evaluation
 from tarnfell.demo.history import make_history
 from tarnfell.demo.run import DemoError, prepare
-from tarnfell.demo.simulate import Way, move_packets
+from tarnfell.demo.simulate import Stream, Way, move_packets
 from tarnfell.server.evaluate import evaluate
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import call_by_id
@@ -89,9 +89,8 @@ def test_a_folder_with_other_data_is_left_alone(folder: Path) -> None:
 
 def test_a_full_link_delays_by_its_queue_and_then_drops() -> None:
     way = Way(rate_kbps=1000, queue_ms=100, base_ms=10, jitter_ms=0.01, loss_pct=0, burst_rate=1.5, burst_on_s=1e6)
-    moved = move_packets(
-        way, np.zeros(1, np.int64), 500, 20, np.array([0.6]), own_kbps=80, rng=np.random.default_rng(1)
-    )
+    calls = [(Stream.even(500, 20), 1)]
+    (moved,) = move_packets(way, np.zeros(1, np.int64), calls, np.array([0.6]), 80, np.random.default_rng(1))
     delay = (moved.recv_us - moved.sent_us)[0] / 1000
     assert delay.max() == pytest.approx(110, abs=3)
     assert 0.2 < 1 - moved.arrived.mean() < 0.5

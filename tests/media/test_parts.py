@@ -262,8 +262,9 @@ def test_reports_cross_and_give_a_round_trip(
     monkeypatch.setattr(receiver, "RTCP_INTERVAL_NS", 40_000_000)
     one, two = pair
     near_board, far_board = Board(1), Board(1)
-    near = Receiver(near_board, [Inlet(0, one, SPEC, own_ssrc=100)])
-    far = Receiver(far_board, [Inlet(0, two, StreamSpec(**{**SPEC.as_json(), "ssrc": 100}), own_ssrc=7)])
+    ours = StreamSpec(**{**SPEC.as_json(), "ssrc": 100})
+    near = Receiver(near_board, [Inlet(0, one, SPEC, own_ssrc=100, own=ours)])
+    far = Receiver(far_board, [Inlet(0, two, ours, own_ssrc=7, own=SPEC)])
     one.send(RtpPacket(8, SPEC.first_sequence, 0, 100, payload=bytes(160)).serialize())
     two.send(rtp(0))
     deadline = time.monotonic() + 5

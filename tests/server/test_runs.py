@@ -79,7 +79,7 @@ def test_the_same_record_twice_counts_once(house: House) -> None:
         (b"", "is empty"),
         (b"nonsense", "cut short"),
         (record_file()[:-5], "cut short"),
-        (record_file(calls=1), "holds 1 calls; the run had 2"),
+        (record_file(calls=1), "holds 1 records; the run had 2 calls"),
     ],
 )
 def test_a_broken_record_is_turned_away_whole(house: House, body: bytes, words: str) -> None:

@@ -138,8 +138,16 @@ def test_nothing_arrived_is_all_lost() -> None:
 
 
 def run_of(calls: int) -> Run:
-    names = Run.__dataclass_fields__
-    return Run(**{**dict.fromkeys(names), "id": 1, "codec": "g711a", "ptime_ms": 20, "calls": calls, "state": "taken"})
+    known = {
+        "id": 1,
+        "codec": "g711a",
+        "ptime_ms": 20,
+        "calls": calls,
+        "state": "taken",
+        "direction": "both",
+        "video": (),
+    }
+    return Run(**{**dict.fromkeys(Run.__dataclass_fields__), **known})
 
 
 def spoiled(**columns: list[int]) -> bytes:

@@ -103,7 +103,11 @@ function Stop({ run }: { run: Run }) {
 }
 
 function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
-  const late = (value: number | null) => (value === null ? "unknown" : `${value.toFixed(2)} ms`);
+  const ends = [
+    ["at the probe", check.probe_late_p99_ms],
+    ["at the far end", check.far_end_late_p99_ms],
+  ] as const;
+  const late = ends.flatMap(([where, value]) => (value === null ? [] : `${value.toFixed(2)} ms ${where}`));
   return (
     <>
       {check.tainted ? (
@@ -115,9 +119,11 @@ function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
         <p>Both ends kept their own time: what is shown here is the network.</p>
       )}
       <p className="mt-2 text-sm text-soft">
-        99 of 100 packets left within {late(check.probe_late_p99_ms)} of their instant at the probe, within{" "}
-        {late(check.far_end_late_p99_ms)} at the far end. Scheduling {check.priority ?? "unknown"}, arrival
-        stamped by the {check.receive_stamps ?? "program"}.
+        {late.length > 0
+          ? `99 of 100 packets left within ${late.join(", ")} of their instant. `
+          : "How late packets left their ends was not recorded. "}
+        {check.priority && `Scheduling ${check.priority}. `}
+        {check.receive_stamps && `Arrival stamped by the ${check.receive_stamps}.`}
       </p>
     </>
   );

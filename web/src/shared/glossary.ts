@@ -83,7 +83,7 @@ export const GLOSSARY = {
   picture: {
     title: "Picture score",
     what: "How a viewer would find the picture to move, 1 to 5. Our own, no standard's, and no MOS.",
-    how: "1 + 4·exp(−missed/6 − frozen/4): percent of frames not shown, percent of time the picture stood still.",
+    how: "1 + 4·exp(−missed/10 − frozen/6): percent of frames not shown, percent of time the picture stood still.",
     good: "4 and more looks smooth. Below 2.5 people ask what happened to your picture.",
   },
   wholeFrames: {
