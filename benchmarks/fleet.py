@@ -14,6 +14,7 @@ import tempfile
 import threading
 import time
 from pathlib import Path
+from typing import Any
 
 from tarnfell.store import places, probes, runs, sites
 from tarnfell.store.db import connect, open_database, writing
@@ -25,7 +26,6 @@ from tests.server.conftest import SITE, record_file
 PROBES, UPLOADING = 200, 20
 CALLS, SECONDS = 4, 30
 ASKED = 150
-EMAIL, PASSWORD = "bench@merrow.example", "a-long-enough-password"
 
 
 def report() -> str:
@@ -37,7 +37,7 @@ def report() -> str:
         with rig.process(*serve, stdout=subprocess.DEVNULL):
             rig.await_port("127.0.0.1", port)
             fleet = _Fleet(port, secrets, run_ids)
-            person = _Person(port)
+            person = Person(port)
             idle = person.times()
             fleet.begin()
             time.sleep(6)
@@ -73,7 +73,7 @@ def _set_up(folder: Path) -> tuple[list[str], list[int]]:
     db = open_database(folder)
     secrets, run_ids = [], []
     with writing(db):
-        add_user(db, EMAIL, "Bench", PASSWORD)
+        add_user(db, Person.EMAIL, "Bench", Person.PASSWORD)
         engagement = add_engagement(db, "bench", "Bench")
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         for n in range(PROBES):
@@ -113,7 +113,7 @@ class _Fleet:
         while not self._stop.wait(0.01):
             for secret, at in due.items():
                 if time.monotonic() >= at:
-                    answer = _ask(self._port, "POST", "/api/probe/heartbeat", secret, b'{"environment": null}')
+                    answer = ask(self._port, "POST", "/api/probe/heartbeat", secret, b'{"environment": null}')
                     due[secret] = time.monotonic() + float(json.loads(answer)["again_s"])
 
     def upload(self) -> None:
@@ -121,7 +121,7 @@ class _Fleet:
         self._began = time.monotonic()
         for secret, run_id in zip(self._secrets, self._run_ids, strict=False):
             path = f"/api/probe/jobs/{run_id}/record"
-            thread = threading.Thread(target=_ask, args=(self._port, "PUT", path, secret, body), daemon=True)
+            thread = threading.Thread(target=ask, args=(self._port, "PUT", path, secret, body), daemon=True)
             thread.start()
             self._uploads.append(thread)
 
@@ -136,26 +136,40 @@ class _Fleet:
             thread.join(10)
 
 
-class _Person:
+class Person:
+    """Somebody signed in."""
+
+    EMAIL, PASSWORD = "bench@merrow.example", "a-long-enough-password"
+
     def __init__(self, port: int) -> None:
         self._connection = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
-        body = json.dumps({"email": EMAIL, "password": PASSWORD})
+        body = json.dumps({"email": self.EMAIL, "password": self.PASSWORD})
         self._connection.request("POST", "/api/session", body, {"Content-Type": "application/json"})
         answer = self._connection.getresponse()
         answer.read()
         self._cookie = (answer.getheader("Set-Cookie") or "").split(";")[0]
 
+    def get(self, path: str) -> Any:
+        try:
+            return self._get(path)
+        except http.client.RemoteDisconnected:  # idle for long: the server hung up, as a browser finds too
+            self._connection.close()
+            return self._get(path)
+
+    def _get(self, path: str) -> Any:
+        self._connection.request("GET", path, headers={"Cookie": self._cookie})
+        return json.loads(self._connection.getresponse().read())
+
     def times(self) -> list[float]:
         found = []
         for _ in range(ASKED):
             begun = time.perf_counter()
-            self._connection.request("GET", "/api/engagements", headers={"Cookie": self._cookie})
-            self._connection.getresponse().read()
+            self.get("/api/engagements")
             found.append(1000 * (time.perf_counter() - begun))
         return found
 
 
-def _ask(port: int, method: str, path: str, secret: str, body: bytes) -> bytes:
+def ask(port: int, method: str, path: str, secret: str, body: bytes) -> bytes:
     connection = http.client.HTTPConnection("127.0.0.1", port, timeout=120)
     headers = {"Authorization": f"Bearer {secret}", "Content-Type": "application/json"}
     connection.request(method, path, body, headers)
@@ -178,12 +192,10 @@ def _long_run(folder: Path, port: int, secret: str) -> float:
         runs.move(db, run, "taken", "")
     db.close()
     body = record_file(calls=100, packets=15_000)
-    person = _Person(port)
+    person = Person(port)
     begun = time.perf_counter()
-    _ask(port, "PUT", f"/api/probe/jobs/{run.id}/record", secret, body)
-    person._connection.request("GET", f"/api/runs/{run.id}", headers={"Cookie": person._cookie})
-    shown = json.loads(person._connection.getresponse().read())
-    assert shown["state"] == "done"
+    ask(port, "PUT", f"/api/probe/jobs/{run.id}/record", secret, body)
+    assert person.get(f"/api/runs/{run.id}")["state"] == "done"
     return time.perf_counter() - begun
 
 

@@ -7,13 +7,18 @@ publishes it or it is a planning value. This file only reads and looks up.
 from __future__ import annotations
 
 import csv
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from importlib import resources
 from typing import Literal
 
 Band = Literal["narrow", "wide"]
-Standing = Literal["published", "planning"]
+Standing = Literal["published", "planning", "own"]
+"""Whether the standard prints the values, they are ours to plan with, or the consultant's own."""
+
+MAX_IE = 95.0
+"""Ie,eff reaches no further (G.107 §7.5)."""
+MIN_BPL, MAX_BPL = 1.0, 100.0
 
 MIN_PTIME_MS = 10
 MAX_PTIME_MS = 60
@@ -100,3 +105,19 @@ def _codec(row: dict[str, str]) -> Codec:
         standing=standing,
         source=row["source"],
     )
+
+
+def with_values(codec: Codec, ie: float, bpl: float, why: str) -> Codec:
+    """The codec with a consultant's own Ie and Bpl in place of planning values. Raises CodecError.
+
+    Values that a standard publishes stand: a report could not defend others.
+    """
+    if codec.standing == "published":
+        raise CodecError(f"The values of {codec.title} are published ({codec.source}); they are not ours to change.")
+    if not 0 <= ie <= MAX_IE:
+        raise CodecError(f"Ie {ie:g} cannot be: choose 0 to {MAX_IE:g}.")
+    if not MIN_BPL <= bpl <= MAX_BPL:
+        raise CodecError(f"Bpl {bpl:g} cannot be: choose {MIN_BPL:g} to {MAX_BPL:g}.")
+    if not why.strip():
+        raise CodecError("Say where these values come from; the report will.")
+    return replace(codec, ie=ie, bpl=bpl, standing="own", source=why.strip())

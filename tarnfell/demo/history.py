@@ -195,7 +195,7 @@ class _SiteHistory:
         run = self._again(run)
         run_store.move(db, run, "running", "Packets are being sent.", moment)
         call_store.take_in(
-            db, self._again(run), call_store.judge_upload(run, upload), moment + (seconds + 3) * 1_000_000
+            db, self._again(run), call_store.judge_upload(run, upload, self._codec), moment + (seconds + 3) * 1_000_000
         )
 
     def _again(self, run: Run) -> Run:

@@ -32,6 +32,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import StoredCall
+from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.packets import DIRECTIONS, JudgedDirection, clock_relation, judge_record, trace_of
 
 blueprint = Blueprint("calls", __name__)
@@ -48,7 +49,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
     site = site_store.site_by_id(g.db, run.site_id)
     try:
         sent_as = find_codec(run.codec)
-        judged_as = find_codec(query.codec or run.codec)
+        judged_as = codec_of_site(g.db, site.id, query.codec or run.codec)
         judged_as.check_ptime(run.ptime_ms)
     except CodecError as error:
         raise Problem(422, str(error)) from None

@@ -10,6 +10,7 @@ import itertools
 import logging
 import sqlite3
 import threading
+import time
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,8 @@ from zoneinfo import ZoneInfo
 
 from tarnfell.core.schedule import Quiet, Span, from_us, next_start, quiet_span, to_us
 from tarnfell.server.presence import is_heard
+from tarnfell.store import calls as call_store
+from tarnfell.store import codecs as codec_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
@@ -29,6 +32,7 @@ from tarnfell.store.sites import Site
 GRACE_US = 10 * 60 * 1_000_000
 """How late a series may begin before it counts as missed."""
 TICK_S = 0.5
+JUDGE_FOR_S = 0.3
 
 HEAVY_LOSS_PCT = 30.0
 HEAVY_LOSS_S = 10
@@ -64,12 +68,27 @@ def tick(db: sqlite3.Connection, at_us: int | None = None) -> None:
     if silent:
         with writing(db):
             run_store.give_up_silent(db, silent)
+    judge_stale(db)
     for series in plan_store.open_series(db):
         try:
             with writing(db):
                 _advance(db, plan_store.series_by_id(db, series.id), at)
         except Exception:  # what is wrong with one site must not hold up the others
             log.exception("series %s", series.id)
+
+
+def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
+    """Judge runs again whose codec values have changed, newest first, for a moment at a time."""
+    until = time.monotonic() + for_s
+    while time.monotonic() < until:
+        stale = codec_store.stale_runs(db, 1)
+        if not stale:
+            return
+        run = run_store.run_by_id(db, stale[0])
+        codec = codec_store.codec_of_site(db, run.site_id, run.codec)
+        fresh = call_store.judge_again(db, run, codec)  # outside the transaction: others may write meanwhile
+        with writing(db):
+            call_store.replace_figures(db, run, codec, fresh)
 
 
 def _begin(db: sqlite3.Connection, plan: Plan, at: int) -> None:

@@ -23,18 +23,18 @@ _lock = threading.Lock()
 
 
 def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
-    """The evaluation of ``site``; computed anew only when its number of calls or streams or its brief has changed."""
-    count = (call_store.call_count(db, site.id), video_store.stream_count(db, site.id))
+    """The evaluation of ``site``; computed anew only when its evidence or its brief has changed."""
+    mark = call_store.evidence_mark(db, site.id)
     key = (str(db.execute("PRAGMA database_list").fetchone()["file"]), site)
     with _lock:
         kept = _kept.get(key)
-    if kept and kept[0] == count:
+    if kept and kept[0] == mark:
         return kept[1]
     evaluation = evaluate_site(_facts(db, site), site.brief, _video_facts(db, site))
     with _lock:
         if len(_kept) >= _MAX_KEPT:
             _kept.clear()
-        _kept[key] = (count, evaluation)
+        _kept[key] = (mark, evaluation)
     return evaluation
 
 

@@ -28,6 +28,7 @@ from tarnfell.server.sites import require_site
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import writing
 from tarnfell.store.imports import Imported
 
@@ -60,7 +61,7 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
     """Bring a capture or an echo log to a site. The body is the file."""
     site = require_site(slug)
     body = request.get_data()
-    kind, result = _read(body, query)
+    kind, result = _read(body, query, site.id)
     with writing(g.db):
         number = import_store.keep_import(
             g.db, site.id, query.name, kind, hashlib.sha256(body).hexdigest(), result, g.user.id
@@ -93,13 +94,13 @@ def show_import(import_id: int) -> ImportPage:
     )
 
 
-def _read(body: bytes, query: ImportQuery) -> tuple[str, dict[str, Any]]:
+def _read(body: bytes, query: ImportQuery, site_id: int) -> tuple[str, dict[str, Any]]:
     """Kind and result. Raises Problem 422 with what the file is not."""
     if not body:
         raise Problem(422, "The file is empty.")
     try:
         if body[:4] in CAPTURE_MAGICS:
-            return "capture", _capture(body, query.codec)
+            return "capture", _capture(body, query.codec, site_id)
         return "echo log", _echo(parse_echo_log(body.decode("utf-8-sig")))
     except UnicodeDecodeError:
         raise Problem(422, f"{query.name} is neither a capture (pcap, pcapng) nor a text.") from None
@@ -107,13 +108,13 @@ def _read(body: bytes, query: ImportQuery) -> tuple[str, dict[str, Any]]:
         raise Problem(422, str(error)) from None
 
 
-def _capture(body: bytes, codec: str | None) -> dict[str, Any]:
+def _capture(body: bytes, codec: str | None, site_id: int) -> dict[str, Any]:
     if codec is not None:
         find_codec(codec)
     found = find_streams(io.BytesIO(body))
     if not found.streams:
         raise Problem(422, f"None of the {found.packets} packets in this capture belong to an RTP stream.")
-    streams = [_stream(one, one.codec or codec) for one in found.streams[:MAX_STREAMS]]
+    streams = [_stream(one, one.codec or codec, site_id) for one in found.streams[:MAX_STREAMS]]
     return {
         "packets": found.packets,
         "cut_short": found.cut_short,
@@ -122,8 +123,8 @@ def _capture(body: bytes, codec: str | None) -> dict[str, Any]:
     }
 
 
-def _stream(one: FoundStream, name: str | None) -> ImportedStream:
-    codec = find_codec(name) if name else None
+def _stream(one: FoundStream, name: str | None, site_id: int) -> ImportedStream:
+    codec = codec_of_site(g.db, site_id, name) if name else None
     criterion = UNKNOWN_CODEC
     if codec:
         ptime = min(codec.intervals_ms(), key=lambda ms: abs(ms - one.ptime_ms))

@@ -35,6 +35,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.commands import Command
 from tarnfell.store.db import writing
 from tarnfell.store.probes import Probe
@@ -177,7 +178,7 @@ def record(run_id: int) -> Done:
     if run.state == "done":
         return Done(state="done")
     try:
-        judged = call_store.judge_upload(run, request.get_data())
+        judged = call_store.judge_upload(run, request.get_data(), codec_of_site(g.db, run.site_id, run.codec))
     except WireError as error:
         raise Problem(422, str(error)) from None
     except (KeyError, TypeError, ValueError, OverflowError) as error:

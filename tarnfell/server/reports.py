@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, g, jsonify
 
-from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import call_rate
 from tarnfell.report.build import Report, SiteFacts, build_report
 from tarnfell.report.render import render_html, render_pdf
@@ -14,6 +13,7 @@ from tarnfell.server.sites import business_hours, require_site
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
+from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 
 blueprint = Blueprint("reports", __name__)
@@ -43,7 +43,7 @@ def _report(slug: str) -> Report:
     site = require_site(slug)
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
-    codec = find_codec(site.codec)
+    codec = codec_of_site(g.db, site.id, site.codec)
     facts = SiteFacts(
         engagement=engagement_store.engagement_by_id(g.db, site.engagement_id).name,
         name=site.name,

@@ -48,6 +48,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.packets import clock_relation
 from tarnfell.store.runs import Run
@@ -147,7 +148,7 @@ def follow_run(run_id: int, query: LiveQuery) -> RunLive:
     run = require_run(run_id)
     # One second more than asked for: a rate is the difference of two.
     bodies = run_store.seconds_after(g.db, run.id, max(0, query.after - 1))
-    criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
+    criterion = criterion_for(codec_of_site(g.db, run.site_id, run.codec), run.ptime_ms)
     views, before = [], None
     for body in bodies:
         if body["second"] > query.after:

@@ -10,9 +10,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from tarnfell.core.clock import ClockRelation
-from tarnfell.core.codecs import find_codec
+from tarnfell.core.codecs import Codec
 from tarnfell.core.quality import Criterion, criterion_for, judge_seconds
 from tarnfell.store import runs
+from tarnfell.store.codecs import codec_of_site
+from tarnfell.store.db import now_us
 from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record, picture_criterion
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import JudgedVideo, add_video, judge_video
@@ -71,9 +73,11 @@ class JudgedRun:
     stopped: bool
     calls: list[JudgedCall]
     video: list[JudgedVideo]
+    codec: Codec
+    """By whose values the calls were judged."""
 
 
-def judge_upload(run: Run, body: bytes) -> JudgedRun:
+def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
     """Read and judge a run's record file. Raises WireError; touches no database."""
     parts = split_parts(body)
     if not parts:
@@ -84,7 +88,7 @@ def judge_upload(run: Run, body: bytes) -> JudgedRun:
         had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
         raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
     relation = clock_relation(head)
-    criterion = criterion_for(find_codec(run.codec), run.ptime_ms)
+    criterion = criterion_for(codec, run.ptime_ms)
     return JudgedRun(
         sha256=hashlib.sha256(body).hexdigest(),
         clock_record=parts[0],
@@ -92,6 +96,7 @@ def judge_upload(run: Run, body: bytes) -> JudgedRun:
         stopped=bool(head.meta.get("stopped")),
         calls=[judge_call(part, relation, criterion) for part in sound],
         video=[judge_video(part, relation, picture_criterion(head)) for part in pictures],
+        codec=codec,
     )
 
 
@@ -140,17 +145,51 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
     for stream in judged.video:
         add_video(db, run.id, stream)
     db.execute(
-        "UPDATE run SET clock_record = ?, self_check = ?, record_sha256 = ?, tainted = ? WHERE id = ?",
+        "UPDATE run SET clock_record = ?, self_check = ?, record_sha256 = ?, tainted = ?, judged_us = ?, stale = ? "
+        "WHERE id = ?",
         (
             judged.clock_record,
             json.dumps(judged.self_check),
             judged.sha256,
             int(bool(judged.self_check.get("tainted"))),
+            now_us(),
+            # The values may have been changed while this was being judged.
+            int(judged.codec != codec_of_site(db, run.site_id, run.codec)),
             run.id,
         ),
     )
     words = "Stopped early; what was measured is kept." if judged.stopped else "Measured and judged."
     runs.move(db, run, "done", words, at_us)
+
+
+Figures = dict[int, dict[str, dict[str, Any]]]
+"""Column values by call and direction."""
+
+
+def judge_again(db: sqlite3.Connection, run: Run, codec: Codec) -> Figures:
+    """The calls of a run that is done, judged by ``codec``. Writes nothing."""
+    criterion = criterion_for(codec, run.ptime_ms)
+    found: Figures = {}
+    for call in calls_of_run(db, run.id):
+        judged = judge_record(call.record, clock_relation(call.clock), criterion)
+        found[call.id] = {name: _columns(one, criterion) for name, one in judged.items()}
+    return found
+
+
+def replace_figures(
+    db: sqlite3.Connection, run: Run, codec: Codec, fresh: dict[int, dict[str, dict[str, Any]]]
+) -> None:
+    """Write what ``judge_again`` found, unless the values have changed again since."""
+    if codec != codec_of_site(db, run.site_id, run.codec):
+        return
+    pairs = ", ".join(f"{name} = ?" for name in COLUMNS)
+    for call_id, directions in fresh.items():
+        for direction, values in directions.items():
+            db.execute(
+                f"UPDATE direction SET {pairs} WHERE call_id = ? AND direction = ?",
+                (*(values[name] for name in COLUMNS), call_id, direction),
+            )
+    db.execute("UPDATE run SET stale = 0, judged_us = ? WHERE id = ?", (now_us(), run.id))
 
 
 _DIRECTION_COLUMNS = ", ".join(f"d.{name}" for name in COLUMNS)
@@ -175,12 +214,12 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
     ).fetchall()
 
 
-def call_count(db: sqlite3.Connection, site_id: int) -> int:
-    """Changes whenever the site has new evidence."""
+def evidence_mark(db: sqlite3.Connection, site_id: int) -> tuple[int, int]:
+    """Changes whenever the site has new evidence, or old evidence judged anew."""
     row = db.execute(
-        "SELECT count(*) FROM call c JOIN run r ON r.id = c.run_id WHERE r.site_id = ?", (site_id,)
+        "SELECT count(judged_us), coalesce(max(judged_us), 0) FROM run WHERE site_id = ? AND state = 'done'", (site_id,)
     ).fetchone()
-    return int(row[0])
+    return int(row[0]), int(row[1])
 
 
 @dataclass(frozen=True)

@@ -98,11 +98,16 @@ def note_invitation(db: sqlite3.Connection, invitation: Invitation, what: str) -
 
 
 def enrol(db: sqlite3.Connection, code: str, environment: dict[str, Any]) -> tuple[Probe, str] | None:
-    """Trade a good code for a secret, once; None for one that is unknown, used, revoked or expired."""
+    """Trade a good code for a secret, once; None for one that is unknown, used, revoked or expired.
+
+    A probe may be killed between this and keeping what it was told. Its code is good again until its secret has
+    spoken for the first time; the secret before is then void.
+    """
     at = now_us()
     row = db.execute(
-        "UPDATE invitation SET used_us = ? "
-        "WHERE code = ? AND used_us IS NULL AND revoked_us IS NULL AND until_us > ? RETURNING probe_id",
+        "UPDATE invitation SET used_us = ? WHERE code = ? AND revoked_us IS NULL AND until_us > ? "
+        "AND (used_us IS NULL OR EXISTS (SELECT 1 FROM probe WHERE probe.id = probe_id "
+        "AND enrolled_us = used_us AND last_heard_us = enrolled_us)) RETURNING probe_id",
         (at, code, at),
     ).fetchone()
     if row is None:

@@ -149,14 +149,6 @@ def pictures_of_site(db: sqlite3.Connection, site_id: int) -> list[sqlite3.Row]:
     ).fetchall()
 
 
-def stream_count(db: sqlite3.Connection, site_id: int) -> int:
-    """Changes whenever the site has new evidence of video."""
-    row = db.execute(
-        "SELECT count(*) FROM video_stream v JOIN run r ON r.id = v.run_id WHERE r.site_id = ?", (site_id,)
-    ).fetchone()
-    return int(row[0])
-
-
 @dataclass(frozen=True)
 class StoredVideo:
     id: int

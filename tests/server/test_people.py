@@ -73,6 +73,7 @@ def test_headers_guard_every_answer(house: House) -> None:
 def test_probe_needs_its_secret_and_a_token_works_once(house: House) -> None:
     stranger = house.app.test_client()
     assert stranger.post("/api/probe/heartbeat", json={}).status_code == 401
+    house.heartbeat()
     again = stranger.post("/api/probe/enrol", json={"token": house.token})
     assert again.status_code == 403
     assert "used, revoked or expired" in again.json["detail"]

@@ -108,8 +108,9 @@ def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     enrolled = probes.enrol(db, token, {"system": "test"})
     assert enrolled is not None
     probe, secret = enrolled
-    assert probes.enrol(db, token, {}) is None
     assert probes.probe_by_secret(db, secret) == probe
+    probes.heard(db, probe.id, None, None)
+    assert probes.enrol(db, token, {}) is None
     assert probes.probe_by_secret(db, "guess") is None
     stale = probes.invite(db, probe.id, until_us=now_us() - 1)
     assert probes.enrol(db, stale, {}) is None
@@ -120,6 +121,24 @@ def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     assert probes.probe_by_secret(db, secret) is None
     assert not token.startswith("-")
     assert probes.probe_by_id(db, probe.id).environment == {}
+
+
+def test_a_probe_killed_before_it_kept_its_secret_enrols_once_more(db: sqlite3.Connection) -> None:
+    token = probes.invite(db, probes.add_probe(db, 1, 1, "second"))
+    lost = probes.enrol(db, token, {})
+    kept = probes.enrol(db, token, {"system": "test"})
+    assert lost is not None
+    assert kept is not None
+    assert lost[0].id == kept[0].id
+    # Only the secret that was given last is good, and once it has spoken the code is used up.
+    assert probes.probe_by_secret(db, lost[1]) is None
+    assert probes.probe_by_secret(db, kept[1]) is not None
+    probes.heard(db, kept[0].id, None, "192.0.2.7")
+    assert probes.enrol(db, token, {}) is None
+    late = probes.invite(db, probes.add_probe(db, 1, 1, "third"))
+    assert probes.enrol(db, late, {}) is not None
+    db.execute("UPDATE invitation SET until_us = ? WHERE code = ?", (now_us() - 1, late))
+    assert probes.enrol(db, late, {}) is None
 
 
 def test_a_newer_link_ends_the_one_before(db: sqlite3.Connection) -> None:

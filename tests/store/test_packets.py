@@ -166,7 +166,7 @@ def spoiled(**columns: list[int]) -> bytes:
 )
 def test_records_that_contradict_themselves_are_turned_away(part: bytes, words: str) -> None:
     with pytest.raises(WireError, match=words):
-        judge_upload(run_of(1), join_parts([clock().serialize(), part]))
+        judge_upload(run_of(1), join_parts([clock().serialize(), part]), find_codec("g711a"))
 
 
 def test_exchanges_of_unequal_number_are_turned_away() -> None:

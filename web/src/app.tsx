@@ -6,6 +6,7 @@ import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
 import { BriefScreen, NewSiteScreen } from "./brief/brief-screen";
 import { CallScreen } from "./call/call-screen";
 import { CompareScreen } from "./compare/compare-screen";
+import { CodecValuesScreen } from "./engagement/codec-values-screen";
 import { EngagementScreen } from "./engagement/engagement-screen";
 import { EngagementsScreen } from "./engagement/engagements-screen";
 import { ImportScreen } from "./imports/import-screen";
@@ -57,6 +58,7 @@ function SignedIn() {
       <Routes>
         <Route path="/" element={<EngagementsScreen />} />
         <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+        <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
         <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
         <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
         <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />

@@ -7,7 +7,6 @@ from typing import Literal
 from pydantic import Field
 
 from tarnfell.server.models.base import Model
-from tarnfell.server.models.brief import VideoProfileView
 from tarnfell.server.models.runs import CallDirection
 
 
@@ -69,23 +68,6 @@ class CallSide(Model):
     packets: list[PacketPoint]
     thinned: bool
     """Whether packets stands for more than one packet a point."""
-
-
-class CodecView(Model):
-    name: str
-    title: str
-    intervals_ms: list[int]
-    payload_bytes: list[int]
-    """Of one packet at each interval."""
-    ie: float
-    bpl: float
-    standing: Literal["published", "planning"]
-    source: str
-
-
-class CodecList(Model):
-    codecs: list[CodecView]
-    video_profiles: list[VideoProfileView]
 
 
 class CallPage(Model):

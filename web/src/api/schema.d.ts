@@ -162,7 +162,9 @@ export interface paths {
         /** The codecs calls can be placed with, and the profiles of video beside them. */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    engagement?: string | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -498,6 +500,137 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/codecs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** By which values an engagement judges each codec, and what they make of loss. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValuesPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/codecs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put own values in place of planning values. Every run of that codec is judged again from its packets. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["CodecValues"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValuesPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Back to the planning values; every run of that codec is judged again. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValuesPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -3829,6 +3962,27 @@ export interface components {
             /** Video Profiles */
             video_profiles: components["schemas"]["VideoProfileView"][];
         };
+        /** CodecQuery */
+        CodecQuery: {
+            /**
+             * Engagement
+             * @description Whose values to tell; the table's own unless given.
+             * @default null
+             */
+            engagement: string | null;
+        };
+        /** CodecValues */
+        CodecValues: {
+            /** Ie */
+            ie: number;
+            /** Bpl */
+            bpl: number;
+            /**
+             * Why
+             * @description Where the values come from.
+             */
+            why: string;
+        };
         /** CodecView */
         CodecView: {
             /** Name */
@@ -3850,7 +4004,7 @@ export interface components {
              * Standing
              * @enum {string}
              */
-            standing: "published" | "planning";
+            standing: "published" | "planning" | "own";
             /** Source */
             source: string;
         };
@@ -5923,6 +6077,77 @@ export interface components {
             arguments: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * ValueView
+         * @description One codec as an engagement judges it.
+         */
+        ValueView: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /**
+             * Band
+             * @enum {string}
+             */
+            band: "narrow" | "wide";
+            /**
+             * Standing
+             * @enum {string}
+             */
+            standing: "published" | "planning" | "own";
+            /** Ie */
+            ie: number;
+            /** Bpl */
+            bpl: number;
+            /** Source */
+            source: string;
+            /**
+             * Planning Ie
+             * @description As the program comes.
+             */
+            planning_ie: number;
+            /** Planning Bpl */
+            planning_bpl: number;
+            /** Planning Source */
+            planning_source: string;
+            /**
+             * Mos
+             * @description MOS-CQEN at each shown loss.
+             */
+            mos: number[];
+            /**
+             * Mos Wide
+             * @description MOS-CQEW, on which codecs of both bands stand too.
+             */
+            mos_wide: number[];
+            /**
+             * Runs
+             * @description Of this engagement, done.
+             */
+            runs: number;
+            /**
+             * Stale
+             * @description Still to be judged again.
+             */
+            stale: number;
+        };
+        /** ValuesPage */
+        ValuesPage: {
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Loss Pct */
+            loss_pct: number[];
+            /**
+             * Delay Ms
+             * @description Mouth to ear, at which the shown MOS stand.
+             */
+            delay_ms: number;
+            /** Codecs */
+            codecs: components["schemas"]["ValueView"][];
         };
         /** VerdictView */
         VerdictView: {

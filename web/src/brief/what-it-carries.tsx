@@ -9,8 +9,8 @@ import type { Page, PartProps } from "./part";
 
 export function WhatItCarries({ page, form, change }: PartProps & { page: Page }) {
   const codecs = useQuery({
-    queryKey: ["codecs"],
-    queryFn: () => get("CodecList", "/api/codecs"),
+    queryKey: ["codecs", page.engagement_slug],
+    queryFn: () => get("CodecList", `/api/codecs?engagement=${page.engagement_slug}`),
     staleTime: Number.POSITIVE_INFINITY,
   });
   const codec = codecs.data?.codecs.find((c) => c.name === form.codec);
@@ -83,7 +83,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
           hint={
             codec &&
             (codec.standing === "planning"
-              ? `Ie ${codec.ie}, Bpl ${codec.bpl}: planning values. ${codec.source}`
+              ? `Ie ${codec.ie}, Bpl ${codec.bpl}: planning values, ${codec.source}`
               : `Ie ${codec.ie}, Bpl ${codec.bpl}: ${codec.source}`)
           }
         />

@@ -97,6 +97,7 @@ export function EngagementScreen({ id }: { id: string }) {
         <EngagementDialog of={page.data}>
           <Button>Name and summary …</Button>
         </EngagementDialog>
+        <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
       </div>
       {page.data.archived && <p className="mt-4">This engagement is archived. Everything of it is kept.</p>}

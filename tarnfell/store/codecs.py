@@ -1,0 +1,68 @@
+"""A codec as one engagement judges it: the table's values, or those the consultant put in place of planning values."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from tarnfell.core.codecs import Codec, codec_table, find_codec, with_values
+from tarnfell.store.db import now_us
+
+
+def codecs_of(db: sqlite3.Connection, engagement_id: int) -> list[Codec]:
+    """Every codec as this engagement judges it, in the table's order."""
+    rows = db.execute("SELECT codec, ie, bpl, why FROM codec_value WHERE engagement_id = ?", (engagement_id,))
+    own = {row["codec"]: row for row in rows}
+    return [
+        with_values(codec, own[name]["ie"], own[name]["bpl"], own[name]["why"]) if name in own else codec
+        for name, codec in codec_table().items()
+    ]
+
+
+def codec_of_site(db: sqlite3.Connection, site_id: int, name: str) -> Codec:
+    """One codec as the site's engagement judges it. Raises CodecError."""
+    codec = find_codec(name)
+    row = db.execute(
+        "SELECT v.ie, v.bpl, v.why FROM codec_value v JOIN site s ON s.engagement_id = v.engagement_id "
+        "WHERE s.id = ? AND v.codec = ?",
+        (site_id, name),
+    ).fetchone()
+    return with_values(codec, row["ie"], row["bpl"], row["why"]) if row else codec
+
+
+def keep_values(db: sqlite3.Connection, engagement_id: int, codec: Codec, why: str, user_id: int | None) -> None:
+    """Judge by this codec's values from here on, and all again that was judged by others."""
+    db.execute(
+        "INSERT INTO codec_value (engagement_id, codec, ie, bpl, why, set_by, set_us) VALUES (?, ?, ?, ?, ?, ?, ?) "
+        "ON CONFLICT (engagement_id, codec) DO UPDATE SET ie = excluded.ie, bpl = excluded.bpl, why = excluded.why, "
+        "set_by = excluded.set_by, set_us = excluded.set_us",
+        (engagement_id, codec.name, codec.ie, codec.bpl, why, user_id, now_us()),
+    )
+    _judge_again(db, engagement_id, codec.name)
+
+
+def drop_values(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
+    """Back to the table's values."""
+    db.execute("DELETE FROM codec_value WHERE engagement_id = ? AND codec = ?", (engagement_id, name))
+    _judge_again(db, engagement_id, name)
+
+
+def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
+    db.execute(
+        "UPDATE run SET stale = 1 WHERE codec = ? AND state = 'done' "
+        "AND site_id IN (SELECT id FROM site WHERE engagement_id = ?)",
+        (name, engagement_id),
+    )
+
+
+def run_counts(db: sqlite3.Connection, engagement_id: int) -> dict[str, tuple[int, int]]:
+    """By codec: runs of this engagement that are done, and those of them still to be judged again."""
+    rows = db.execute(
+        "SELECT r.codec, count(*), sum(r.stale) FROM run r JOIN site s ON s.id = r.site_id "
+        "WHERE s.engagement_id = ? AND r.state = 'done' GROUP BY r.codec",
+        (engagement_id,),
+    )
+    return {row[0]: (int(row[1]), int(row[2])) for row in rows}
+
+
+def stale_runs(db: sqlite3.Connection, limit: int) -> list[int]:
+    return [row[0] for row in db.execute("SELECT id FROM run WHERE stale = 1 ORDER BY id DESC LIMIT ?", (limit,))]
