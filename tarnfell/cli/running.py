@@ -9,6 +9,7 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -27,7 +28,9 @@ def farend(options: argparse.Namespace) -> int:
     config = FarEndConfig(options.bind, options.control_port, low, high)
     key, file, made = read_or_make_key(options.key_file)
     listener = listen(config)
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    # Told, not raised: an exception may come up where it is swallowed, and the far end would go on.
+    stop = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: stop.set())
     if made:
         print(f"Made a key: {file}. Copy it to each probe.", file=sys.stderr)
     print(
@@ -36,7 +39,7 @@ def farend(options: argparse.Namespace) -> int:
         flush=True,
     )
     try:
-        run(listener, config, key)
+        run(listener, config, key, stop)
     finally:
         listener.close()
     return DONE

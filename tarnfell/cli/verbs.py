@@ -5,25 +5,22 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from tarnfell import __version__
-from tarnfell.cli import calling, judging, running
 from tarnfell.cli.common import FAILED, WRONG_USE
 from tarnfell.core import playout
-from tarnfell.core.codecs import CodecError, codec_table
-from tarnfell.core.rates import PlanError
-from tarnfell.core.trace import TraceError
-from tarnfell.core.video import DEFAULT_DSCP, VideoError, video_profiles
+from tarnfell.core.codecs import codec_table
+from tarnfell.core.video import DEFAULT_DSCP, video_profiles
 from tarnfell.farend.daemon import DEFAULT_MEDIA_PORTS, FarEndError
-from tarnfell.media.keys import KeyFileError
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.state import AgentError
 from tarnfell.wire import WireError
 from tarnfell.wire.control import DEFAULT_PORT
 
-_WRONG_USE = (CodecError, VideoError, PlanError, TraceError, KeyFileError, FarEndError, ValueError, OSError)
+_WRONG_USE = (FarEndError, ValueError, OSError)
 _FAILED = (CallError, AgentError, WireError)
 
 
@@ -73,7 +70,7 @@ def _parser() -> argparse.ArgumentParser:
     names = ", ".join(codec_table())
     call = verb(
         "call",
-        calling.call,
+        _do("calling", "call"),
         "Place synthetic calls to a far end and judge them.",
         "Example: tarnfell call farend.example --codec g711u --calls 10 --seconds 30 --video 720p30:2",
     )
@@ -93,7 +90,7 @@ def _parser() -> argparse.ArgumentParser:
 
     analyse = verb(
         "analyse",
-        judging.analyse,
+        _do("judging", "analyse"),
         "Judge a packet trace, the RTP streams of a capture, or a log of ping.",
         "The file is a packet trace (CSV: seq,sent_us,recv_us, blank recv_us for a lost packet), a capture (pcap or\n"
         "pcapng), or what ping printed on Linux, macOS or Windows.\n"
@@ -107,7 +104,7 @@ def _parser() -> argparse.ArgumentParser:
 
     quality = verb(
         "quality",
-        judging.quality,
+        _do("judging", "quality"),
         "R and MOS of a delay and a loss, by the E-model (ITU-T G.107).",
         "Example: tarnfell quality --one-way-ms 150 --loss-pct 1 --codec g711u",
     )
@@ -116,7 +113,7 @@ def _parser() -> argparse.ArgumentParser:
     quality.add_argument("--burst-ratio", type=float, default=1, metavar="B", help="1 is random loss")
     _criterion_options(quality, names)
 
-    plan = verb("plan", judging.plan, "What a run costs on the line, how long it takes and what it yields.")
+    plan = verb("plan", _do("judging", "plan"), "What a run costs on the line, how long it takes and what it yields.")
     plan.add_argument("--codec", default="g711u", metavar="NAME", help=f"one of {names}")
     plan.add_argument("--ptime", type=int, default=20, metavar="MS")
     plan.add_argument("--calls", type=int, default=1, metavar="N")
@@ -125,7 +122,7 @@ def _parser() -> argparse.ArgumentParser:
     plan.add_argument("--rise-from", type=int, metavar="N", help="rise step by step from N calls to --calls")
     plan.add_argument("--rise-by", type=int, default=1, metavar="N", help="calls more at each step")
 
-    farend = verb("farend", running.farend, "Answer calls: run this where calls would really be answered.")
+    farend = verb("farend", _do("running", "farend"), "Answer calls: run this where calls would really be answered.")
     farend.add_argument("--bind", required=True, metavar="ADDR", help="address to answer at")
     farend.add_argument("--control-port", type=int, default=DEFAULT_PORT, metavar="N")
     farend.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
@@ -135,9 +132,9 @@ def _parser() -> argparse.ArgumentParser:
     inner = probe.add_subparsers(required=True, metavar="enrol|run|status")
     state = Path.home() / ".local" / "share" / "tarnfell" / "probe"
     for name, function, words in (
-        ("enrol", running.probe_enrol, "Make this machine known to a server."),
-        ("run", running.probe_run, "Take jobs from the server until stopped."),
-        ("status", running.probe_status, "Say who this probe is and what it still has to deliver."),
+        ("enrol", _do("running", "probe_enrol"), "Make this machine known to a server."),
+        ("run", _do("running", "probe_run"), "Take jobs from the server until stopped."),
+        ("status", _do("running", "probe_status"), "Say who this probe is and what it still has to deliver."),
     ):
         one = inner.add_parser(name, help=words, description=words)
         one.set_defaults(verb_function=function)
@@ -149,7 +146,7 @@ def _parser() -> argparse.ArgumentParser:
 
     serve = verb(
         "serve",
-        running.serve,
+        _do("running", "serve"),
         "Run the server.",
         "Example: tarnfell serve --data /var/lib/tarnfell --bind [::1]:8080",
     )
@@ -161,7 +158,7 @@ def _parser() -> argparse.ArgumentParser:
 
     user = verb(
         "user",
-        running.user,
+        _do("running", "user"),
         "Let somebody sign in to a server.",
         "The password is asked for, or read from standard input.\n"
         "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
@@ -170,11 +167,20 @@ def _parser() -> argparse.ArgumentParser:
     user.add_argument("--name", metavar="NAME")
     user.add_argument("--data", required=True, metavar="DIR")
 
-    demo = verb("demo", running.demo, "Run everything on this machine with made-up data.")
+    demo = verb("demo", _do("running", "demo"), "Run everything on this machine with made-up data.")
     demo.add_argument("--port", type=int, default=8080, metavar="N")
     demo.add_argument("--data", default="demo-data", metavar="DIR")
     demo.add_argument("--fresh", action="store_true", help="make the demo data anew")
     return parser
+
+
+def _do(module: str, function: str) -> Callable[[argparse.Namespace], int]:
+    """The verb's work, loaded when it is done: a far end or a probe needs nothing numeric, and starts at once."""
+
+    def work(options: argparse.Namespace) -> int:
+        return int(getattr(import_module(f"tarnfell.cli.{module}"), function)(options))
+
+    return work
 
 
 def _criterion_options(parser: argparse.ArgumentParser, names: str) -> None:

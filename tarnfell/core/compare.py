@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
 
 from tarnfell.core.stats import wilson
 
@@ -65,5 +64,7 @@ def mean_difference(first: Sequence[float], second: Sequence[float]) -> Differen
     if spread == 0:
         return Difference(mean_a, mean_b, change, change, change)
     freedom = spread**2 / (part_a**2 / (len(a) - 1) + part_b**2 / (len(b) - 1))
+    from scipy import stats  # heavy, and wanted by one screen only
+
     half = float(stats.t.ppf(0.975, freedom)) * math.sqrt(spread)
     return Difference(mean_a, mean_b, change, change - half, change + half)

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import lfilter
 
 from tarnfell.core.trace import Bools, Ints, Trace
 
@@ -126,6 +125,9 @@ def jitter_series_ms(trace: Trace) -> Floats:
     difference = np.abs(np.diff(transit))
     if len(difference) == 0:
         return difference
+    # Here and not above: it takes a second, which whoever only places calls need not wait.
+    from scipy.signal import lfilter
+
     return np.asarray(lfilter([1 / 16], [1, -15 / 16], difference)) / 1000
 
 

@@ -48,8 +48,8 @@ class _Ids:
     far_end: int
 
 
-def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None) -> None:
-    """The scenario in a new database in ``folder``, its seven days ending at ``end`` (with a zone)."""
+def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None, days: int = DAYS) -> None:
+    """The scenario in a new database in ``folder``, its ``days`` ending at ``end`` (with a zone)."""
     db = open_database(folder)
     try:
         with writing(db):
@@ -58,8 +58,8 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None) -
             for number, site in enumerate(SITES):
                 ids = _set_up(db, engagement, site)
                 if site.up and site.down:
-                    tell(f"{site.values['name']}: seven days of calls")
-                    _SiteHistory(db, site, ids, end, np.random.default_rng([SEED, number])).write()
+                    tell(f"{site.values['name']}: {days} days of calls")
+                    _SiteHistory(db, site, ids, end, np.random.default_rng([SEED, number])).write(days)
     finally:
         db.close()
 
@@ -87,8 +87,8 @@ class _SiteHistory:
         minutes = end.minute % EVERY_MINUTES
         self._end = end.astimezone(UTC).replace(second=0, microsecond=0) - timedelta(minutes=minutes)
 
-    def write(self) -> None:
-        count = DAYS * 24 * 60 // EVERY_MINUTES
+    def write(self, days: int) -> None:
+        count = days * 24 * 60 // EVERY_MINUTES
         starts = [self._end - timedelta(minutes=EVERY_MINUTES * (count - i)) for i in range(count)]
         # A few seconds into each cell, never at the same instant.
         offsets = self._rng.uniform(5, 240, count)

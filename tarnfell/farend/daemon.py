@@ -7,6 +7,7 @@ import signal
 import socket
 import sys
 import threading
+import time
 from dataclasses import dataclass
 
 from tarnfell.farend.session import Offer, serve
@@ -14,6 +15,9 @@ from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
 
 MAX_SESSIONS = 16
+END_LIMIT_S = 1.0
+"""For a session to end when the far end is told to."""
+_LOOK_S = 0.1
 DEFAULT_MEDIA_PORTS = (20000, 20399)
 
 
@@ -49,7 +53,7 @@ def listen(config: FarEndConfig) -> socket.socket:
 def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threading.Event | None = None) -> None:
     """Accept sessions until ``stop`` is set or the process is told to end."""
     children: set[int] = set()
-    listener.settimeout(0.5)
+    listener.settimeout(_LOOK_S)
     while stop is None or not stop.is_set():
         _reap(children)
         try:
@@ -97,8 +101,14 @@ def _reap(children: set[int]) -> None:
 
 
 def _end(pid: int) -> None:
+    """A session that was only just forked still has this process's way of taking SIGTERM; it does not wait for that."""
     try:
         os.kill(pid, signal.SIGTERM)
-        os.waitpid(pid, 0)
+        deadline = time.monotonic() + END_LIMIT_S
+        while not os.waitpid(pid, os.WNOHANG)[0]:
+            if time.monotonic() > deadline:
+                os.kill(pid, signal.SIGKILL)
+                deadline = float("inf")
+            time.sleep(0.02)
     except OSError:
         pass
