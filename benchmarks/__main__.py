@@ -6,7 +6,7 @@ import platform
 from datetime import UTC, datetime
 from pathlib import Path
 
-from benchmarks import analysis, fleet, pages, run_end, send_lateness
+from benchmarks import analysis, fleet, live, pages, run_end, send_lateness
 
 DOC = Path(__file__).parents[1] / "docs" / "performance.md"
 
@@ -18,7 +18,7 @@ def main() -> None:
         f"Made by `make bench` on {datetime.now(UTC):%d %B %Y}: {_machine()}. The machine is shared and noisy; compare "
         "within a table, not across runs.",
     ]
-    for part in (send_lateness, analysis, pages, fleet, run_end):
+    for part in (send_lateness, analysis, pages, fleet, live, run_end):
         print(f"{part.__name__.rsplit('.', maxsplit=1)[-1]} …", flush=True)
         text = part.report()
         print(text, flush=True)

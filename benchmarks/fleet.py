@@ -148,6 +148,7 @@ class Person:
         answer = self._connection.getresponse()
         answer.read()
         self._cookie = (answer.getheader("Set-Cookie") or "").split(";")[0]
+        self._csrf = self.get("/api/session")["csrf"]
 
     def get(self, path: str) -> Any:
         try:
@@ -158,6 +159,11 @@ class Person:
 
     def _get(self, path: str) -> Any:
         self._connection.request("GET", path, headers={"Cookie": self._cookie})
+        return json.loads(self._connection.getresponse().read())
+
+    def post(self, path: str, body: dict[str, Any]) -> Any:
+        headers = {"Cookie": self._cookie, "X-CSRF-Token": self._csrf, "Content-Type": "application/json"}
+        self._connection.request("POST", path, json.dumps(body), headers)
         return json.loads(self._connection.getresponse().read())
 
     def times(self) -> list[float]:

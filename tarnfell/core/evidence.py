@@ -11,7 +11,7 @@ from enum import Enum
 
 import numpy as np
 
-from tarnfell.core.targets import Targets, missed
+from tarnfell.core.targets import BOUNDS, Bound, Targets, missed
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -167,6 +167,36 @@ def _trouble(fact: CallFact, added: float | None) -> Trouble:
     if fact.late_pct > 0:
         return Trouble.LATE
     return Trouble.DELAY
+
+
+@dataclass(frozen=True)
+class KeptBound:
+    """One bound beside the MOS, over the directions of calls of which its measure is known."""
+
+    bound: Bound
+    asked: float
+    kept: int
+    known: int
+    p95: float
+    """95th percentile of the measure."""
+
+
+def kept_bounds(readings: list[Reading], brief: Targets) -> tuple[KeptBound, ...]:
+    """Every bound that is asked and of which something is known, in the order of the brief."""
+    found = []
+    for bound in BOUNDS:
+        measure = _MEASURES.get(bound.key)
+        asked = getattr(brief, bound.key)
+        if measure is None or asked is None:
+            continue
+        values = [v for r in readings if (v := getattr(r.fact, measure)) is not None]
+        if values:
+            kept = sum(v <= asked for v in values)
+            found.append(KeptBound(bound, asked, kept, len(values), float(np.percentile(values, 95))))
+    return tuple(found)
+
+
+_MEASURES = {"max_delay_ms": "mouth_to_ear_ms", "max_loss_pct": "loss_pct", "max_variation_ms": "pdv_p99_ms"}
 
 
 @dataclass(frozen=True)

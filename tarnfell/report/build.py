@@ -59,6 +59,8 @@ class Report:
             "summary": list(self.summary),
             "brief": asdict(e.brief),
             "verdict": asdict(e.verdict),
+            "kept_bounds": [asdict(k) for k in e.kept],
+            "video": asdict(e.video),
             "findings": [asdict(f) for f in e.findings],
             "legs": {"up": asdict(e.legs[0]), "down": asdict(e.legs[1])},
             "days": [asdict(day) for day in e.sheet],

@@ -9,6 +9,8 @@ from importlib import resources
 from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
+from tarnfell.core import picture
+from tarnfell.core.targets import in_words
 from tarnfell.report.build import Report
 from tarnfell.report.figures import RAMP, day_sheet_svg, path_svg, verdict_mark_svg
 
@@ -21,6 +23,10 @@ def render_html(report: Report) -> str:
         site=site,
         v=e.verdict,
         brief=e.brief,
+        acceptable=in_words(e.brief),
+        kept=e.kept,
+        video=e.video,
+        picture=picture,
         findings=e.findings,
         titles={f.key: f.title for f in e.findings},
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),

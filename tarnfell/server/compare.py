@@ -9,6 +9,7 @@ from flask import Blueprint, g
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.compare import Difference, mean_difference, share_difference
 from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.load import FLOW_WORDS, video_words
 from tarnfell.server.models.compare import ComparedMeasure, ComparedRun, ComparePage, CompareQuery, DifferenceView
 from tarnfell.server.runs import clock_of, require_run
 from tarnfell.server.sites import good_calls
@@ -16,6 +17,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
+from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
 
 blueprint = Blueprint("compare", __name__)
@@ -30,6 +32,11 @@ MEASURES: tuple[tuple[str, str, str, int, bool], ...] = (
     ("jitter_max_ms", "Peak jitter", "ms", 1, False),
 )
 """Key, title, unit, decimal places, whether more is better."""
+
+PICTURE_MEASURES: tuple[tuple[str, str, str, int, bool], ...] = (
+    ("score", "Picture score of video", "", 2, True),
+    ("frozen_ms", "Video frozen", "ms", 0, False),
+)
 
 
 @endpoint(blueprint, "GET", "/api/compare", response=ComparePage)
@@ -47,8 +54,8 @@ def compare_runs(query: CompareQuery) -> ComparePage:
         differs=_differs(*runs),
         cautions=_cautions(first, second, runs),
         share=_view(share_difference((first.good, first.calls), (second.good, second.calls))),
-        up=_measures(rows, "up"),
-        down=_measures(rows, "down"),
+        up=_measures(rows, "up") + _pictures(runs, "up"),
+        down=_measures(rows, "down") + _pictures(runs, "down"),
     )
 
 
@@ -78,6 +85,8 @@ def _differs(first: Run, second: Run) -> list[str]:
             ("codec", find_codec(first.codec).title, find_codec(second.codec).title),
             ("packet every", f"{first.ptime_ms} ms", f"{second.ptime_ms} ms"),
             ("DSCP", first.dscp, second.dscp),
+            ("media flows", *(FLOW_WORDS[run.direction] or "both ways" for run in (first, second))),
+            ("video", *(video_words(run.video) or "none" for run in (first, second))),
             ("probe", *(probe_store.probe_by_id(g.db, r.probe_id).name for r in (first, second))),
             ("far end", *(_far_end(r) for r in (first, second))),
             ("site", *(site_store.site_by_id(g.db, r.site_id).name for r in (first, second))),
@@ -110,19 +119,35 @@ def _measures(rows: list[list[sqlite3.Row]], direction: str) -> list[ComparedMea
     found = []
     for key, title, unit, places, higher in MEASURES:
         first, second = ([v for r in one if r["direction"] == direction for v in _value(r, key)] for one in rows)
-        found.append(
-            ComparedMeasure(
-                key=key,
-                title=title,
-                unit=unit,
-                places=places,
-                higher_is_better=higher,
-                difference=_view(mean_difference(first, second)),
-                first_values=first,
-                second_values=second,
-            )
-        )
+        found.append(_measure(key, title, unit, places, higher, first, second))
     return found
+
+
+def _pictures(runs: list[Run], direction: str) -> list[ComparedMeasure]:
+    """Video's measures, where both runs had video in this direction."""
+    rows = [[r for r in video_store.pictures_of_run(g.db, run.id) if r["direction"] == direction] for run in runs]
+    if not all(rows):
+        return []
+    found = []
+    for key, title, unit, places, higher in PICTURE_MEASURES:
+        first, second = ([v for r in one for v in _value(r, key)] for one in rows)
+        found.append(_measure(key, title, unit, places, higher, first, second))
+    return found
+
+
+def _measure(
+    key: str, title: str, unit: str, places: int, higher: bool, first: list[float], second: list[float]
+) -> ComparedMeasure:
+    return ComparedMeasure(
+        key=key,
+        title=title,
+        unit=unit,
+        places=places,
+        higher_is_better=higher,
+        difference=_view(mean_difference(first, second)),
+        first_values=first,
+        second_values=second,
+    )
 
 
 def _value(row: sqlite3.Row, key: str) -> list[float]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import secrets
-import sqlite3
 from typing import Any
 
 from flask import Blueprint, g
@@ -13,44 +12,25 @@ from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.places import (
     AskCommand,
     Chosen,
-    CommandView,
-    DistanceView,
-    FarEndCard,
     FarEndForm,
-    InvitationView,
     PlacePage,
-    ProbeCard,
     ProbeForm,
     SpotForm,
-    SpotKindView,
-    SpotView,
-    Surroundings,
 )
-from tarnfell.server.presence import is_heard, look_at
-from tarnfell.server.sites import STATE_WORDS, require_site
+from tarnfell.server.place_page import place_page
+from tarnfell.server.presence import look_at
+from tarnfell.server.sites import require_site
 from tarnfell.store import commands as command_store
-from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
-from tarnfell.store.commands import Command
-from tarnfell.store.db import now_us, writing
+from tarnfell.store.db import writing
 from tarnfell.store.places import FarEnd, Spot
-from tarnfell.store.probes import Invitation, Probe
-from tarnfell.store.runs import Run
+from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 
 blueprint = Blueprint("places", __name__)
 
-SPOT_KINDS: dict[str, tuple[str, str]] = {
-    "farthest": ("Farthest subnet", "As far from the way out as people work: every switch in between is measured."),
-    "desk": ("Desk", "Where calls are really taken, on the wire they are taken on."),
-    "wireless": ("Desk on Wi-Fi", "The same desk by radio; beside a wired one it tells what the radio adds."),
-    "cabinet": ("Network cabinet", "Beside the switches: with a desk's probe it isolates the floor between."),
-    "firewall": ("Behind the firewall", "Just inside the way out: what is wrong here is not the inside network."),
-    "outside": ("Outside the firewall", "On the provider's side: what is wrong only inside of it is the firewall."),
-}
-HISTORY_SHOWN = 12
 ANSWER_PORT = 4870
 ANSWER_MEDIA = (20000, 20399)
 
@@ -60,7 +40,7 @@ def show_places(slug: str) -> PlacePage:
     """Spots, probes and far ends of a site."""
     site = require_site(slug)
     look_at(site.id)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/spots", response=PlacePage)
@@ -69,7 +49,7 @@ def add_spot(slug: str, body: SpotForm) -> PlacePage:
     site = require_site(slug)
     with writing(g.db):
         place_store.add_spot(g.db, site.id, body.name.strip(), body.kind, body.note)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/spots/<int:spot_id>", response=PlacePage)
@@ -79,7 +59,7 @@ def change_spot(slug: str, spot_id: int, body: SpotForm) -> PlacePage:
     _require_spot(site, spot_id)
     with writing(g.db):
         place_store.change_spot(g.db, spot_id, body.name.strip(), body.kind, body.note)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/probes", response=PlacePage)
@@ -90,7 +70,7 @@ def add_probe(slug: str, body: ProbeForm) -> PlacePage:
     with writing(g.db):
         probe_id = probe_store.add_probe(g.db, site.id, body.spot_id, body.name.strip())
         probe_store.invite(g.db, probe_id, g.user.id)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/probes/<int:probe_id>", response=PlacePage)
@@ -101,7 +81,7 @@ def change_probe(slug: str, probe_id: int, body: ProbeForm) -> PlacePage:
     _require_spot(site, body.spot_id)
     with writing(g.db):
         probe_store.change_probe(g.db, probe_id, body.name.strip(), body.spot_id)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/probes/<int:probe_id>/link", response=PlacePage)
@@ -111,7 +91,7 @@ def renew_link(slug: str, probe_id: int) -> PlacePage:
     _require_probe(site, probe_id)
     with writing(g.db):
         probe_store.invite(g.db, probe_id, g.user.id)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "DELETE", "/api/sites/<slug>/probes/<int:probe_id>/link", response=PlacePage)
@@ -121,7 +101,7 @@ def revoke_link(slug: str, probe_id: int) -> PlacePage:
     _require_probe(site, probe_id)
     with writing(g.db):
         probe_store.revoke(g.db, probe_id)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/probes/<int:probe_id>/commands", response=PlacePage)
@@ -134,14 +114,14 @@ def ask_probe(slug: str, probe_id: int, body: AskCommand) -> PlacePage:
         with writing(g.db):
             probe_store.revoke(g.db, probe.id)
             probe_store.retire(g.db, probe.id)
-        return _page(site)
+        return place_page(site)
     if probe.enrolled_us is None:
         raise Problem(409, f"{probe.name} has not enrolled yet. Send its link first.")
     if body.kind == "end" and any(r.probe_id == probe.id for r in run_store.open_runs(g.db, site.id)):
         raise Problem(409, f"{probe.name} is in the middle of a run. Wait for it to end, or stop it.")
     with writing(g.db):
         command_store.ask(g.db, probe.id, body.kind, g.user.id, _arguments(site, body.kind))
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/far-ends", response=PlacePage)
@@ -158,7 +138,7 @@ def add_far_end(slug: str, body: FarEndForm) -> PlacePage:
         )  # fmt: skip
         place_store.choose_far_end(g.db, site.id, number)
         _measure_distances(site)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/far-ends/<int:far_end_id>", response=PlacePage)
@@ -175,7 +155,7 @@ def change_far_end(slug: str, far_end_id: int, body: FarEndForm) -> PlacePage:
         if body.key is not None:
             place_store.set_far_end_key(g.db, far_end_id, body.key.strip())
         _measure_distances(site)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "DELETE", "/api/sites/<slug>/far-ends/<int:far_end_id>", response=PlacePage)
@@ -188,7 +168,7 @@ def archive_far_end(slug: str, far_end_id: int) -> PlacePage:
         raise Problem(409, f"{far_end.name} is chosen by {len(others)} more sites. Unchoose it there first.")
     with writing(g.db):
         place_store.archive_far_end(g.db, far_end_id, archived=True)
-    return _page(site)
+    return place_page(site)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/far-ends/<int:far_end_id>/chosen", response=PlacePage)
@@ -198,7 +178,7 @@ def choose_far_end(slug: str, far_end_id: int, body: Chosen) -> PlacePage:
     _require_far_end(far_end_id)
     with writing(g.db):
         place_store.choose_far_end(g.db, site.id, far_end_id, body.chosen)
-    return _page(site)
+    return place_page(site)
 
 
 def _require_spot(site: Site, spot_id: int) -> Spot:
@@ -254,168 +234,3 @@ def _measure_distances(site: Site) -> None:
     for probe in probe_store.probes_of(g.db, site.id):
         if probe.enrolled_us is not None:
             command_store.ask(g.db, probe.id, "distances", g.user.id, _arguments(site, "distances"))
-
-
-def _page(site: Site) -> PlacePage:
-    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
-    probes = probe_store.probes_of(g.db, site.id)
-    spots = place_store.spots_of(g.db, site.id)
-    return PlacePage(
-        engagement_slug=engagement.slug,
-        engagement_name=engagement.name,
-        site_slug=site.slug,
-        site_name=site.name,
-        time_zone=site.time_zone,
-        medium=site.medium,
-        provider=site.provider,
-        spots=[
-            SpotView(
-                id=s.id,
-                name=s.name,
-                kind=s.kind,
-                kind_words=SPOT_KINDS[s.kind][0],
-                note=s.note,
-                probes=[_card(p) for p in probes if p.spot_id == s.id],
-            )
-            for s in spots
-        ],
-        spot_kinds=[SpotKindView.model_validate({"kind": k, "words": w, "why": y}) for k, (w, y) in SPOT_KINDS.items()],
-        far_ends=_far_end_cards(g.db, site, probes),
-    )
-
-
-def _far_end_cards(db: sqlite3.Connection, site: Site, probes: list[Probe]) -> list[FarEndCard]:
-    distances = {p.id: place_store.distances_of(db, p.id) for p in probes}
-    cards = []
-    for far in place_store.far_ends(db):
-        chosen_by = place_store.sites_that_chose(db, far.id)
-        measured = [found[far.id] for found in distances.values() if far.id in found]
-        cards.append(
-            FarEndCard(
-                id=far.id,
-                kind=far.kind,
-                name=far.name,
-                place=far.place,
-                host=far.host,
-                port=far.port,
-                media_low=far.media_low,
-                media_high=far.media_high,
-                chosen=site.id in chosen_by,
-                other_sites=len(chosen_by - {site.id}),
-                probe_id=far.probe_id,
-                distances=[
-                    DistanceView(probe_id=d.probe_id, at_us=d.at_us, connect_ms=d.connect_ms, failure=d.failure)
-                    for d in measured
-                ],
-            )
-        )
-    return sorted(cards, key=lambda c: not c.chosen)
-
-
-def _card(probe: Probe) -> ProbeCard:
-    invitation = probe_store.newest_invitation(g.db, probe.id)
-    far_end = place_store.far_end_of_probe(g.db, probe.id)
-    program = probe.environment.get("program")
-    state, says = how_it_is(probe, invitation)
-    return ProbeCard(
-        id=probe.id,
-        name=probe.name,
-        spot_id=probe.spot_id,
-        state=state,  # type: ignore[arg-type]
-        says=says,
-        heard_from=probe.heard_from,
-        last_heard_us=probe.last_heard_us,
-        enrolled_us=probe.enrolled_us,
-        around=around(probe.environment),
-        invitation=_invitation(invitation) if invitation else None,
-        answers=far_end is not None and far_end.archived_us is None,
-        outdated=program is not None and program != probe_file.program_digest(),
-        history=_history(probe),
-    )
-
-
-def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
-    """Whether a probe is heard and, where it is not, what to try."""
-    if probe.enrolled_us is None:
-        if invitation is None or not invitation.good:
-            return "not placed", "It has no link that works. Make one and send it to somebody at the site."
-        if invitation.fetched_us:
-            return "not placed", "The file was fetched but the probe has not spoken. Ask whether it was started."
-        if invitation.opened_us:
-            return "not placed", "The page was opened; the file has not been fetched yet."
-        return "not placed", "Send its link to somebody at the site."
-    if is_heard(probe):
-        return "heard", "Ready to take work."
-    medium = str(probe.environment.get("medium") or "")
-    hint = "Ask somebody there: is the machine on and awake, and is the probe's window still open?"
-    if medium == "Wi-Fi":
-        hint += " It was on Wi-Fi: is it still in range?"
-    return "silent", f"{hint} Starting the same file again is enough; what it measured is kept there."
-
-
-def around(environment: dict[str, Any]) -> Surroundings:
-    """What a probe told, in the form the screens know; anything of another kind is left out."""
-    kinds: dict[str, type] = {"link_mbps": int, "mtu": int, "wifi_signal_dbm": int, "clock_synchronised": bool}
-    values: dict[str, Any] = {}
-    for name in Surroundings.model_fields:
-        given = environment.get(name)
-        if name in ("addresses", "name_servers", "cannot"):
-            values[name] = [str(one)[:200] for one in given[:32]] if isinstance(given, list) else []
-        else:
-            values[name] = given if isinstance(given, kinds.get(name, str)) else None
-    return Surroundings(**values)
-
-
-def _invitation(invitation: Invitation) -> InvitationView:
-    state = "open"
-    if invitation.used_us:
-        state = "used"
-    elif invitation.revoked_us:
-        state = "revoked"
-    elif invitation.until_us <= now_us():
-        state = "expired"
-    return InvitationView(
-        path=f"/join/{invitation.code}",
-        until_us=invitation.until_us,
-        opened_us=invitation.opened_us,
-        fetched_us=invitation.fetched_us,
-        used_us=invitation.used_us,
-        state=state,  # type: ignore[arg-type]
-    )
-
-
-def _history(probe: Probe) -> list[CommandView]:
-    """Everything this probe was told, newest first."""
-    told = [_told(c) for c in command_store.commands_of(g.db, probe.id, HISTORY_SHOWN)]
-    told += [_ran(r) for r in run_store.placed_by_probe(g.db, probe.id, HISTORY_SHOWN)]
-    return sorted(told, key=lambda c: c.asked_us, reverse=True)[:HISTORY_SHOWN]
-
-
-def _told(command: Command) -> CommandView:
-    return CommandView(
-        what=command_store.WORDS[command.kind],
-        asked_by=command.asked_by,
-        asked_us=command.created_us,
-        taken_us=command.taken_us,
-        began_us=command.taken_us,
-        ended_us=command.ended_us,
-        state=command.state,  # type: ignore[arg-type]
-        outcome=command.failure or "",
-        run_id=None,
-    )
-
-
-def _ran(run: Run) -> CommandView:
-    events = {e.state: e.at_us for e in reversed(run_store.events(g.db, run.id))}
-    calls = f"{run.calls} {'call' if run.calls == 1 else 'calls'}"
-    return CommandView(
-        what=f"Place {calls} of {run.seconds:g} s",
-        asked_by=run_store.asked_by(g.db, run.id),
-        asked_us=run.created_us,
-        taken_us=events.get("taken"),
-        began_us=run.begun_us,
-        ended_us=run.ended_us,
-        state=run.state,
-        outcome=run.failure or ("" if run.state != "done" else STATE_WORDS["done"]),
-        run_id=run.id,
-    )

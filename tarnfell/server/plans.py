@@ -18,6 +18,7 @@ from tarnfell.core.targets import Targets, in_words
 from tarnfell.server import calendar
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.dispatch import tick
+from tarnfell.server.live import good_so_far
 from tarnfell.server.load import load_words, video_loads
 from tarnfell.server.models.plans import (
     PlanCheck,
@@ -280,8 +281,11 @@ def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> 
     streams = {key: good for run in own if run.video for key, good in good_by_stream(g.db, run, targets).items()}
     step = next((s for s in found.steps if s.calls_at_once == at_once), None)
     state = "to come"
-    if any(run.state in ("waiting", "taken", "running") for run in own):
+    forming = None
+    under_way = next((run for run in own if run.state in ("waiting", "taken", "running")), None)
+    if under_way:
         state = "running"
+        forming = good_so_far(g.db, under_way, targets)
     elif own:
         state = "failed" if step is None else "done"
     return StepView(
@@ -296,6 +300,8 @@ def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> 
         passes=step is not None and step.passes,
         sure=step is not None and step.sure,
         more_calls=step.more_calls if step else 0,
+        forming_good=forming[0] if forming else None,
+        forming_calls=forming[1] if forming else 0,
         streams=len(streams),
         good_streams=sum(streams.values()),
     )

@@ -7,7 +7,6 @@ import sqlite3
 import statistics
 from collections import Counter
 from datetime import timedelta
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, g
@@ -16,7 +15,7 @@ from tarnfell.core import emodel
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
-from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
+from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import Plan, PlanError, call_rate, hold, plan_run
 from tarnfell.core.schedule import Span, from_us, quiet_span
 from tarnfell.core.targets import in_words
@@ -27,14 +26,9 @@ from tarnfell.server.dispatch import quiet_hours
 from tarnfell.server.load import FLOW_WORDS, expected_video_rate, video_loads, video_views
 from tarnfell.server.models.runs import (
     CallDirection,
-    LiveQuery,
-    LiveSecondView,
-    LiveSide,
-    LiveVideo,
     PlaceCalls,
     RateView,
     RunEventView,
-    RunLive,
     RunPage,
     SelfCheckView,
     SideSummary,
@@ -48,7 +42,6 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.packets import clock_relation
 from tarnfell.store.runs import Run
@@ -140,27 +133,6 @@ def stop_run(run_id: int) -> RunPage:
     with writing(g.db):
         run_store.ask_stop(g.db, require_run(run_id))
     return run_page(g.db, require_run(run_id))
-
-
-@endpoint(blueprint, "GET", "/api/runs/<int:run_id>/live", response=RunLive)
-def follow_run(run_id: int, query: LiveQuery) -> RunLive:
-    """The seconds of a run after a given one, with quality as it forms."""
-    run = require_run(run_id)
-    # One second more than asked for: a rate is the difference of two.
-    bodies = run_store.seconds_after(g.db, run.id, max(0, query.after - 1))
-    criterion = criterion_for(codec_of_site(g.db, run.site_id, run.codec), run.ptime_ms)
-    views, before = [], None
-    for body in bodies:
-        if body["second"] > query.after:
-            views.append(_live_second(body, before, run, criterion))
-        before = body
-    return RunLive(
-        state=run.state,
-        state_words=STATE_WORDS[run.state],
-        failure=run.failure,
-        expected_rate=1000 / run.ptime_ms,
-        seconds=views,
-    )
 
 
 def require_run(run_id: int) -> Run:
@@ -331,69 +303,3 @@ def _self_check(run: Run) -> SelfCheckView | None:
         priority=probe.get("priority"),
         receive_stamps=probe.get("receive_stamps"),
     )
-
-
-def _live_second(body: dict[str, Any], before: dict[str, Any] | None, run: Run, criterion: Criterion) -> LiveSecondView:
-    rtt = body["rtt_us"]
-    one_way = (rtt or 0) / 2000 + criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
-    gap = max(1, body["second"] - (before["second"] if before else 0))
-    sides = {}
-    for side in ("up", "down"):
-        then = before[side] if before else [None] * len(body[side])
-        sides[side] = _live_side(body[side], then, gap, one_way, criterion)
-    return LiveSecondView(
-        second=body["second"],
-        rtt_ms=rtt / 1000 if rtt else None,
-        send_late_max_ms=body["send_late_max_us"] / 1000,
-        up=sides["up"],
-        down=sides["down"],
-        video_up=_live_video(body, before, gap, "video_up"),
-        video_down=_live_video(body, before, gap, "video_down"),
-    )
-
-
-def _live_video(body: dict[str, Any], before: dict[str, Any] | None, gap: int, side: str) -> LiveVideo | None:
-    now: list[dict[str, int]] = body.get(side) or []
-    if not now:
-        return None
-    received = sum(one["received"] for one in now)
-    had = sum(one["received"] for one in before.get(side) or []) if before else 0
-    return LiveVideo(
-        rate=max(0, received - had) / gap,
-        received=received,
-        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
-        late=sum(one["late"] for one in now),
-    )
-
-
-def _live_side(
-    now: list[dict[str, int]],
-    before: list[dict[str, int] | None],
-    gap: int,
-    one_way_ms: float,
-    criterion: Criterion,
-) -> LiveSide:
-    rates, scores = [], []
-    for this, last in zip(now, before, strict=True):
-        fresh = {name: this[name] - (last[name] if last else 0) for name in ("received", "reached", "late")}
-        rates.append(max(0, fresh["received"]) / gap)
-        scores.append(_second_mos(fresh, one_way_ms, criterion))
-    known = [s for s in scores if s is not None]
-    return LiveSide(
-        rate=statistics.mean(rates) if rates else 0.0,
-        received=sum(one["received"] for one in now),
-        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
-        late=sum(one["late"] for one in now),
-        jitter_ms=max((one["jitter_us"] for one in now), default=0) / 1000,
-        mos=statistics.median(known) if known else None,
-        call_rates=rates,
-        call_mos=scores,
-    )
-
-
-def _second_mos(fresh: dict[str, int], one_way_ms: float, criterion: Criterion) -> float | None:
-    if fresh["reached"] <= 0:
-        return None
-    missed = max(0, fresh["reached"] - fresh["received"]) + max(0, fresh["late"])
-    loss = min(100.0, 100 * missed / fresh["reached"])
-    return float(emodel.mos_from_r(criterion.rating(one_way_ms, loss, 1.0)))

@@ -105,10 +105,10 @@ class Page:
         field.clear()
         field.send_keys(value)
 
-    def sign_in(self) -> None:
+    def sign_in(self, email: str = USER_EMAIL, password: str = PASSWORD) -> None:
         self.go("/")
-        self.fill("Email address", USER_EMAIL)
-        self.fill("Password", PASSWORD)
+        self.fill("Email address", email)
+        self.fill("Password", password)
         self.press("Sign in")
         self.see("Sign out")
 

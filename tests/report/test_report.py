@@ -6,12 +6,13 @@ import json
 import re
 import shutil
 import subprocess
+from dataclasses import replace
 from html.parser import HTMLParser
 
 import pytest
 
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.evidence import Brief, CallFact
+from tarnfell.core.evidence import Brief, CallFact, VideoFact
 from tarnfell.core.rates import call_rate
 from tarnfell.core.site import evaluate_site
 from tarnfell.report.build import Report, SiteFacts, build_report
@@ -45,8 +46,10 @@ def site(**changes: object) -> SiteFacts:
     return SiteFacts(**{**values, **changes})
 
 
-def report(facts: list[CallFact], brief: Brief = BRIEF, **changes: object) -> Report:
-    return build_report(site(**changes), evaluate_site(facts, brief), AT_US)
+def report(
+    facts: list[CallFact], brief: Brief = BRIEF, video: list[VideoFact] | None = None, **changes: object
+) -> Report:
+    return build_report(site(**changes), evaluate_site(facts, brief, video), AT_US)
 
 
 GOOD = calls() + HELD
@@ -148,3 +151,54 @@ def test_it_prints_on_a4(kind: str, tmp_path) -> None:  # type: ignore[no-untype
     text = subprocess.run(["pdftotext", file, "-"], capture_output=True, text=True, check=True).stdout
     assert "Pier office" in text
     assert "Method" in text
+
+
+# Bounds and video of the brief
+
+
+def stream(number: int, direction: str, score: float) -> VideoFact:
+    return VideoFact(
+        stream_id=number,
+        run_id=1,
+        direction=direction,
+        day="2026-03-24",
+        minute=600,
+        busy=True,
+        frames=600,
+        whole=600 if score == 5 else 500,
+        lost=0 if score == 5 else 90,
+        late=0 if score == 5 else 10,
+        freezes=0 if score == 5 else 4,
+        frozen_ms=0 if score == 5 else 2500,
+        worst_second_fps=30,
+        score=score,
+        tainted=False,
+    )
+
+
+def test_the_bounds_of_the_brief_stand_with_what_was_found() -> None:
+    brief = replace(BRIEF, max_delay_ms=200.0, max_loss_pct=1.0)
+    facts = calls(90) + calls(10, first=90, up=LOSS) + HELD
+    text = " ".join(Words(render_html(report(facts, brief))).text)
+    assert "at most 200 ms to the ear, at most 1 % lost" in text
+    assert "Delay, mouth to ear" in text
+    assert "Loss on the network" in text
+    assert "Jitter: delay variation" not in text
+    kept = {k.bound.key: k for k in evaluate_site(facts, brief).kept}
+    assert set(kept) == {"max_delay_ms", "max_loss_pct"}
+    assert kept["max_loss_pct"].known - kept["max_loss_pct"].kept == 10
+    assert json.loads(json.dumps(report(facts, brief).as_json()))["kept_bounds"][1]["kept"] == kept["max_loss_pct"].kept
+
+
+def test_video_is_told_only_where_it_is_asked() -> None:
+    pictures = [stream(n, way, 5 if (n, way) != (1, "up") else 2.0) for n in range(1, 5) for way in ("up", "down")]
+    assert "picture score" not in render_html(report(GOOD, BRIEF, pictures)).split("Findings")[0]
+    asked = render_html(report(GOOD, replace(BRIEF, video=True), pictures))
+    text = " ".join(Words(asked).text)
+    assert "Video streams with a picture score of 3.5 or better" in text
+    assert "75.0 % of 4 streams" in text
+    assert "1 of 4 video streams up scored below 3.5: 16.7 % of their frames were broken" in text
+    assert "1 + 4·exp(−missed/10 − frozen/6)" in text
+    unplaced = " ".join(Words(render_html(report(GOOD, replace(BRIEF, video=True)))).text)
+    assert "– not placed yet" in unplaced
+    assert "video not measured" in unplaced

@@ -227,3 +227,90 @@ def test_nothing_is_there(house: House) -> None:
     assert house.person.get(f"/api/videos/{stream}/up.csv").status_code == 404
     assert house.person.get(f"/api/videos/{stream}/sideways.csv").status_code == 404
     assert house.person.get(f"/api/videos/{stream}?buffer_ms=-1").status_code == 422
+
+
+def test_two_runs_with_video_are_compared_by_their_pictures(house: House) -> None:
+    numbers = []
+    for lost in ((), tuple(range(100, 140))):
+        run_id = taken(house, seconds=4, video=VIDEO)
+        deliver(house, run_id, upload(lost_up=lost))
+        numbers.append(run_id)
+    plain = taken(house, seconds=4, direction="up")
+    deliver(house, plain, upload(streams=0, direction="up"))
+
+    page = house.person.get(f"/api/compare?first={numbers[0]}&second={numbers[1]}").json
+    assert page["differs"] == []
+    up = next(m for m in page["up"] if m["key"] == "score")
+    assert (len(up["first_values"]), up["first_values"][0]) == (2, 5.0)
+    assert up["difference"]["change"] < 0
+    assert next(m for m in page["down"] if m["key"] == "score")["difference"]["change"] == 0
+    assert next(m for m in page["up"] if m["key"] == "frozen_ms")["second_values"][0] > 0
+
+    page = house.person.get(f"/api/compare?first={numbers[0]}&second={plain}").json
+    assert page["differs"] == ["media flows both ways and up only", "video 2 × 360p at 25 and none"]
+    assert not [m for m in page["up"] if m["key"] == "score"]
+    assert all(m["second_values"] == [] for m in page["down"])
+
+
+# Plans with video, or one way
+
+
+def check(house: House, **changes: Any) -> dict[str, Any]:
+    plan = {"probe_id": 1, "far_end_id": 1, "codec": "g711a", "calls": 2, "call_s": 60, **changes}
+    return dict(house.post("/api/sites/pier/plans/check", plan).json)
+
+
+def ceiling(house: House, pct: float) -> None:
+    db = connect(house.folder)
+    with writing(db):
+        db.execute("UPDATE site SET ceiling_pct = ?", (pct,))
+    db.close()
+
+
+def test_video_takes_its_room_under_the_ceiling(house: House) -> None:
+    house.heartbeat()
+    ceiling(house, 20)  # 2 Mbit/s of 10: two streams take 1.31, each call 84 kbit/s
+    assert check(house, calls=23)["problems"] == []
+    found = check(house, calls=23, video=VIDEO)
+    (problem,) = found["problems"]
+    assert "room for 8 beside the video" in problem["words"]
+    assert check(house, **problem["fix"])["problems"] == []
+    assert problem["fix"]["calls"] == found["ceiling_calls"] == 8
+    (problem,) = check(house, video=[{"profile": "720p30", "streams": 2}])["problems"]
+    assert "The video alone is beyond" in problem["words"]
+    assert problem["fix_words"] == "place the calls without video"
+    assert check(house, **problem["fix"])["problems"] == []
+
+
+def test_one_way_takes_only_its_way(house: House) -> None:
+    house.heartbeat()
+    both, up = check(house), check(house, direction="up")
+    assert (up["share_up_pct"], up["share_down_pct"]) == (both["share_up_pct"], None)
+    assert up["packets"] * 2 == both["packets"]
+    assert any("counts as no evidence of whole calls" in remark for remark in up["remarks"])
+    ceiling(house, 5)  # 500 kbit/s up, 2500 down
+    assert check(house, calls=9)["ceiling_calls"] == 5
+    assert check(house, calls=9, direction="down")["ceiling_calls"] == 29
+    assert check(house, calls=9, direction="down")["problems"] == []
+
+
+def test_a_plan_with_video_is_carried_out_and_its_steps_tell_the_streams(house: House) -> None:
+    house.heartbeat()
+    plan = {"probe_id": 1, "far_end_id": 1, "codec": "g711a", "calls": 2, "call_s": 4, "when": "now", "video": VIDEO}
+    made = house.post("/api/sites/pier/plans", plan).json
+    job = house.heartbeat()
+    assert job is not None
+    assert job["plan"]["video"][0]["streams"] == 2
+    deliver(house, job["id"], upload(lost_up=tuple(range(0, 250, 3))))
+    page = house.person.get(f"/api/series/{made['series_id']}").json
+    assert page["load"] == "2 calls held, 4 s each, beside 2 × 360p at 25"
+    assert (page["steps"][0]["good"], page["steps"][0]["streams"], page["steps"][0]["good_streams"]) == (2, 2, 1)
+    for bad in ([{"profile": "8k", "streams": 1}], [{"profile": "360p", "streams": 0}]):
+        assert house.post("/api/sites/pier/plans", {**plan, "video": bad}).status_code == 422
+
+
+def test_a_brief_with_video_says_when_a_plan_leaves_it_out(house: House) -> None:
+    house.heartbeat()
+    with_video_in_the_brief(house)
+    assert "The brief asks for video; this places none." in check(house)["remarks"]
+    assert not [r for r in check(house, video=VIDEO)["remarks"] if "brief asks" in r]

@@ -112,6 +112,9 @@ class StepView(Model):
     passes: bool
     sure: bool
     more_calls: int
+    forming_good: int | None
+    """Of the run under way: calls acceptable by what is counted so far."""
+    forming_calls: int
     streams: int
     """Video streams held beside the calls of this step, in all."""
     good_streams: int

@@ -5926,6 +5926,13 @@ export interface components {
             /** More Calls */
             more_calls: number;
             /**
+             * Forming Good
+             * @description Of the run under way: calls acceptable by what is counted so far.
+             */
+            forming_good: number | null;
+            /** Forming Calls */
+            forming_calls: number;
+            /**
              * Streams
              * @description Video streams held beside the calls of this step, in all.
              */

@@ -111,7 +111,15 @@ function Steps({ page }: { page: Page }) {
         {page.steps.map((step) => (
           <tr key={step.calls_at_once} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
             <td className="font-semibold">{step.calls_at_once}</td>
-            <td>{step.pct === null ? "–" : `${step.good} of ${step.calls}`}</td>
+            <td>
+              {step.pct === null ? "–" : `${step.good} of ${step.calls}`}
+              {step.forming_good !== null && (
+                <span className="text-soft">
+                  {" "}
+                  · so far {step.forming_good} of {step.forming_calls} now
+                </span>
+              )}
+            </td>
             <td>{step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}</td>
             <td>{verdict(step)}</td>
             {page.steps.some((one) => one.streams > 0) && (
@@ -132,6 +140,7 @@ function Steps({ page }: { page: Page }) {
 }
 
 function verdict(step: Page["steps"][number]): string {
+  if (step.forming_good !== null && step.pct === null) return "forming";
   if (step.pct === null) return step.state;
   if (!step.passes) return step.sure ? "does not hold, for certain" : "does not hold";
   if (step.sure) return "holds, for certain";

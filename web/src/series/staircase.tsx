@@ -65,6 +65,17 @@ export function Staircase({ page }: { page: Page }) {
                 />
               </>
             )}
+            {step.forming_good !== null && (
+              <rect
+                x={at.x - wide / 2}
+                y={shareY((100 * step.forming_good) / step.forming_calls)}
+                width={wide}
+                height={floor - shareY((100 * step.forming_good) / step.forming_calls)}
+                fill="none"
+                stroke="var(--ink)"
+                strokeDasharray="3 3"
+              />
+            )}
             {step.state === "running" && (
               <path d={`M${at.x - wide / 2} ${floor - 6}h${wide}`} stroke="var(--act)" strokeWidth={5} />
             )}
