@@ -1,12 +1,12 @@
 // One call, all the way down: what the listener got second by second, where each packet went,
 // and buffer and codec as controls that judge the same packets again.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Slider } from "radix-ui";
-import { useCallback, useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
+import { useAddress } from "../shared/address";
 import { FileLink, INPUT, Note } from "../shared/controls";
 import { paintMos } from "../shared/depth";
+import { DepthSlider } from "../shared/depth-slider";
 import { fixed, marking, ms, pct } from "../shared/format";
 import { useKey } from "../shared/keys";
 import { Pending, Trail } from "../shared/screen";
@@ -17,7 +17,7 @@ type Call = Model<"CallPage">;
 type Side = Model<"CallSide">;
 
 export function CallScreen({ id }: { id: string }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, set] = useAddress();
   const navigate = useNavigate();
   const buffer = Number(search.get("buffer") ?? 60);
   const codec = search.get("codec") ?? "";
@@ -31,20 +31,6 @@ export function CallScreen({ id }: { id: string }) {
       ),
     placeholderData: keepPreviousData,
   });
-  const set = useCallback(
-    (name: string, value: string) => {
-      setSearch(
-        (before) => {
-          const next = new URLSearchParams(before);
-          if (value) next.set(name, value);
-          else next.delete(name);
-          return next;
-        },
-        { replace: true },
-      );
-    },
-    [setSearch],
-  );
   useKey("[", () => navigate(`/calls/${Number(id) - 1}`));
   useKey("]", () => navigate(`/calls/${Number(id) + 1}`));
   if (!call.data) return <Pending what="the call" error={call.error} />;
@@ -94,8 +80,6 @@ function Again(props: {
   set: (name: string, value: string) => void;
 }) {
   const { page, buffer, codec, adaptive, set } = props;
-  const [depth, setDepth] = useState(buffer);
-  useEffect(() => setDepth(buffer), [buffer]);
   const codecs = useQuery({
     queryKey: ["codecs"],
     queryFn: () => get("CodecList", "/api/codecs"),
@@ -105,40 +89,24 @@ function Again(props: {
   return (
     <div className="mt-5 grid grid-cols-[150px_1fr_300px] items-center gap-7 border-y border-hair py-3">
       <p className="leading-snug font-semibold">Judge the same packets again</p>
-      <div>
-        <p className="flex justify-between text-sm text-soft">
-          <span className="flex gap-4">
-            <span id="buffer-label">Listener’s buffer</span>
-            <label className="flex items-center gap-1.5 text-ink">
-              <input
-                type="checkbox"
-                className="h-4 w-4 accent-[var(--ink)]"
-                checked={adaptive}
-                onChange={(event) => set("adaptive", event.target.checked ? "1" : "")}
-              />
-              adaptive
-            </label>
-          </span>
-          <span className="text-ink">{adaptive ? `up to ${depth} ms` : `${depth} ms`}</span>
-        </p>
-        <Slider.Root
-          className="relative mt-1 flex h-6 items-center"
-          min={0}
-          max={400}
-          step={5}
-          value={[depth]}
-          onValueChange={([value]) => setDepth(value ?? 60)}
-          onValueCommit={([value]) => set("buffer", value === 60 ? "" : String(value))}
-        >
-          <Slider.Track className="relative h-px flex-1 bg-ink">
-            <Slider.Range className="absolute -top-px h-[3px] bg-ink" />
-          </Slider.Track>
-          <Slider.Thumb
-            aria-labelledby="buffer-label"
-            className="block h-5 w-2.5 border border-ink bg-raised"
+      <DepthSlider
+        label="Listener’s buffer"
+        value={buffer}
+        most={400}
+        step={5}
+        onChange={(ms) => set("buffer", ms === 60 ? "" : String(ms))}
+        words={(ms) => (adaptive ? `up to ${ms} ms` : `${ms} ms`)}
+      >
+        <label className="flex items-center gap-1.5 text-ink">
+          <input
+            type="checkbox"
+            className="h-4 w-4 accent-[var(--ink)]"
+            checked={adaptive}
+            onChange={(event) => set("adaptive", event.target.checked ? "1" : "")}
           />
-        </Slider.Root>
-      </div>
+          adaptive
+        </label>
+      </DepthSlider>
       <label className="block">
         <span className="text-sm text-soft">As if the codec were</span>
         <select

@@ -1,11 +1,10 @@
 // One video stream: the frames a viewer missed, second by second, and the two choices that judge the same packets again.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Slider } from "radix-ui";
-import { useCallback, useEffect, useState } from "react";
-import { useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
+import { useAddress } from "../shared/address";
 import { FileLink, Note } from "../shared/controls";
 import { paintScore } from "../shared/depth";
+import { DepthSlider } from "../shared/depth-slider";
 import { fixed, marking, ms, pct, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { Term } from "../shared/term";
@@ -17,7 +16,7 @@ type Side = Model<"PictureSide">;
 const USUAL_MS = 100;
 
 export function VideoScreen({ id }: { id: string }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, set] = useAddress();
   const buffer = Number(search.get("buffer") ?? USUAL_MS);
   const refresh = search.get("refresh") ?? "requested";
   const stream = useQuery({
@@ -25,19 +24,6 @@ export function VideoScreen({ id }: { id: string }) {
     queryFn: () => get("VideoPage", `/api/videos/${id}?buffer_ms=${buffer}&refresh=${refresh}`),
     placeholderData: keepPreviousData,
   });
-  const set = useCallback(
-    (name: string, value: string) =>
-      setSearch(
-        (before) => {
-          const next = new URLSearchParams(before);
-          if (value) next.set(name, value);
-          else next.delete(name);
-          return next;
-        },
-        { replace: true },
-      ),
-    [setSearch],
-  );
   if (!stream.data) return <Pending what="the video stream" error={stream.error} />;
   const page = stream.data;
   const title = `Video stream ${page.number}: ${page.profile_title}`;
@@ -78,35 +64,17 @@ export function VideoScreen({ id }: { id: string }) {
 
 function Again(props: { page: Page; buffer: number; set: (name: string, value: string) => void }) {
   const { page, buffer, set } = props;
-  const [depth, setDepth] = useState(buffer);
-  useEffect(() => setDepth(buffer), [buffer]);
   const asked = page.refresh === "requested";
   return (
     <div className="mt-5 grid grid-cols-[150px_1fr_auto] items-center gap-7 border-y border-hair py-3">
       <p className="leading-snug font-semibold">Judge the same packets again</p>
-      <div>
-        <p className="flex justify-between text-sm text-soft">
-          <span id="buffer-label">Viewer’s buffer</span>
-          <span className="text-ink">{depth} ms</span>
-        </p>
-        <Slider.Root
-          className="relative mt-1 flex h-6 items-center"
-          min={0}
-          max={500}
-          step={10}
-          value={[depth]}
-          onValueChange={([value]) => setDepth(value ?? USUAL_MS)}
-          onValueCommit={([value]) => set("buffer", value === USUAL_MS ? "" : String(value))}
-        >
-          <Slider.Track className="relative h-px flex-1 bg-ink">
-            <Slider.Range className="absolute -top-px h-[3px] bg-ink" />
-          </Slider.Track>
-          <Slider.Thumb
-            aria-labelledby="buffer-label"
-            className="block h-5 w-2.5 border border-ink bg-raised"
-          />
-        </Slider.Root>
-      </div>
+      <DepthSlider
+        label="Viewer’s buffer"
+        value={buffer}
+        most={500}
+        step={10}
+        onChange={(ms) => set("buffer", ms === USUAL_MS ? "" : String(ms))}
+      />
       <fieldset>
         <legend className="text-sm text-soft">A broken picture mends</legend>
         <div className="mt-0.5 flex">
