@@ -12,6 +12,7 @@ from selenium.common.exceptions import StaleElementReferenceException, TimeoutEx
 from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webdriver import WebDriver
 from selenium.webdriver.support.wait import WebDriverWait
 
@@ -103,6 +104,12 @@ class Page:
     def fill(self, label: str, value: str) -> None:
         field = self.field(label)
         field.clear()
+        field.send_keys(value)
+
+    def type_over(self, label: str, value: str) -> None:
+        """Into a field that thinks about each key, where clearing would be a value of its own."""
+        field = self.field(label)
+        field.send_keys(Keys.CONTROL, "a")
         field.send_keys(value)
 
     def sign_in(self, email: str = USER_EMAIL, password: str = PASSWORD) -> None:

@@ -9,7 +9,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
-from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.select import Select
 
 from tarnfell.demo.run import Bench, prepare
@@ -55,16 +54,16 @@ def take(page: Page) -> None:
     place_somebody(page, shoot)
     page.go("/sites/bench/load")
     page.see("can be claimed")
-    type_over(page, "up to", "24")
-    type_over(page, "by", "4")
+    page.type_over("up to", "24")
+    page.type_over("by", "4")
     page.press("At a time")
     page.see("Starts ")
     shoot("load")
     page.press("Now")
-    type_over(page, "From", "2")
-    type_over(page, "up to", "20")
-    type_over(page, "by", "6")
-    type_over(page, "Seconds each", "12")
+    page.type_over("From", "2")
+    page.type_over("up to", "20")
+    page.type_over("by", "6")
+    page.type_over("Seconds each", "12")
     page.press("Start it now")
     page.see("8 calls at once now", within_s=60)
     shoot("staircase", 8)
@@ -144,7 +143,7 @@ def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
     page.see("can be claimed")
     page.press("Hold a number, to study one thing")
     page.press("Add video")
-    type_over(page, "Calls at once", "1")
+    page.type_over("Calls at once", "1")
     Select(page.field("Video")).select_by_value("360p")
     page.press("Start it now")
     page.see("at once sustained", within_s=120)
@@ -171,12 +170,6 @@ def bring_something(page: Page, shoot: Callable[..., None]) -> None:
     )
     page.see("RTP streams")
     shoot("elsewhere")
-
-
-def type_over(page: Page, label: str, value: str) -> None:
-    field = page.field(label)
-    field.send_keys(Keys.CONTROL, "a")
-    field.send_keys(value)
 
 
 if __name__ == "__main__":

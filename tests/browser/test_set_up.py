@@ -7,19 +7,11 @@ import sys
 from pathlib import Path
 
 from selenium.webdriver.common.by import By
-from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.select import Select
 
 from tarnfell.demo.run import Bench
 from tests import rig
 from tests.browser.driver import Page, chromium
-
-
-def type_over(page: Page, label: str, value: str) -> None:
-    """As a person does: what stood there is selected and typed over."""
-    field = page.field(label)
-    field.send_keys(Keys.CONTROL, "a")
-    field.send_keys(value)
 
 
 def sound(page: Page) -> None:
@@ -62,10 +54,10 @@ def brief_a_site(page: Page) -> None:
     page.press("New site")
     page.see("erlangs in the busy hour")
     page.fill("Name of the site", "Quay kiosk")
-    type_over(page, "People", "4")
+    page.type_over("People", "4")
     page.see("0.6 erlangs")
-    type_over(page, "Up", "2")
-    type_over(page, "Down", "4")
+    page.type_over("Up", "2")
+    page.type_over("Down", "4")
     page.see("of the line up")
     page.press("Strict")
     page.see("96 times over")
@@ -100,12 +92,12 @@ def load(page: Page) -> None:
     page.see("heard", within_s=30)
     page.go("/sites/quay-kiosk/load")
     page.see("What it takes")
-    type_over(page, "up to", "30")
+    page.type_over("up to", "30")
     page.see("are beyond this site’s ceiling".replace("’", "'"))
     page.press("Place up to 19")
     page.see("19 calls")
     for label, value in (("From", "1"), ("up to", "3"), ("by", "2"), ("Seconds each", "3")):
-        type_over(page, label, value)
+        page.type_over(label, value)
     sound(page)
     page.press("Again and again")
     page.see("As a rule of RFC 5545")
@@ -114,7 +106,7 @@ def load(page: Page) -> None:
     page.see("on Mondays, Tuesdays, Wednesdays, Thursdays, Fridays")
     page.press("Drop")
     for label, value in (("From", "1"), ("up to", "3"), ("by", "2"), ("Seconds each", "3")):
-        type_over(page, label, value)
+        page.type_over(label, value)
     Select(page.field("Marking")).select_by_visible_text("best effort (0)")
     page.press("Start it now")
     page.see("at once now", within_s=40)

@@ -8,7 +8,6 @@ from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.select import Select
 
 from tests.browser.driver import Page
-from tests.browser.screenshots import type_over
 from tests.browser.test_main_path import until
 
 pytestmark = pytest.mark.browser
@@ -18,8 +17,8 @@ def plan_held(page: Page, seconds: int) -> None:
     page.go("/sites/bench/load")
     page.see("can be claimed")
     page.press("Hold a number, to study one thing")
-    type_over(page, "Calls at once", "2")
-    type_over(page, "Seconds each", str(seconds))
+    page.type_over("Calls at once", "2")
+    page.type_over("Seconds each", str(seconds))
 
 
 def open_the_run(page: Page) -> None:
@@ -78,7 +77,7 @@ def test_codec_values_of_ones_own(page: Page) -> None:
     assert page.violations() == []
     row = "//tr[contains(., 'Opus 24')]"
     page.driver.find_element(By.XPATH, f"{row}//button[contains(., 'Change')]").click()
-    type_over(page, "Ie", "22")
+    page.type_over("Ie", "22")
     page.press("Judge by these")
     page.see("Say where these values come from")
     page.fill("Where they come from", "Vendor’s listening test, spring")
