@@ -89,13 +89,18 @@ def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
         raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
     relation = clock_relation(head)
     criterion = criterion_for(codec, run.ptime_ms)
+    calls = [judge_call(part, relation, criterion) for part in sound]
+    video = [judge_video(part, relation, picture_criterion(head)) for part in pictures]
+    for numbers in ([call.number for call in calls], [stream.number for stream in video]):
+        if len(set(numbers)) != len(numbers):
+            raise WireError("The record file holds one call or stream twice.")
     return JudgedRun(
         sha256=hashlib.sha256(body).hexdigest(),
         clock_record=parts[0],
         self_check=dict(head.meta.get("self_check") or {}),
         stopped=bool(head.meta.get("stopped")),
-        calls=[judge_call(part, relation, criterion) for part in sound],
-        video=[judge_video(part, relation, picture_criterion(head)) for part in pictures],
+        calls=calls,
+        video=video,
         codec=codec,
     )
 

@@ -12,7 +12,7 @@ import pytest
 from tarnfell.core.video import find_profile
 from tarnfell.exchange.capture import find_streams
 from tarnfell.store.db import connect, writing
-from tarnfell.wire.record import Record, join_parts
+from tarnfell.wire.record import Record, join_parts, split_parts
 from tests.server.conftest import House
 from tests.server.test_runs import deliver, progress, taken
 
@@ -107,11 +107,24 @@ def test_the_probe_is_told_frames_and_the_result_tells_pictures(house: House) ->
     assert rows[lost + 1].split(",")[2] == ""
 
 
+def test_a_probe_of_before_is_told_of_plain_calls_as_ever(house: House) -> None:
+    house.heartbeat()
+    house.place()
+    job = house.heartbeat()
+    assert job is not None
+    assert set(job["plan"]) == {
+        "calls", "packets", "ptime_us", "payload_type", "clock_hz", "payload_bytes", "dscp",
+    }  # fmt: skip
+
+
 def test_a_record_without_its_video_is_turned_away_whole(house: House) -> None:
     run_id = taken(house, seconds=4, video=VIDEO)
     answer = deliver(house, run_id, upload(streams=1))
     assert answer.status_code == 422
     assert "2 calls and 2 video streams" in answer.json["detail"]
+    halves = split_parts(upload())
+    twice = join_parts([*halves[:-1], halves[-2]])
+    assert "twice" in deliver(house, run_id, twice).json["detail"]
     strange = upload().replace(b'"360p"', b'"999p"')
     assert "no video profile" in deliver(house, run_id, strange).json["detail"]
     db = connect(house.folder)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from tarnfell.server.models.base import Model
 
@@ -46,8 +46,16 @@ class JobPlan(Model):
     clock_hz: int
     payload_bytes: int
     dscp: int
-    direction: Literal["both", "up", "down"]
-    video: list[JobVideo]
+    direction: Literal["both", "up", "down"] = "both"
+    video: list[JobVideo] = Field(default_factory=list)
+
+    @model_serializer(mode="wrap")
+    def _plain(self, serialize: SerializerFunctionWrapHandler) -> dict[str, Any]:
+        """Without what is as it always was, so that a probe of before goes on placing plain calls."""
+        values: dict[str, Any] = serialize(self)
+        return {
+            k: v for k, v in values.items() if not (k == "direction" and v == "both") and not (k == "video" and not v)
+        }
 
 
 class Job(Model):
