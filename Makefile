@@ -41,7 +41,7 @@ types: setup $(SET_UP)/web api
 	cd web && npm run --silent types
 
 bench: setup
-	$(BIN)/python -m benchmarks
+	$(BIN)/python -m benchmarks $(PARTS)
 
 screenshots: setup system web
 	$(BIN)/python -m tests.browser.screenshots

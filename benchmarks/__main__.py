@@ -1,29 +1,44 @@
-"""Runs every benchmark and writes docs/performance.md."""
+"""Runs every benchmark, or those named, and writes docs/performance.md: ``python -m benchmarks live``."""
 
 from __future__ import annotations
 
 import platform
+import re
+import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
 from benchmarks import analysis, fleet, live, pages, run_end, send_lateness
 
 DOC = Path(__file__).parents[1] / "docs" / "performance.md"
+PARTS = {
+    part.__name__.rsplit(".", maxsplit=1)[-1]: part for part in (send_lateness, analysis, pages, fleet, live, run_end)
+}
 
 
-def main() -> None:
-    parts = [
-        "# Performance",
-        "",
-        f"Made by `make bench` on {datetime.now(UTC):%d %B %Y}: {_machine()}. The machine is shared and noisy; compare "
-        "within a table, not across runs.",
-    ]
-    for part in (send_lateness, analysis, pages, fleet, live, run_end):
-        print(f"{part.__name__.rsplit('.', maxsplit=1)[-1]} …", flush=True)
-        text = part.report()
+def main(names: list[str]) -> None:
+    unknown = set(names) - set(PARTS)
+    if unknown:
+        raise SystemExit(f"There is no benchmark {', '.join(sorted(unknown))}; there are {', '.join(PARTS)}.")
+    kept = _sections()
+    for name in names or PARTS:
+        print(f"{name} …", flush=True)
+        text = PARTS[name].report()
         print(text, flush=True)
-        parts += ["", text]
-    DOC.write_text("\n".join(parts) + "\n", encoding="utf-8")
+        title, _, body = text.partition("\n")
+        kept[title] = f"{body.rstrip()}\n\nMeasured on {datetime.now(UTC):%d %B %Y}: {_machine()}.\n"
+    head = (
+        "# Performance\n\nMade by `make bench`. The machine is shared and noisy, and loses its processor for tens of "
+        "milliseconds at times: compare within a table, not across them.\n"
+    )
+    DOC.write_text(head + "".join(f"\n{title}\n{body}" for title, body in kept.items()), encoding="utf-8")
+
+
+def _sections() -> dict[str, str]:
+    """What the document says so far, by heading."""
+    text = DOC.read_text(encoding="utf-8") if DOC.exists() else ""
+    parts = re.split(r"^(## .*)$", text, flags=re.M)[1:]
+    return {title: f"{body.rstrip()}\n" for title, body in zip(parts[::2], parts[1::2], strict=True)}
 
 
 def _machine() -> str:
@@ -38,4 +53,4 @@ def _machine() -> str:
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])

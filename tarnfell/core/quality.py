@@ -129,17 +129,6 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
     heard = criterion.play(trace)
-    sent = np.bincount(second, minlength=count)
-    lost = np.bincount(second[~trace.arrived], minlength=count)
-    late = np.bincount(second[heard.late], minlength=count)
-    missed = lost + late
-    # A run that crosses into a second starts anew in it.
-    starts = heard.missed.copy()
-    starts[1:] &= ~heard.missed[:-1] | (second[1:] != second[:-1])
-    runs = np.bincount(second[starts], minlength=count)
-    fraction = missed / np.maximum(sent, 1)
-    ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
-
     delay = np.where(trace.arrived, (trace.recv_us - trace.sent_us) / 1000, np.nan)
     p50, worst = np.full(count, np.nan), np.full(count, np.nan)
     floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
@@ -150,13 +139,40 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
         if len(inside) and floor is not None:
             p50[s] = np.median(inside)
             worst[s] = inside.max() - floor
+    return Seconds(
+        sent=np.bincount(second, minlength=count),
+        lost=np.bincount(second[~trace.arrived], minlength=count),
+        late=np.bincount(second[heard.late], minlength=count),
+        delay_p50_ms=p50,
+        pdv_max_ms=worst,
+        mos=_second_mos(trace, heard, criterion),
+        depth_ms=heard.depth_ms,
+    )
+
+
+def worst_second_mos(trace: Trace, criterion: Criterion) -> float:
+    """The lowest of ``judge_seconds``' MOS, without the rest of it."""
+    return float(_second_mos(trace, criterion.play(trace), criterion).min())
+
+
+def _second_mos(trace: Trace, heard: Playout, criterion: Criterion) -> Floats:
+    """MOS of each second, shape (seconds,)."""
+    second = playout.seconds_of(trace)
+    count = int(second[-1]) + 1
+    sent = np.bincount(second, minlength=count)
+    missed = np.bincount(second[heard.missed], minlength=count)
+    # A run that crosses into a second starts anew in it.
+    starts = heard.missed.copy()
+    starts[1:] &= ~heard.missed[:-1] | (second[1:] != second[:-1])
+    runs = np.bincount(second[starts], minlength=count)
+    fraction = missed / np.maximum(sent, 1)
+    ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
+    floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
     ear = mouth_to_ear_ms(floor, heard.mean_depth_ms, criterion)
     if ear is None:
-        mos = np.ones(count)
-    else:
-        mos = emodel.mos_from_r(criterion.rating(ear, 100 * fraction, ratio))
-        mos = np.where((sent > 0) & (missed == sent), 1.0, mos)
-    return Seconds(sent, lost, late, p50, worst, mos, heard.depth_ms)
+        return np.ones(count)
+    mos = emodel.mos_from_r(criterion.rating(ear, 100 * fraction, ratio))
+    return np.asarray(np.where((sent > 0) & (missed == sent), 1.0, mos))
 
 
 @dataclass(frozen=True)

@@ -142,6 +142,7 @@ class _Agent:
                 job["far_key"].encode(),
                 CallPlan.from_json(job["plan"]),
                 reporter.tell,
+                go_on=reporter.go_on,
             )
         except (CallError, PlanUnknown) as error:
             self._state.keep_failure(number, str(error))
@@ -204,6 +205,10 @@ class _Reporter:
             self._seconds.put_nowait(live)
         except queue.Full:
             pass  # the server is away; it will have the record
+        return self.go_on()
+
+    def go_on(self) -> bool:
+        """False as soon as the server has answered a second with a stop, or this agent is told to end."""
         return self._go_on and not self._agent_stop.is_set()
 
     def end(self) -> None:

@@ -83,12 +83,16 @@ def place_calls(
     plan: CallPlan,
     watcher: Watcher = lambda _: True,
     arrangement: Arrangement = BEST,
+    go_on: Callable[[], bool] = lambda: True,
 ) -> RunResult:
-    """Hold ``plan.calls`` calls with the far end at ``host``. Raises CallError."""
+    """Hold ``plan.calls`` calls with the far end at ``host``. Raises CallError.
+
+    ``go_on`` is asked ten times a second, so that a stop need not wait for the next second's report.
+    """
     channel, family, purpose = connect(host, port or DEFAULT_PORT, key)
     sockets: list[socket.socket] = []
     try:
-        return _Run(channel, family, host, plan, watcher, arrangement, purpose, sockets).run()
+        return _Run(channel, family, host, plan, watcher, go_on, arrangement, purpose, sockets).run()
     except (ChannelClosed, TimeoutError) as error:
         raise CallError(f"The far end at {host} went away: {error}") from None
     except WireError as error:
@@ -109,6 +113,7 @@ class _Run:
         host: str,
         plan: CallPlan,
         watcher: Watcher,
+        go_on: Callable[[], bool],
         arrangement: Arrangement,
         purpose: Callable[[str], bytes],
         sockets: list[socket.socket],
@@ -118,6 +123,7 @@ class _Run:
         self._host = host
         self._plan = plan
         self._watcher = watcher
+        self._go_on = go_on
         self._arrangement: Arrangement = arrangement
         self._purpose = purpose
         self._sockets = sockets
@@ -223,11 +229,17 @@ class _Run:
                 )
             if time.monotonic() - begun >= second + 1 and far:
                 second += 1
-                if not self._watcher(self._live(end, far, second)) and not self._stopped:
-                    self._stopped = True
-                    end.stop()
-                    self._channel.send({"stop": {}})
+                if not self._watcher(self._live(end, far, second)):
+                    self._stop(end)
+            if not self._go_on():
+                self._stop(end)
         self._channel.send({"finish": {}})
+
+    def _stop(self, end: MediaEnd) -> None:
+        if not self._stopped:
+            self._stopped = True
+            end.stop()
+            self._channel.send({"stop": {}})
 
     def _take_progress(self, second: int) -> list[list[int]]:
         try:

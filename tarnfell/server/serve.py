@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import sys
 import threading
+from importlib import import_module
 from pathlib import Path
 
 from waitress.server import create_server
@@ -30,6 +31,8 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None =
     stop = threading.Event()
     clerk = threading.Thread(target=keep_ticking, args=(data, stop), name="dispatch", daemon=True)
     clerk.start()
+    # Judging needs it, and it takes a second to load: better now than while the first person waits for a call.
+    threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
     try:
         server.run()
     finally:

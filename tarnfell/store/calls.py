@@ -11,7 +11,7 @@ from typing import Any
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
-from tarnfell.core.quality import Criterion, criterion_for, judge_seconds
+from tarnfell.core.quality import Criterion, criterion_for, worst_second_mos
 from tarnfell.store import runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
@@ -128,7 +128,7 @@ def _columns(one: JudgedDirection, criterion: Criterion) -> dict[str, Any]:
     seen = sum(one.dscp_received.values())
     values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
     if one.trace is not None and one.quality is not None and one.quality.mos is not None:
-        values["worst_second_mos"] = float(judge_seconds(one.trace, criterion).mos.min())
+        values["worst_second_mos"] = worst_second_mos(one.trace, criterion)
     return values
 
 

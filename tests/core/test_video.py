@@ -164,7 +164,7 @@ def judged(lost: set[int], criterion: PictureCriterion) -> Picture:
     return judge_picture(stream(4, lost=tuple(sorted(lost - {0}))), TINY, criterion)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(packets, packets, st.sampled_from([CRITERION, STRICT]))
 def test_more_loss_never_shows_more(some: set[int], more: set[int], criterion: PictureCriterion) -> None:
     few, many = judged(some, criterion), judged(some | more, criterion)
@@ -175,7 +175,7 @@ def test_more_loss_never_shows_more(some: set[int], more: set[int], criterion: P
     assert many.worst_second_fps <= few.worst_second_fps
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(packets, st.integers(0, 400), st.integers(0, 400))
 def test_a_longer_way_to_mend_never_helps(lost: set[int], one: int, other: int) -> None:
     quick, slow = sorted((one, other))

@@ -134,7 +134,7 @@ def test_stream_descriptions_are_checked_field_by_field() -> None:
         StreamSpec.from_json({"ssrc": 1})
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(
     st.integers(-(2**40), 2**40),
     st.integers(-(2**20), 2**20),

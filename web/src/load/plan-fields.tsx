@@ -180,6 +180,7 @@ function VideoBeside(props: {
         make={() => ({ profile: "720p30", streams: 1, dscp: 34 })}
         add={video.length ? "Add another kind of video" : "Add video"}
         name={(row) => row.profile}
+        columns="1.4fr 1fr 1.2fr 80px"
       >
         {(row, set) => (
           <>
@@ -195,6 +196,11 @@ function VideoBeside(props: {
               value={String(row.dscp ?? 34)}
               options={withMark(row.dscp ?? 34).map((mark) => [String(mark), marking(mark)] as const)}
               onChange={(value) => set({ dscp: Number(value) })}
+            />
+            <NumberField
+              label="or DSCP"
+              value={row.dscp ?? 34}
+              onChange={(value) => set({ dscp: Math.round(value ?? 0) })}
             />
           </>
         )}

@@ -232,6 +232,7 @@ function Runs({ site }: { site: Site }) {
             <td>{run.seconds} s</td>
             <td>
               {run.codec}, {run.ptime_ms} ms
+              {run.load && <span className="block text-sm text-soft">{run.load}</span>}
             </td>
             <td>{marking(run.dscp)}</td>
             <td>{run.good === null ? "–" : `${run.good} of ${run.calls}`}</td>
@@ -267,11 +268,13 @@ function Brief({ site }: { site: Site }) {
         </Figure>
         <Figure value={pct(brief.line_share_up_pct, 1)}>
           of the line up, {pct(brief.line_share_down_pct, 1)} down, for all calls
+          {brief.video.length > 0 && " and video"}
         </Figure>
       </div>
       <p className="mt-4 text-sm leading-relaxed text-soft">
-        {brief.codec_title} every {brief.ptime_ms} ms · business hours {brief.business_hours},{" "}
-        {brief.time_zone}
+        {brief.codec_title} every {brief.ptime_ms} ms
+        {brief.video.map((load) => `, ${load.streams} × ${load.title}`).join("")} · business hours{" "}
+        {brief.business_hours}, {brief.time_zone}
         {brief.provider && ` · line by ${brief.provider}`} · evidence asked: {site.evidence.required_days}{" "}
         days, {site.evidence.required_busy_hours} busy hours, {site.evidence.required_calls} calls
       </p>
