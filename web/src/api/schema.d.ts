@@ -4668,52 +4668,8 @@ export interface components {
             far_key: string;
             plan: components["schemas"]["JobPlan"];
         };
-        /** JobPlan */
         JobPlan: {
-            /** Calls */
-            calls: number;
-            /** Packets */
-            packets: number;
-            /** Ptime Us */
-            ptime_us: number;
-            /** Payload Type */
-            payload_type: number;
-            /** Clock Hz */
-            clock_hz: number;
-            /** Payload Bytes */
-            payload_bytes: number;
-            /** Dscp */
-            dscp: number;
-            /**
-             * Direction
-             * @enum {string}
-             */
-            direction: "both" | "up" | "down";
-            /** Video */
-            video: components["schemas"]["JobVideo"][];
-        };
-        /** JobVideo */
-        JobVideo: {
-            /** Name */
-            name: string;
-            /** Streams */
-            streams: number;
-            /** Packets */
-            packets: number;
-            /** Frame Us */
-            frame_us: number;
-            /** Payload Type */
-            payload_type: number;
-            /** Clock Hz */
-            clock_hz: number;
-            /** Dscp */
-            dscp: number;
-            /** Refresh */
-            refresh: number[];
-            /** Ordinary */
-            ordinary: number[];
-            /** Every */
-            every: number;
+            [key: string]: unknown;
         };
         /**
          * JoinPage

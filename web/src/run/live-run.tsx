@@ -31,8 +31,9 @@ export function LiveRun({ run }: { run: Run }) {
       </div>
       <div className="mt-2 h-1.5 bg-hair" aria-hidden="true">
         <div
-          className="h-full bg-ink transition-[width] duration-700"
-          style={{ width: `${(100 * elapsed) / run.seconds}%` }}
+          // Moved, not widened: that needs no new layout sixty times a second.
+          className="h-full origin-left bg-ink transition-transform duration-700 motion-reduce:transition-none"
+          style={{ transform: `scaleX(${elapsed / run.seconds})` }}
         />
       </div>
       {error && <p className="mt-3">{error}</p>}
