@@ -26,7 +26,7 @@ def main(names: list[str]) -> None:
         text = PARTS[name].report()
         print(text, flush=True)
         title, _, body = text.partition("\n")
-        kept[title] = f"{body.rstrip()}\n\nMeasured on {datetime.now(UTC):%d %B %Y}: {_machine()}.\n"
+        kept[title] = f"\n{body.strip()}\n\nMeasured on {datetime.now(UTC):%d %B %Y}: {_machine()}.\n"
     head = (
         "# Performance\n\nMade by `make bench`. The machine is shared and noisy, and loses its processor for tens of "
         "milliseconds at times: compare within a table, not across them.\n"
@@ -38,7 +38,7 @@ def _sections() -> dict[str, str]:
     """What the document says so far, by heading."""
     text = DOC.read_text(encoding="utf-8") if DOC.exists() else ""
     parts = re.split(r"^(## .*)$", text, flags=re.M)[1:]
-    return {title: f"{body.rstrip()}\n" for title, body in zip(parts[::2], parts[1::2], strict=True)}
+    return {title: f"\n{body.strip()}\n" for title, body in zip(parts[::2], parts[1::2], strict=True)}
 
 
 def _machine() -> str:
