@@ -36,6 +36,7 @@ JUDGE_FOR_S = 0.3
 
 HEAVY_LOSS_PCT = 30.0
 HEAVY_LOSS_S = 10
+HEAVY_EDGE_S = 2
 STOPPED_BY_LOSS = (
     f"Stopped by itself: at least {HEAVY_LOSS_PCT:.0f} % of packets were missing for {HEAVY_LOSS_S} seconds. "
     "More of it would have hurt whoever works there."
@@ -188,29 +189,37 @@ def _place(db: sqlite3.Connection, plan: Plan, series: Series, round_number: int
 
 
 def stop_heavy_loss(db: sqlite3.Connection, run: Run) -> bool:
-    """Ask the run to stop if either direction has lost heavily for a while. Whether it did."""
+    """Ask the run to stop if either direction has lost heavily for a while. Whether it did.
+
+    The while is looked at in three parts, its beginning, its middle and its end, not by the second: an end that
+    stands still for a moment tells of nothing in one second and of too much in the next.
+    """
     if run.stop_asked:
         return False
     newest = run_store.newest_seconds(db, run.id, HEAVY_LOSS_S + 1)
-    if len(newest) < HEAVY_LOSS_S + 1 or newest[0]["second"] <= HEAVY_LOSS_S:
-        return False
+    marks: list[dict[str, Any]] = []
+    for ago in (0, HEAVY_EDGE_S, HEAVY_LOSS_S - HEAVY_EDGE_S, HEAVY_LOSS_S):
+        mark = next((s for s in newest if s["second"] <= newest[0]["second"] - ago), None)
+        if mark is None:
+            return False
+        if mark not in marks:  # seconds that were never told leave one mark for two
+            marks.append(mark)
     for side in ("up", "down"):
-        missing = [_missing_pct(_all(now, side), _all(before, side)) for now, before in itertools.pairwise(newest)]
-        if all(pct is not None and pct >= HEAVY_LOSS_PCT for pct in missing):
+        if all(_heavy(now, before, side) for now, before in itertools.pairwise(marks)):
             run_store.ask_stop(db, run, STOPPED_BY_LOSS)
             return True
     return False
 
 
-def _all(second: dict[str, Any], side: str) -> list[dict[str, int]]:
-    return [*second[side], *second.get(f"video_{side}", [])]
+def _heavy(now: dict[str, Any], before: dict[str, Any], side: str) -> bool:
+    """Between two seconds, over all calls and video streams; no where nothing was to be expected."""
 
+    def grown(count: str) -> int:
+        streams = ([*second[side], *second.get(f"video_{side}", [])] for second in (now, before))
+        return sum(n[count] - b[count] for n, b in zip(*streams, strict=True))
 
-def _missing_pct(now: list[dict[str, int]], before: list[dict[str, int]]) -> float | None:
-    """Of one second, over all calls and video streams; None where nothing was to be expected."""
-    sent = sum(n["sent"] - b["sent"] for n, b in zip(now, before, strict=True))
-    received = sum(n["received"] - b["received"] for n, b in zip(now, before, strict=True))
-    return 100 * (1 - received / sent) if sent > 0 else None
+    sent = grown("sent")
+    return sent > 0 and 100 * (sent - grown("received")) >= HEAVY_LOSS_PCT * sent
 
 
 def quiet_hours(site: Site) -> list[Quiet]:

@@ -7,7 +7,6 @@ import socket
 import subprocess
 import sys
 import threading
-import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
@@ -219,24 +218,23 @@ def test_stop_from_the_server_ends_the_calls(field: Field) -> None:
     db = connect(field.folder)
     run_store.ask_stop(db, field.run(run_id))
     db.close()
-    asked = time.monotonic()
     field.await_state(run_id, "done")
-    assert time.monotonic() - asked < 30
     assert "Stopped early" in " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
     assert field.count("call") == 2
+    assert field.count("run_second") < 60
 
 
 def test_server_killed_in_the_middle_of_the_upload(field: Field, tmp_path: Path) -> None:
     """The record is sent again whole, and taken once."""
+    kill(field.probe)
     run_id = field.place(seconds=3)
     with HalfDeaf(field.port) as between:
         enrolment = field.state / "enrolment.json"
         kept = json.loads(enrolment.read_text())
-        kill(field.probe)
         enrolment.write_text(json.dumps({**kept, "server": between.address}))
         field.start_probe()
         field.await_state(run_id, "done")
-        assert between.cut >= 2
+        rig.eventually(lambda: between.cut >= 2, "the answer to be cut off on its way back")
     assert field.count("call") == 2
     assert field.run(run_id).failure is None
 
