@@ -1,8 +1,14 @@
-"""What holds for every test: none is told by how long it took, for the machines they run on stand still at times."""
+"""What holds for every test.
+
+None is told by how long it took, for the machines they run on stand still at times. What is tried at random is the
+same at every run; set ``EXPLORE=1`` to try what was not tried before.
+"""
 
 from __future__ import annotations
 
+import os
+
 from hypothesis import settings
 
-settings.register_profile("untimed", deadline=None)
-settings.load_profile("untimed")
+settings.register_profile("ours", deadline=None, derandomize="EXPLORE" not in os.environ)
+settings.load_profile("ours")

@@ -6,6 +6,8 @@ Errors leave as RFC 9457 problem details with a sentence a person can act on.
 from __future__ import annotations
 
 import inspect
+import math
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -83,14 +85,34 @@ def _parse(model: type[BaseModel], value: Any) -> BaseModel:
     if not isinstance(value, dict):
         raise Problem(400, "The request must carry a JSON object.")
     try:
-        return model.model_validate(value)
+        parsed = model.model_validate(value)
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"]) or "the request"
         raise Problem(422, f"{where}: {first['msg'].removeprefix('Value error, ')}.") from None
+    for name, one in parsed:
+        if not _can_be_kept(one):
+            raise Problem(422, f"{name}: holds a number that is none, or larger than any that is kept here.")
+    return parsed
+
+
+def _can_be_kept(value: Any) -> bool:
+    """No number in it is beyond what the database and JSON can hold."""
+    match value:
+        case int():
+            return -(2**63) <= value < 2**63
+        case float():
+            return math.isfinite(value)
+        case dict():
+            return all(map(_can_be_kept, value.values()))
+        case list() | tuple() | BaseModel():
+            return all(_can_be_kept(one[1] if isinstance(value, BaseModel) else one) for one in value)
+    return True
 
 
 def problem_response(status: int, detail: str) -> Response:
+    if len(detail) > _LONGEST_DETAIL:  # what was asked is quoted, and may have been anything
+        detail = detail[:_LONGEST_DETAIL] + "…"
     response = jsonify(
         {"type": "about:blank", "title": _TITLES.get(status, "Error"), "status": status, "detail": detail}
     )
@@ -99,6 +121,7 @@ def problem_response(status: int, detail: str) -> Response:
     return response
 
 
+_LONGEST_DETAIL = 600
 _TITLES = {
     400: "Bad request",
     401: "Not signed in",
@@ -176,11 +199,9 @@ def _template(path: str) -> str:
 
 def _operation(e: Endpoint, definitions: dict[str, Any]) -> dict[str, Any]:
     parameters: list[dict[str, Any]] = []
-    for part in e.path.split("/"):
-        if part.startswith("<"):
-            kind = "integer" if part.startswith("<int:") else "string"
-            name = part.strip("<>").removeprefix("int:")
-            parameters.append({"name": name, "in": "path", "required": True, "schema": {"type": kind}})
+    for kind, name in re.findall(r"<(int:)?(\w+)>", e.path):
+        schema = {"type": "integer" if kind else "string"}
+        parameters.append({"name": name, "in": "path", "required": True, "schema": schema})
     if e.query is not None:
         schema = definitions[e.query.__name__]
         required = schema.get("required", [])

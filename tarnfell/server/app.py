@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from flask import Flask, Response, g, request, send_from_directory
+from werkzeug.routing import IntegerConverter, Map
 
 from tarnfell.server import (
     auth,
@@ -40,6 +41,13 @@ _CSP = (
 )
 
 
+class RowNumber(IntegerConverter):
+    """Numbers in addresses are of rows; beyond what the database counts to there is nothing."""
+
+    def __init__(self, map: Map, **options: Any) -> None:  # noqa: A002 - werkzeug's name
+        super().__init__(map, max=2**63 - 1, **options)
+
+
 def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = None) -> Flask:
     """The server over the data in ``data``. Raises SchemaError or OSError.
 
@@ -57,6 +65,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         PERMANENT_SESSION_LIFETIME=14 * 24 * 3600,
         MAX_CONTENT_LENGTH=MAX_UPLOAD_BYTES,
     )
+    app.url_map.converters["int"] = RowNumber
     install_errors(app)
 
     @app.before_request
@@ -120,7 +129,7 @@ def _serve_front_end(app: Flask, web: Path) -> None:
     def _page(path: str) -> Response:
         if path.startswith("api/"):
             return problem_response(404, "There is nothing at this address.")
-        if path and (web / path).is_file():
+        if path and _is_built(web, path):
             response = send_from_directory(web, path)
             if path.startswith("assets/"):
                 response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
@@ -132,10 +141,20 @@ def _serve_front_end(app: Flask, web: Path) -> None:
         return response
 
 
+def _is_built(web: Path, path: str) -> bool:
+    try:
+        return (web / path).is_file()
+    except OSError:
+        return False  # a name longer than any file's
+
+
 def _secret(data: Path) -> bytes:
     """The key of the session cookies, made once and kept beside the data."""
     file = data / "session.key"
     if not file.exists():
-        file.touch(mode=0o600)
-        file.write_text(secrets.token_hex(32))
+        aside = data / "session.key.new"  # a key half written would let nobody sign in, ever
+        aside.unlink(missing_ok=True)
+        aside.touch(mode=0o600)
+        aside.write_text(secrets.token_hex(32))
+        aside.replace(file)
     return file.read_text().encode()

@@ -137,10 +137,10 @@ def keep_preset(slug: str, body: KeepPreset) -> PresetList:
     """Keep targets under a name, for all sites of this engagement."""
     engagement = require_engagement(slug)
     targets = _targets(body.targets)
-    if any(body.title.strip().lower() == p.title.lower() for p in PRESETS):
+    if any(body.title.lower() == p.title.lower() for p in PRESETS):
         raise Problem(422, f"“{body.title}” comes with the program. Choose another name.")
     with writing(g.db):
-        engagement_store.keep_preset(g.db, engagement.id, body.title.strip(), targets)
+        engagement_store.keep_preset(g.db, engagement.id, body.title, targets)
     return PresetList(presets=_presets(engagement))
 
 
@@ -174,7 +174,6 @@ def site_values(form: BriefForm) -> dict[str, Any]:
     plain = form.model_dump(exclude={"stated_calls", "targets", "blackouts", "contacts", "video"})
     return {
         **plain,
-        "name": form.name.strip(),
         "open_days": "".join(sorted(form.open_days)),
         "blackouts": tuple(Blackout(**b.model_dump()) for b in form.blackouts),
         "contacts": tuple(Contact(**c.model_dump()) for c in form.contacts if any(c.model_dump().values())),

@@ -43,7 +43,7 @@ def make_engagement(body: EngagementForm) -> Made:
     """Begin an engagement."""
     with writing(g.db):
         slug = site_store.free_slug(g.db, "engagement", body.name)
-        engagement_store.add_engagement(g.db, slug, body.name.strip(), body.summary.strip())
+        engagement_store.add_engagement(g.db, slug, body.name, body.summary)
     return Made(slug=slug)
 
 
@@ -52,7 +52,7 @@ def change_engagement(slug: str, body: EngagementForm) -> Made:
     """Change an engagement's name and summary; its address stays."""
     engagement = require_engagement(slug)
     with writing(g.db):
-        engagement_store.change_engagement(g.db, engagement.id, body.name.strip(), body.summary.strip())
+        engagement_store.change_engagement(g.db, engagement.id, body.name, body.summary)
     return Made(slug=slug)
 
 

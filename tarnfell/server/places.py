@@ -48,7 +48,7 @@ def add_spot(slug: str, body: SpotForm) -> PlacePage:
     """One more spot on the site's path."""
     site = require_site(slug)
     with writing(g.db):
-        place_store.add_spot(g.db, site.id, body.name.strip(), body.kind, body.note)
+        place_store.add_spot(g.db, site.id, body.name, body.kind, body.note)
     return place_page(site)
 
 
@@ -58,7 +58,7 @@ def change_spot(slug: str, spot_id: int, body: SpotForm) -> PlacePage:
     site = require_site(slug)
     _require_spot(site, spot_id)
     with writing(g.db):
-        place_store.change_spot(g.db, spot_id, body.name.strip(), body.kind, body.note)
+        place_store.change_spot(g.db, spot_id, body.name, body.kind, body.note)
     return place_page(site)
 
 
@@ -68,7 +68,7 @@ def add_probe(slug: str, body: ProbeForm) -> PlacePage:
     site = require_site(slug)
     _require_spot(site, body.spot_id)
     with writing(g.db):
-        probe_id = probe_store.add_probe(g.db, site.id, body.spot_id, body.name.strip())
+        probe_id = probe_store.add_probe(g.db, site.id, body.spot_id, body.name)
         probe_store.invite(g.db, probe_id, g.user.id)
     return place_page(site)
 
@@ -80,7 +80,7 @@ def change_probe(slug: str, probe_id: int, body: ProbeForm) -> PlacePage:
     _require_probe(site, probe_id)
     _require_spot(site, body.spot_id)
     with writing(g.db):
-        probe_store.change_probe(g.db, probe_id, body.name.strip(), body.spot_id)
+        probe_store.change_probe(g.db, probe_id, body.name, body.spot_id)
     return place_page(site)
 
 
@@ -133,7 +133,7 @@ def add_far_end(slug: str, body: FarEndForm) -> PlacePage:
     _check_media(body)
     with writing(g.db):
         number = place_store.add_far_end(
-            g.db, body.name.strip(), body.place, body.host.strip(), body.port, body.key.strip(),
+            g.db, body.name, body.place, body.host, body.port, body.key,
             media=(body.media_low, body.media_high),
         )  # fmt: skip
         place_store.choose_far_end(g.db, site.id, number)
@@ -149,11 +149,11 @@ def change_far_end(slug: str, far_end_id: int, body: FarEndForm) -> PlacePage:
     _check_media(body)
     with writing(g.db):
         place_store.change_far_end(
-            g.db, far_end_id, body.name.strip(), body.place, body.host.strip(), body.port,
+            g.db, far_end_id, body.name, body.place, body.host, body.port,
             (body.media_low, body.media_high),
         )  # fmt: skip
         if body.key is not None:
-            place_store.set_far_end_key(g.db, far_end_id, body.key.strip())
+            place_store.set_far_end_key(g.db, far_end_id, body.key)
         _measure_distances(site)
     return place_page(site)
 

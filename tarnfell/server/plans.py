@@ -158,7 +158,7 @@ def _columns(site: Site, form: PlanForm) -> dict[str, Any]:
     # A start that has just passed, as "now" has, is due at once.
     next_us = start_us if following is None else to_us(following)
     return {
-        "name": form.name.strip() or load_words(shape, form.direction, video),
+        "name": form.name or load_words(shape, form.direction, video),
         "probe_id": form.probe_id,
         "far_end_id": form.far_end_id,
         "codec": form.codec,

@@ -213,10 +213,10 @@ def clock_words(relation: ClockRelation) -> str:
     return "clocks unrelated: one-way delay not known"
 
 
-def clock_of(db: sqlite3.Connection, run: Run) -> str:
-    """How the run's two ends' clocks stood, in words."""
+def clock_of(db: sqlite3.Connection, run: Run) -> str | None:
+    """How the run's two ends' clocks stood, in words; None before there is a result."""
     row = db.execute("SELECT clock_record FROM run WHERE id = ?", (run.id,)).fetchone()
-    return clock_words(clock_relation(Record.parse(row[0])))
+    return clock_words(clock_relation(Record.parse(row[0]))) if row[0] else None
 
 
 def call_direction(row: sqlite3.Row) -> CallDirection:

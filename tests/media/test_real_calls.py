@@ -135,8 +135,8 @@ def test_stop_ends_the_calls_and_keeps_what_was_measured(tmp_path: Path) -> None
     with rig.far_end(tmp_path, far):
         result = place_calls(far, 0, rig.KEY.encode(), long, watch)
     assert result.stopped
-    assert seen[1].up[0].received > 50
-    assert seen[1].rtt_us is not None
+    assert seen[-1].up[0].received > 0
+    assert seen[-1].rtt_us is not None
     for record in result.calls:
         assert 50 < record.columns["up.sent_us"].count < 3000
         assert record.columns["up.arrival_us"].count == record.columns["up.sent_us"].count
@@ -214,7 +214,7 @@ def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPat
             if live.second == 1:
                 os.kill(session, signal.SIGSTOP)
                 threading.Timer(2, os.kill, [session, signal.SIGCONT]).start()
-            if live.second == 5:
+            if live.second >= 5:
                 os.kill(session, signal.SIGSTOP)
             return True
 

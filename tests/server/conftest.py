@@ -71,15 +71,19 @@ def set_up(db: sqlite3.Connection, far_host: str, far_port: int, far_key: str) -
 
 @pytest.fixture
 def house(tmp_path: Path) -> House:
-    app = create_app(tmp_path, web=tmp_path / "no-web")
-    db = connect(tmp_path)
+    return built_house(tmp_path)
+
+
+def built_house(folder: Path) -> House:
+    app = create_app(folder, web=folder / "no-web")
+    db = connect(folder)
     with writing(db):
         add_user(db, EMAIL, "Tess Ter", PASSWORD)
         _, token = set_up(db, "192.0.2.10", 4870, "far-end-key")
     db.close()
     person = app.test_client()
     signed_in = person.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
-    made = House(app, tmp_path, person, signed_in.json["csrf"], token)
+    made = House(app, folder, person, signed_in.json["csrf"], token)
     enrolled = app.test_client().post("/api/probe/enrol", json={"token": token})
     made.secret = enrolled.json["secret"]
     return made

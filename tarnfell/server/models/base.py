@@ -6,9 +6,11 @@ from pydantic import BaseModel, ConfigDict, Field
 
 
 class Model(BaseModel):
-    """Unknown fields are turned away, so that a misspelt one is not silently dropped."""
+    """Unknown fields are turned away, so that a misspelt one is not silently dropped. Blanks around text are."""
 
-    model_config = ConfigDict(extra="forbid", from_attributes=True, use_attribute_docstrings=True)
+    model_config = ConfigDict(
+        extra="forbid", from_attributes=True, use_attribute_docstrings=True, str_strip_whitespace=True
+    )
 
 
 class Paging(Model):

@@ -118,7 +118,7 @@ export interface paths {
                 header?: never;
                 path: {
                     call_id: number;
-                    "direction>.csv": string;
+                    direction: string;
                 };
                 cookie?: never;
             };
@@ -3390,7 +3390,7 @@ export interface paths {
                 header?: never;
                 path: {
                     stream_id: number;
-                    "direction>.csv": string;
+                    direction: string;
                 };
                 cookie?: never;
             };
