@@ -5,8 +5,9 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
-TIMED := tests/browser tests/lab tests/media tests/probe tests/server/test_agent.py \
-	tests/server/test_one_file_probe.py tests/test_cli.py tests/test_install.py
+# What sends packets or drives a browser: mostly waiting, so two halves of about the same length run side by side.
+LINES := tests/lab tests/media tests/probe tests/server/test_one_file_probe.py tests/test_install.py
+SCREENS := tests/browser tests/server/test_agent.py tests/test_cli.py
 
 .PHONY: help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -16,15 +17,18 @@ help:
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
-# First what keeps no time, on as many processors as there are; then, alone, what sends packets and watches a clock.
 test: setup system
 	$(MAKE) -j2 checks pure
-	$(BIN)/pytest $(TIMED)
+	$(MAKE) -j2 lines screens
 
-.PHONY: checks pure
+.PHONY: checks pure lines screens
 checks: lint types web
 pure: setup
-	$(BIN)/pytest $(TIMED:%=--ignore %)
+	$(BIN)/pytest $(LINES:%=--ignore %) $(SCREENS:%=--ignore %)
+lines: setup
+	$(BIN)/pytest $(LINES)
+screens: setup
+	$(BIN)/pytest $(SCREENS)
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab

@@ -87,7 +87,7 @@ def outcome(command_id: int, body: Outcome) -> Done:
     with writing(g.db):
         try:
             command = command_store.command_by_id(g.db, command_id)
-        except (KeyError, OverflowError):
+        except KeyError:
             command = None
         if command is None or command.probe_id != g.probe.id:
             raise Problem(404, f"There is no command {command_id} for this probe.")
@@ -120,7 +120,7 @@ def _act_on(command: Command, result: dict[str, Any]) -> str | None:
                 place_store.archive_far_end(g.db, far_end.id, archived=True)
         elif command.kind == "end":
             probe_store.retire(g.db, command.probe_id)
-    except (KeyError, TypeError, ValueError, sqlite3.IntegrityError):
+    except (AttributeError, KeyError, TypeError, ValueError, sqlite3.IntegrityError):
         return "The probe's answer was not understood."
     return None
 
@@ -204,7 +204,7 @@ def failure(run_id: int, body: Failure) -> Done:
 def _own_run(run_id: int) -> Run:
     try:
         run = run_store.run_by_id(g.db, run_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         run = None
     if run is None or run.probe_id != g.probe.id:
         raise Problem(404, f"There is no run {run_id} for this probe.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import socket
 
 import dpkt
 import numpy as np
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for, judge
+from tarnfell.exchange import capture
 from tarnfell.exchange.capture import CaptureError, FoundStream, Sent, find_streams, write_capture
 from tarnfell.wire.rtp import RtpPacket
 
@@ -179,3 +181,65 @@ def test_marking_that_changes_on_the_way_is_told() -> None:
     two = [Sent(p.at_us, A, B, 0 if i >= 60 else 46, 57, p.packet) for i, p in enumerate(one)]
     (stream,) = found(write_capture(two))
     assert stream.dscp == {"0": 40, "46": 60}
+
+
+def rewrapped(raw: list[bytes]) -> bytes:
+    """Bare IP packets as a capture, one every 20 ms."""
+    out = io.BytesIO()
+    writer = dpkt.pcap.Writer(out, linktype=101)
+    for i, packet in enumerate(raw):
+        writer.writepkt(packet, ts=1_795_000_000 + i * 0.02)
+    return out.getvalue()
+
+
+def bare(sent: list[Sent]) -> list[bytes]:
+    return [packet for _, packet in dpkt.pcap.Reader(io.BytesIO(write_capture(sent)))]
+
+
+def test_ipv6_is_found_with_its_marking() -> None:
+    near, far = (socket.inet_pton(socket.AF_INET6, a) for a in ("2001:db8::10", "2001:db8:1::20"))
+    raw = []
+    for packet in bare(packets(count=80)):
+        udp = dpkt.ip.IP(packet).data
+        outer = dpkt.ip6.IP6(src=near, dst=far, nxt=17, hlim=57, data=udp, plen=len(udp))
+        outer.fc = 46 << 2
+        raw.append(bytes(outer))
+    (stream,) = found(rewrapped(raw))
+    assert (stream.source, stream.destination) == ("[2001:db8::10]:20000", "[2001:db8:1::20]:30000")
+    assert (len(stream.trace), stream.dscp) == (80, {"46": 80})
+
+
+def test_fragments_and_other_protocols_are_left_aside() -> None:
+    raw = [bytearray(packet) for packet in bare(packets(count=60))]
+    raw[10][6:8] = b"\x00\x20"  # a later fragment of something
+    raw[20][9] = 6  # TCP
+    raw[30][:] = b"\x45"  # a header of one byte
+    (stream,) = found(rewrapped([bytes(packet) for packet in raw]))
+    assert np.flatnonzero(~stream.trace.arrived).tolist() == [10, 20, 30]
+
+
+def test_damaged_from_the_first_packet_on() -> None:
+    with pytest.raises(CaptureError, match=r"no packet|damaged"):
+        find_streams(io.BytesIO(write_capture(packets(count=5))[:30]))
+
+
+def test_more_streams_than_are_followed_ask_for_a_filter(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Look-alikes of a packet or two are forgotten first."""
+    monkeypatch.setattr(capture, "MAX_FLOWS", 20)
+    lone = [Sent(START_US + i, A, B, 0, 64, RtpPacket(8, i, i, ssrc=i, payload=b"x")) for i in range(50)]
+    assert len(found(write_capture([*lone, *packets(count=60)]))) == 1
+    many = [packet for ssrc in range(30) for packet in bare(packets(count=12, ssrc=ssrc))]
+    with pytest.raises(CaptureError, match=r"more than 20 streams\. Filter it"):
+        find_streams(io.BytesIO(rewrapped(many)))
+
+
+@given(st.lists(st.integers(0, 400_000), min_size=20, max_size=120), st.floats(-200, 200))
+def test_delay_variation_of_a_capture_is_what_the_path_did(delays: list[int], skew_ppm: float) -> None:
+    """The media clock runs apart from the capture's by up to 200 ppm; over two seconds that is nothing to be heard."""
+    sent = packets(count=len(delays), delay_us=np.array(delays), skew_ppm=skew_ppm)
+    (stream,) = found(write_capture(sorted(sent, key=lambda p: p.at_us)))
+    told = stream.trace.delay_us - stream.trace.delay_us.min()
+    assert len(told) == len(delays)
+    true = np.array(delays) - min(delays)
+    assert np.abs(told - true).max() < 5_000 + 0.3 * true.max()
+    assert np.median(np.abs(told - true)) < 2_000 + 0.3 * float(np.median(true))

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from tarnfell.server import auth
+from tarnfell.server.app import create_app
 from tests.server.conftest import EMAIL, PASSWORD, House
 
 
@@ -80,3 +83,22 @@ def test_probe_needs_its_secret_and_a_token_works_once(house: House) -> None:
     # A person's cookie is no probe, and a probe is no person.
     assert house.person.post("/api/probe/heartbeat", json={}).status_code == 401
     assert house.probe("GET", "/api/engagements").status_code == 401
+
+
+def test_an_interrupted_first_start_leaves_a_key_to_sign_with(tmp_path: Path) -> None:
+    """The key of the cookies was being written when the power went."""
+    (tmp_path / "session.key.new").write_text("half")
+    first = create_app(tmp_path, web=tmp_path).config["SECRET_KEY"]
+    assert len(first) == 64
+    assert (tmp_path / "session.key").stat().st_mode & 0o077 == 0
+    assert [f.name for f in tmp_path.glob("session.key*")] == ["session.key"]
+    assert create_app(tmp_path, web=tmp_path).config["SECRET_KEY"] == first
+
+
+def test_blanks_around_a_password_are_part_of_it(house: House) -> None:
+    def signs_in(email: str, password: str) -> int:
+        answer = house.app.test_client().post("/api/session", json={"email": email, "password": password})
+        return int(answer.status_code)
+
+    assert signs_in(f" {EMAIL} ", PASSWORD) == 200
+    assert signs_in(EMAIL, f"{PASSWORD} ") == 401

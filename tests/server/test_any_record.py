@@ -1,0 +1,95 @@
+"""A record that was damaged on its way, or made up: taken whole, or turned away whole with a sentence."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tarnfell.store.db import connect, writing
+from tarnfell.wire import WireError
+from tarnfell.wire.record import Record, join_parts, split_parts
+from tests.server.conftest import House, built_house, record_file
+from tests.server.test_runs import deliver, taken
+
+WHOLE = record_file(packets=30)
+HEAD, FIRST, SECOND = (Record.parse(part) for part in split_parts(WHOLE))
+VALUES = st.integers(-(2**70), 2**70) | st.sampled_from([-1, 0, 2**31, 2**63, 1e400, float("nan"), "x", None, [], {}])
+
+
+@pytest.fixture(scope="module")
+def waiting(tmp_path_factory: pytest.TempPathFactory) -> House:
+    house = built_house(tmp_path_factory.mktemp("record"))
+    assert taken(house) == 1
+    return house
+
+
+def offered(house: House, body: bytes) -> bool:
+    """Whether the record was taken; either way the run is as before afterwards."""
+    answer = deliver(house, 1, body)
+    assert answer.status_code in (200, 422), answer.text
+    db = connect(house.folder)
+    kept = db.execute("SELECT (SELECT count(*) FROM call), (SELECT count(*) FROM direction)").fetchone()
+    state = db.execute("SELECT state FROM run").fetchone()[0]
+    if answer.status_code == 422:
+        assert answer.json["detail"].strip()
+        assert (tuple(kept), state) == ((0, 0), "taken")
+    else:
+        assert (tuple(kept), state) == ((2, 4), "done")
+        assert house.person.get("/api/runs/1").status_code == 200
+        calls = house.person.get("/api/runs/1/calls")
+        assert calls.status_code == 200
+        assert house.person.get(f"/api/calls/{calls.json['calls'][0]['id']}").status_code == 200
+        with writing(db):
+            db.execute("DELETE FROM direction")
+            db.execute("DELETE FROM call")
+            db.execute("UPDATE run SET state = 'taken', record_sha256 = NULL")
+    db.close()
+    return answer.status_code == 200
+
+
+def test_the_whole_record_is_taken(waiting: House) -> None:
+    assert offered(waiting, WHOLE)
+
+
+@settings(suppress_health_check=list(HealthCheck), max_examples=60)
+@given(st.data())
+def test_bytes_changed_on_the_way(waiting: House, data: st.DataObject) -> None:
+    body = bytearray(WHOLE)
+    for at in data.draw(st.lists(st.integers(0, len(body) - 1), min_size=1, max_size=4)):
+        body[at] = data.draw(st.integers(0, 255))
+    offered(waiting, bytes(body))
+
+
+@settings(suppress_health_check=list(HealthCheck), max_examples=30)
+@given(st.binary(max_size=300), st.integers(0, len(WHOLE)))
+def test_something_else_instead_or_behind(waiting: House, junk: bytes, cut: int) -> None:
+    assert not offered(waiting, junk)
+    if junk:
+        assert not offered(waiting, WHOLE + junk)
+    if cut < len(WHOLE):
+        assert not offered(waiting, WHOLE[:cut])
+
+
+@settings(suppress_health_check=list(HealthCheck), max_examples=60)
+@given(name=st.sampled_from(sorted(FIRST.meta)), value=VALUES)
+def test_what_a_call_says_of_itself(waiting: House, name: str, value: object) -> None:
+    """Times beyond every clock, intervals of nothing, numbers that are none."""
+    changed = Record({**FIRST.meta, name: value}, FIRST.columns)
+    offered(waiting, join_parts([HEAD.serialize(), changed.serialize(), SECOND.serialize()]))
+
+
+@settings(suppress_health_check=list(HealthCheck), max_examples=60)
+@given(data=st.data(), name=st.sampled_from(sorted(FIRST.columns)))
+def test_columns_that_cannot_belong_together(waiting: House, data: st.DataObject, name: str) -> None:
+    """Fewer values than packets, numbers of packets never sent, times out of all order."""
+    columns = {each: FIRST.values(each) for each in FIRST.columns}
+    values = columns[name]
+    odd = st.sampled_from([-1, 0, 1, 255, 256, 65_536, 2**40, 2**62]) | st.integers(-(2**63), 2**63 - 1)
+    length = data.draw(st.sampled_from([0, 1, len(values) - 1, len(values), len(values) + 1]))
+    columns[name] = [data.draw(odd) if data.draw(st.booleans()) else v for v in (values * 2)[:length]]
+    try:
+        changed = Record.of(FIRST.meta, columns).serialize()
+    except (WireError, OverflowError, ValueError):
+        return  # what cannot be written cannot be sent
+    offered(waiting, join_parts([HEAD.serialize(), changed, SECOND.serialize()]))
