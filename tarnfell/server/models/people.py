@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from pydantic import ConfigDict, Field
+from typing import Annotated
+
+from pydantic import ConfigDict, Field, StringConstraints
 
 from tarnfell.server.models.base import Model
 
@@ -10,7 +12,7 @@ from tarnfell.server.models.base import Model
 class SignIn(Model):
     model_config = ConfigDict(str_strip_whitespace=False)  # blanks around a password are part of it
 
-    email: str = Field(min_length=1, max_length=254)
+    email: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=254)]
     password: str = Field(min_length=1, max_length=1000)
 
 
