@@ -9,7 +9,7 @@ from typing import Any
 from flask import Blueprint, Response, g
 from pydantic import ValidationError
 
-from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.api import Problem, endpoint, what_is_wrong
 from tarnfell.server.brief import form_of, site_values
 from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import BriefForm, ImportLine, SiteImport, SiteImportAnswer, TargetsForm
@@ -139,10 +139,7 @@ def _form(row: dict[str, str]) -> BriefForm:
     try:
         return BriefForm(**values, targets=TargetsForm(**targets))
     except ValidationError as error:
-        first = error.errors()[0]
-        name = str(first["loc"][-1])
-        column = {v: k for k, v in _RENAMED.items()}.get(name, name)
-        raise Problem(422, f"{column}: {first['msg']}.") from None
+        raise Problem(422, what_is_wrong(error, {v: k for k, v in _RENAMED.items()})) from None
 
 
 def _minute(column: str, cell: str) -> int:

@@ -71,8 +71,16 @@ def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
         ({"people": None}, "or state the calls at once"),
         ({"targets": {"target_mos": 5}}, "Quality of a call: 5 cannot be"),
         ({"calls_per_hour": 1000, "minutes_per_call": 60}, "erlangs at one site cannot be right"),
-        ({"up_kbps": 0}, "up_kbps: Input should be greater than or equal to 1"),
-        ({"colour": "red"}, "colour: Extra inputs are not permitted"),
+        ({"up_kbps": 0}, "Up kbps must be at least 1."),
+        ({"name": "  "}, "Name must not be empty."),
+        ({"name": "x" * 121}, "Name must have at most 120 characters."),
+        ({"ceiling_pct": 100.5}, "Ceiling pct must be at most 100."),
+        ({"blocking_pct": 0}, "Blocking pct must be more than 0."),
+        ({"srtp": "perhaps"}, "Srtp must be true or false."),
+        ({"blackouts": [{"days": "1", "from_minute": "x", "to_minute": 60}]}, "Blackouts, number 1, from minute must"),
+        ({"contacts": "nobody"}, "Contacts must be a list."),
+        ({"up_kbps": 10**40}, "must be at most"),
+        ({"colour": "red"}, "Colour is not known here."),
     ],
 )
 def test_briefs_that_cannot_be(house: House, change: dict[str, Any], says: str) -> None:
@@ -205,7 +213,7 @@ def test_lists_that_cannot_be_read(house: House, text: str, says: str) -> None:
 
 @pytest.mark.parametrize(
     ("row", "says"),
-    [("x,three,8:00", "people: Input should be a valid integer"), ("x,3,8h", "opens: “8h” is not a time")],
+    [("x,three,8:00", "People must be a whole number."), ("x,3,8h", "opens: “8h” is not a time")],
 )
 def test_lines_that_cannot_be(house: House, row: str, says: str) -> None:
     (line,) = read_list(house, f"name,people,opens\n{row}\n").json["lines"]

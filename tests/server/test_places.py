@@ -247,9 +247,9 @@ def test_far_ends_are_changed_and_put_away(house: House) -> None:
     ("change", "says"),
     [
         ({"key": None}, "Give the far end's key"),
-        ({"key": "short"}, "key: String should have at least 16 characters"),
+        ({"key": "short"}, "Key must have at least 16 characters"),
         ({"media_low": 30000}, "must be a range"),
-        ({"port": 0}, "port: Input should be greater"),
+        ({"port": 0}, "Port must be at least 1."),
     ],
 )
 def test_far_ends_that_cannot_be(house: House, change: dict[str, Any], says: str) -> None:
