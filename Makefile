@@ -18,8 +18,8 @@ demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
 test: setup system
-	$(MAKE) -j2 checks pure
-	$(MAKE) -j2 lines screens
+	$(MAKE) -j2 --output-sync checks pure
+	$(MAKE) -j2 --output-sync lines screens
 
 .PHONY: checks pure lines screens
 checks: lint types web
