@@ -111,11 +111,26 @@ def what_is_wrong(error: ValidationError, renamed: Mapping[str, str] | None = No
 
 
 def _words(where: tuple[int | str, ...]) -> str:
-    parts = [f"number {part + 1}" if isinstance(part, int) else part.replace("_", " ") for part in where]
+    parts = [
+        f"number {part + 1}" if isinstance(part, int) else " ".join(_WRITTEN.get(w, w) for w in part.split("_"))
+        for part in where
+    ]
     words = ", ".join(parts) or "the request"
     return words[0].upper() + words[1:]
 
 
+_WRITTEN = {
+    "csv": "CSV",
+    "dscp": "DSCP",
+    "ipv6": "IPv6",
+    "kbps": "kbit/s",
+    "mos": "MOS",
+    "pct": "%",
+    "pppoe": "PPPoE",
+    "ptime": "packet interval,",
+    "srtp": "SRTP",
+    "vlan": "VLAN",
+}
 _SAID = {
     "missing": "is missing",
     "extra_forbidden": "is not known here",

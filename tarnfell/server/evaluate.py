@@ -138,6 +138,7 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
         required_days=brief.required_days,
         busy_hours=verdict.busy_hours,
         required_busy_hours=brief.required_busy_hours,
+        left_out_calls=evaluation.tainted_calls,
         calls=verdict.calls,
         required_calls=brief.required_calls,
     )

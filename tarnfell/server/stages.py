@@ -52,6 +52,9 @@ def next_step(
             action="plan",
             label="Open the plans",
         )
+    if verdict.calls == 0 and evaluation.tainted_calls:
+        why = "What was placed so far was spoiled by one end's own machine, and counts into nothing. The runs say how."
+        return NextStep(words="Place the calls again", why=why, action="load", label="Place calls")
     if verdict.calls == 0:
         why = "There is no evidence yet. One minute shows whether both directions flow at all."
         return NextStep(words="Place the first calls", why=why, action="load", label="Place calls")
@@ -157,8 +160,17 @@ def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
 def _watch(evaluation: Evaluation, site: Site) -> str:
     verdict = evaluation.verdict
     if _watched(evaluation, site):
-        return f"{verdict.days} days, {verdict.busy_hours} busy hours"
-    return f"{verdict.days} of {site.required_days} days, {verdict.busy_hours} of {site.required_busy_hours} busy hours"
+        return f"{_days(str(verdict.days))}, {_hours(str(verdict.busy_hours))}"
+    days, hours = f"{verdict.days} of {site.required_days}", f"{verdict.busy_hours} of {site.required_busy_hours}"
+    return f"{_days(days)}, {_hours(hours)}"
+
+
+def _days(count: str) -> str:
+    return f"{count} {'day' if count.split()[-1] == '1' else 'days'}"
+
+
+def _hours(count: str) -> str:
+    return f"{count} busy {'hour' if count.split()[-1] == '1' else 'hours'}"
 
 
 def _watched(evaluation: Evaluation, site: Site) -> bool:

@@ -156,8 +156,8 @@ def test_stop_before_the_probe_takes_it(house: House) -> None:
         ({"calls": 0}, 422, "0 calls at once cannot be placed"),
         ({"calls": 10_000}, 422, "10000 calls at once cannot be placed"),
         ({"seconds": 0}, 422, "cannot be placed"),
-        ({"dscp": 64}, 422, "dscp"),
-        ({"calls": "many"}, 422, "calls"),
+        ({"dscp": 64}, 422, "DSCP must be at most 63."),
+        ({"calls": "many"}, 422, "Calls must be"),
         ({"probe_id": 99}, 409, "no such probe"),
     ],
 )
@@ -196,5 +196,7 @@ def test_a_tainted_run_is_kept_and_left_out_of_the_verdict(house: House) -> None
     page = house.person.get(f"/api/runs/{run_id}").json
     assert page["self_check"]["tainted"] is True
     site = house.person.get("/api/sites/pier").json
-    assert site["evidence"]["calls"] == 0
+    assert (site["evidence"]["calls"], site["evidence"]["left_out_calls"]) == (0, 2)
     assert site["runs"][0]["tainted"] is True
+    assert site["next"]["words"] == "Place the calls again"
+    assert "counts into nothing" in site["next"]["why"]

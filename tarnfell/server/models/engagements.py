@@ -40,6 +40,8 @@ class EvidenceView(Model):
     required_days: int
     busy_hours: int
     required_busy_hours: int
+    left_out_calls: int
+    """Placed, but spoiled by one of the ends' own machines."""
     calls: int
     required_calls: int
 

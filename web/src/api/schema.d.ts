@@ -4334,6 +4334,11 @@ export interface components {
             busy_hours: number;
             /** Required Busy Hours */
             required_busy_hours: number;
+            /**
+             * Left Out Calls
+             * @description Placed, but spoiled by one of the ends' own machines.
+             */
+            left_out_calls: number;
             /** Calls */
             calls: number;
             /** Required Calls */

@@ -77,7 +77,7 @@ export function Staircase({ page }: { page: Page }) {
               />
             )}
             {step.state === "running" && (
-              <path d={`M${at.x - wide / 2} ${floor - 6}h${wide}`} stroke="var(--act)" strokeWidth={5} />
+              <path d={`M${at.x - wide / 2} ${floor - 6}h${wide}`} stroke="var(--ink)" strokeWidth={5} />
             )}
             {(page.steps.length <= 24 || i % Math.ceil(page.steps.length / 24) === 0) && (
               <text x={at.x} y={floor + 17} textAnchor="middle" className="fill-ink text-[13px]">

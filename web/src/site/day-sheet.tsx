@@ -3,7 +3,7 @@ import { type KeyboardEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import type { Model } from "../api/client";
 import { depthOfMos, paint } from "../shared/depth";
-import { fixed, ms, pct } from "../shared/format";
+import { fixed, ms, pct, plural } from "../shared/format";
 
 type Sheet = Model<"DaySheet">;
 type Day = Sheet["days"][number];
@@ -27,14 +27,21 @@ interface Place {
   cell: number;
 }
 
-export function DaySheet({ sheet }: { sheet: Sheet }) {
+export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) {
   const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
   const measure = (search.get("measure") ?? "mos") as MeasureName;
   const chosen = MEASURES[measure] ?? MEASURES.mos;
   const [at, setAt] = useState<Place | null>(null);
   if (sheet.days.length === 0) {
-    return <p>Nothing has been watched here yet. Each call placed appears in its ten minutes.</p>;
+    return (
+      <p>
+        Nothing has been watched here yet. Each call placed appears in its ten minutes
+        {leftOut > 0 &&
+          `; ${plural(leftOut, "call")} placed so far ${leftOut === 1 ? "is" : "are"} left out, spoiled by one end’s own machine`}
+        .
+      </p>
+    );
   }
   const open = (place: Place) => {
     const call = sheet.days[place.row]?.call_id[place.cell];

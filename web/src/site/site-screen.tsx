@@ -72,7 +72,7 @@ export function SiteScreen({ id }: { id: string }) {
         title="Day sheet"
         aside={`ten-minute cells of the site’s day (${site.brief.time_zone}), up over down, worst call in each`}
       >
-        <DaySheet sheet={site.sheet} />
+        <DaySheet sheet={site.sheet} leftOut={site.evidence.left_out_calls} />
       </Section>
       <div className="grid grid-cols-[1fr_1fr] gap-x-12">
         <Section
@@ -275,8 +275,9 @@ function Brief({ site }: { site: Site }) {
         {brief.codec_title} every {brief.ptime_ms} ms
         {brief.video.map((load) => `, ${load.streams} × ${load.title}`).join("")} · business hours{" "}
         {brief.business_hours}, {brief.time_zone}
-        {brief.provider && ` · line by ${brief.provider}`} · evidence asked: {site.evidence.required_days}{" "}
-        days, {site.evidence.required_busy_hours} busy hours, {site.evidence.required_calls} calls
+        {brief.provider && ` · line by ${brief.provider}`} · evidence asked:{" "}
+        {plural(site.evidence.required_days, "day")}, {plural(site.evidence.required_busy_hours, "busy hour")}
+        , {plural(site.evidence.required_calls, "call")}
       </p>
     </>
   );
