@@ -9,10 +9,11 @@ from typing import Any
 from flask import Blueprint, Response, g
 from pydantic import ValidationError
 
-from tarnfell.server.api import Problem, endpoint, what_is_wrong
+from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief import form_of, site_values
 from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import BriefForm, ImportLine, SiteImport, SiteImportAnswer, TargetsForm
+from tarnfell.server.sentences import what_is_wrong
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 
