@@ -22,6 +22,17 @@ Direction = Literal["up", "down"]
 DIRECTIONS: tuple[Direction, Direction] = ("up", "down")
 _NEVER_LEFT = 0
 _UNKNOWN = 255
+_MAX_NUMBER = 10_000
+_LAST_US = 221_845_392_000_000_000
+"""The year 9000: no calendar here goes on for much longer."""
+
+
+def which_and_when(record: Record, kind: Literal["call", "video"]) -> tuple[int, int]:
+    """The number of a call or stream in its run, and when it began in microseconds. Raises WireError."""
+    number, started_us = int(record.meta[kind]), int(record.meta["start_us"])
+    if not 1 <= number <= _MAX_NUMBER or not 0 <= started_us <= _LAST_US:
+        raise WireError(f"Packet record: {kind} {number} at {started_us} µs cannot be.")
+    return number, started_us
 
 
 @dataclass(frozen=True)
