@@ -18,6 +18,11 @@ Bools = NDArray[np.bool_]
 GIVE_UP_US = 2_000_000
 """A packet not in by two seconds after the last one was sent is lost."""
 
+MAX_SPAN_US = 8 * 24 * 3600 * 1_000_000
+"""A stream is judged second by second; what claims to be longer than this has a clock that was set."""
+LAST_US = 221_845_392_000_000_000
+"""The year 9000: no calendar here goes on for much longer."""
+
 NOT_ARRIVED = np.iinfo(np.int64).min
 
 
@@ -74,7 +79,7 @@ def build_trace(seq: Ints, sent_us: Ints, arrival_seq: Ints, arrival_us: Ints) -
     """A trace from the sender's record and the receiver's, arrivals in any order, duplicates included.
 
     ``seq`` must rise strictly and ``sent_us`` must not fall. Arrivals of
-    packets never sent are refused. Raises TraceError.
+    packets never sent are refused, and so are times that cannot be. Raises TraceError.
     """
     if len(seq) != len(sent_us) or len(arrival_seq) != len(arrival_us):
         raise TraceError("The columns of the trace differ in length.")
@@ -82,11 +87,19 @@ def build_trace(seq: Ints, sent_us: Ints, arrival_seq: Ints, arrival_us: Ints) -
         raise TraceError("The trace holds no packet.")
     if bool(np.any(np.diff(seq) <= 0)):
         raise TraceError("Sequence numbers must rise from packet to packet.")
+    for times in (sent_us, arrival_us):
+        if len(times) and not -LAST_US <= int(np.min(times)) <= int(np.max(times)) <= LAST_US:
+            raise TraceError("A time lies beyond every calendar.")
     back = np.flatnonzero(np.diff(sent_us) < 0)
     if len(back):
         raise TraceError(
             f"Send times go backwards at sequence number {int(seq[back[0] + 1])}: the sender's clock was set back, "
             "or the rows are not in the order they were sent."
+        )
+    if int(sent_us[-1]) - int(sent_us[0]) > MAX_SPAN_US:
+        raise TraceError(
+            f"The last packet was sent {(int(sent_us[-1]) - int(sent_us[0])) / 86_400e6:.0f} days after the first: "
+            "the sender's clock was set on, or the times are not in microseconds."
         )
     place = np.searchsorted(seq, arrival_seq)
     known = (place < len(seq)) & (seq[np.minimum(place, len(seq) - 1)] == arrival_seq)

@@ -73,5 +73,5 @@ _End = tuple[str, int]
 def _ways(record: Record, number: int) -> Iterator[tuple[str, _End, _End, int]]:
     """Direction, source, destination and SSRC of the two ways; each stream has a pair of ports of its own."""
     near, far = (PROBE_ADDRESS, FIRST_PORT + 2 * number), (FAR_ADDRESS, FIRST_PORT + 2 * number)
-    yield "up", near, far, int(record.meta["up"]["ssrc"])
-    yield "down", far, near, int(record.meta["down"]["ssrc"])
+    yield "up", near, far, record.meta.get("up", {}).get("ssrc", 0)
+    yield "down", far, near, record.meta.get("down", {}).get("ssrc", 0)

@@ -15,7 +15,14 @@ from tarnfell.core.quality import Criterion, criterion_for, worst_second_mos
 from tarnfell.store import runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
-from tarnfell.store.packets import JudgedDirection, clock_relation, judge_record, picture_criterion, which_and_when
+from tarnfell.store.packets import (
+    JudgedDirection,
+    clock_relation,
+    judge_record,
+    parse_checked,
+    picture_criterion,
+    which_and_when,
+)
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import JudgedVideo, add_video, judge_video
 from tarnfell.wire import WireError
@@ -107,7 +114,7 @@ def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
 
 def judge_call(part: bytes, relation: ClockRelation, criterion: Criterion) -> JudgedCall:
     """One call's record judged. Raises WireError."""
-    record = Record.parse(part)
+    record = parse_checked(part)
     number, started_us = which_and_when(record, "call")
     judged = judge_record(record, relation, criterion)
     return JudgedCall(

@@ -14,7 +14,7 @@ from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate
 from tarnfell.core.columns import unpack_planes
 from tarnfell.core.picture import UNKNOWN_ROUND_TRIP_MS, PictureCriterion
 from tarnfell.core.quality import Criterion, StreamQuality
-from tarnfell.core.trace import Ints, Trace, TraceError, build_trace
+from tarnfell.core.trace import LAST_US, Ints, Trace, TraceError, build_trace
 from tarnfell.wire import WireError
 from tarnfell.wire.record import Record
 
@@ -23,14 +23,33 @@ DIRECTIONS: tuple[Direction, Direction] = ("up", "down")
 _NEVER_LEFT = 0
 _UNKNOWN = 255
 _MAX_NUMBER = 10_000
-_LAST_US = 221_845_392_000_000_000
-"""The year 9000: no calendar here goes on for much longer."""
+_LAST_CAPTURED_US = (2**32 - 1) * 1_000_000
+"""A capture counts seconds with 32 bits."""
+_LEAP_US = 60_000_000
+"""No pause in a run is as long; between two packets so far apart the clock was set."""
+
+
+def parse_checked(part: bytes) -> Record:
+    """A call's or stream's record whose parts belong together. Raises WireError."""
+    record = Record.parse(part)
+    for direction in DIRECTIONS:
+        about = record.meta.get(direction, {})
+        if not isinstance(about, dict):
+            raise WireError(f"Packet record: nothing about the direction {direction}.")
+        for name, most in (("ssrc", 2**32 - 1), ("dscp_sent", 63)):
+            value = about.get(name, 0)
+            if not isinstance(value, int) or not 0 <= value <= most:
+                raise WireError(f"Packet record: {name} of the direction {direction} cannot be {value}.")
+        lengths = {column.count for name, column in record.columns.items() if name.startswith(f"{direction}.arrival_")}
+        if len(lengths) > 1:
+            raise WireError(f"Packet record: what arrived {direction} is told in columns of different length.")
+    return record
 
 
 def which_and_when(record: Record, kind: Literal["call", "video"]) -> tuple[int, int]:
     """The number of a call or stream in its run, and when it began in microseconds. Raises WireError."""
     number, started_us = int(record.meta[kind]), int(record.meta["start_us"])
-    if not 1 <= number <= _MAX_NUMBER or not 0 <= started_us <= _LAST_US:
+    if not 1 <= number <= _MAX_NUMBER or not 0 <= started_us <= LAST_US:
         raise WireError(f"Packet record: {kind} {number} at {started_us} µs cannot be.")
     return number, started_us
 
@@ -110,9 +129,9 @@ def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace |
         return None
     arrival_seq, arrival_us = _arrivals(record, direction)
     try:
-        # A clock set back during the call makes send times fall; the result is tainted and says so, and
-        # the packets are still counted in the order they were sent.
-        trace = build_trace(left, np.maximum.accumulate(sent[left]), arrival_seq, arrival_us)
+        # A clock set back by less makes send times fall; they stand still until it has caught up.
+        sent_us = np.maximum.accumulate(_without_leaps(sent[left]))
+        trace = build_trace(left, sent_us, arrival_seq, _without_leaps(arrival_us))
     except TraceError as error:
         raise WireError(f"Packet record: {error}") from None
     if relation.kind == "unknown":
@@ -120,6 +139,20 @@ def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace |
         return trace.shifted(floor)
     sign = 1 if direction == "up" else -1
     return trace.shifted(sign * relation.offset_us, sign * relation.skew_ppm, relation.reference_us)
+
+
+def _without_leaps(times_us: Ints) -> Ints:
+    """Times in the order they were written down, as if the clock had not been set by a minute or more in between.
+
+    A result under a clock that was set is tainted and says so; its packets are still counted for what they were.
+    """
+    times = np.clip(times_us, -LAST_US, LAST_US)
+    steps = np.diff(times)
+    leaps = np.abs(steps) > _LEAP_US
+    if not leaps.any():
+        return times
+    steps[leaps] = 0 if leaps.all() else int(np.median(steps[~leaps]))
+    return np.concatenate((times[:1], times[0] + np.cumsum(steps)))
 
 
 def _judge(record: Record, direction: Direction, relation: ClockRelation, criterion: Criterion) -> JudgedDirection:
@@ -158,7 +191,8 @@ def arrivals_of(record: Record, direction: str) -> Iterator[tuple[int, int, int,
     """
     if f"{direction}.arrival_seq" not in record.columns:
         return
-    seq, at = (_column(record, f"{direction}.arrival_{name}").tolist() for name in ("seq", "us"))
+    seq = _column(record, f"{direction}.arrival_seq").tolist()
+    at = np.clip(_column(record, f"{direction}.arrival_us"), 0, _LAST_CAPTURED_US).tolist()
     sent_as = int(record.meta[direction].get("dscp_sent", 0))
     marks, ttls = (
         _column(record, f"{direction}.arrival_{name}").tolist()
@@ -167,7 +201,7 @@ def arrivals_of(record: Record, direction: str) -> Iterator[tuple[int, int, int,
         for name in ("dscp", "ttl")
     )
     for one, at_us, mark, ttl in zip(seq, at, marks, ttls, strict=True):
-        yield one, at_us, sent_as if mark == _UNKNOWN else mark, 64 if ttl == _UNKNOWN else ttl
+        yield one, at_us, mark if 0 <= mark < 64 else sent_as, ttl if 0 <= ttl < _UNKNOWN else 64
 
 
 def _arrivals(record: Record, direction: str) -> tuple[Ints, Ints]:

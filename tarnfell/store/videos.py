@@ -12,7 +12,7 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.picture import Picture, PictureCriterion, judge_picture
 from tarnfell.core.rates import VideoLoad
 from tarnfell.core.video import VideoError, VideoProfile, find_profile
-from tarnfell.store.packets import dscp_counts, flowing, known_delay, trace_of, which_and_when
+from tarnfell.store.packets import dscp_counts, flowing, known_delay, parse_checked, trace_of, which_and_when
 from tarnfell.wire import WireError
 from tarnfell.wire.record import Record
 
@@ -72,7 +72,7 @@ def profile_of(record: Record) -> VideoProfile:
 
 def judge_video(part: bytes, relation: ClockRelation, criterion: PictureCriterion) -> JudgedVideo:
     """One stream's record judged. Raises WireError."""
-    record = Record.parse(part)
+    record = parse_checked(part)
     number, started_us = which_and_when(record, "video")
     return JudgedVideo(
         number=number,

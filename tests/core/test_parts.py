@@ -27,6 +27,8 @@ from tarnfell.wire.record import pack_column
         ("seq,sent_us,recv_us\n1,ten,\n", "Line 2.*sent_us is “ten”"),
         ("seq,sent_us,recv_us\n1,10\n", "Line 2.*2 values"),
         ("seq,sent_us,recv_us\n1,10,20\n2,5,9\n", "Line 3.*goes backwards"),
+        ("seq,sent_us,recv_us\n1,0,\n2,2000000000000,\n", "sent 23 days after the first: the sender's clock was set"),
+        ("seq,sent_us,recv_us\n1,0,\n2,20000,900000000000000000\n", "beyond every calendar"),
         ("seq,sent_us,recv_us\n1,10,20\n1,30,40\n", "extended, not wrapped"),
         ("seq,sent_us,recv_us\n1,99999999999999999999999,\n", "beyond any clock"),
         ('seq,sent_us,recv_us\n1,10,"' + "x" * 200_000 + '"\n', "not CSV text"),

@@ -14,7 +14,9 @@ from tests.server.test_runs import deliver, taken
 
 WHOLE = record_file(packets=30)
 HEAD, FIRST, SECOND = (Record.parse(part) for part in split_parts(WHOLE))
-VALUES = st.integers(-(2**70), 2**70) | st.sampled_from([-1, 0, 2**31, 2**63, 1e400, float("nan"), "x", None, [], {}])
+VALUES = st.integers(-(2**70), 2**70) | st.sampled_from(
+    [-1, 0, 2**31, 2**63, 1e400, float("nan"), "x", None, [], {}, {"ssrc": "x"}, {"ssrc": 2**32}, {"dscp_sent": 64}]
+)
 
 
 @pytest.fixture(scope="module")
@@ -39,7 +41,10 @@ def offered(house: House, body: bytes) -> bool:
         assert house.person.get("/api/runs/1").status_code == 200
         calls = house.person.get("/api/runs/1/calls")
         assert calls.status_code == 200
-        assert house.person.get(f"/api/calls/{calls.json['calls'][0]['id']}").status_code == 200
+        first = calls.json["calls"][0]["id"]
+        for page in (f"calls/{first}", f"calls/{first}/up.csv", "runs/1/calls.csv", "runs/1/run.pcap", "sites/pier"):
+            told = house.person.get(f"/api/{page}")
+            assert told.status_code in (200, 404, 409), (page, told.text)
         with writing(db):
             db.execute("DELETE FROM direction")
             db.execute("DELETE FROM call")

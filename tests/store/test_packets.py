@@ -63,6 +63,20 @@ def test_two_clocks_become_one(skew_ppm: float) -> None:
         assert one.quality.metrics.pdv_max_ms == pytest.approx(0, abs=0.3)
 
 
+@pytest.mark.parametrize("leap_us", [365 * 86_400_000_000, -365 * 86_400_000_000, 3_600_000_000])
+def test_a_probe_whose_clock_is_set_in_the_middle_loses_no_packet_by_it(leap_us: int) -> None:
+    """As a small box does that starts in 1970 and hears the time a minute later. Every stamp of the probe leaps."""
+    whole = call()
+    columns = {name: whole.values(name) for name in whole.columns}
+    for name in ("up.sent_us", "down.arrival_us"):
+        columns[name] = [at + leap_us * (i >= 700) for i, at in enumerate(columns[name])]
+    judged = judge_record(Record.of(whole.meta, columns), clock_relation(clock()), CRITERION)
+    for one in judged.values():
+        assert one.quality is not None
+        assert (one.quality.metrics.lost, one.quality.late) == (0, 0)
+        assert one.quality.metrics.pdv_max_ms == pytest.approx(0, abs=0.5)
+
+
 def test_one_shared_clock_is_left_alone() -> None:
     relation = clock_relation(Record({"shared": True}))
     assert (relation.kind, relation.uncertainty_ms) == ("shared", 0.0)
