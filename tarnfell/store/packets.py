@@ -42,7 +42,7 @@ def parse_checked(part: bytes) -> Record:
                 raise WireError(f"Packet record: {name} of the direction {direction} cannot be {value}.")
         lengths = {column.count for name, column in record.columns.items() if name.startswith(f"{direction}.arrival_")}
         if len(lengths) > 1:
-            raise WireError(f"Packet record: what arrived {direction} is told in columns of different length.")
+            raise WireError(f"Packet record: the columns of what arrived {direction} differ in length.")
     return record
 
 
