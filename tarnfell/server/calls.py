@@ -101,7 +101,7 @@ def export_trace(call_id: int, direction: str) -> Response:
 def _require_call(call_id: int) -> StoredCall:
     try:
         return call_store.call_by_id(g.db, call_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         raise Problem(404, f"There is no call {call_id}.") from None
 
 

@@ -74,7 +74,7 @@ def show_import(import_id: int) -> ImportPage:
     """What a file from elsewhere holds."""
     try:
         one = import_store.import_by_id(g.db, import_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         raise Problem(404, f"There is no import {import_id}.") from None
     site = site_store.site_by_id(g.db, one.site_id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)

@@ -191,7 +191,7 @@ def _require_spot(site: Site, spot_id: int) -> Spot:
 def _require_probe(site: Site, probe_id: int) -> Probe:
     try:
         probe = probe_store.probe_by_id(g.db, probe_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         probe = None
     if probe is None or probe.site_id != site.id:
         raise Problem(404, f"{site.name} has no probe {probe_id}.")

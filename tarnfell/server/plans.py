@@ -310,7 +310,7 @@ def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> 
 def _require_plan(site: Site, plan_id: int) -> Plan:
     try:
         plan = plan_store.plan_by_id(g.db, plan_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         plan = None
     if plan is None or plan.site_id != site.id:
         raise Problem(404, f"{site.name} has no plan {plan_id}.")
@@ -320,5 +320,5 @@ def _require_plan(site: Site, plan_id: int) -> Plan:
 def _require_series(series_id: int) -> Series:
     try:
         return plan_store.series_by_id(g.db, series_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         raise Problem(404, f"There is no series {series_id}.") from None

@@ -142,7 +142,7 @@ def require_run(run_id: int) -> Run:
             run_store.give_up_silent(g.db, silent)
     try:
         return run_store.run_by_id(g.db, run_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         raise Problem(404, f"There is no run {run_id}.") from None
 
 

@@ -143,5 +143,5 @@ def _why(figures: PictureDirection) -> str:
 def _require_video(stream_id: int) -> StoredVideo:
     try:
         return video_store.video_by_id(g.db, stream_id)
-    except (KeyError, OverflowError):
+    except KeyError:
         raise Problem(404, f"There is no video stream {stream_id}.") from None

@@ -27,15 +27,16 @@ NEXT = {
 }
 """Which state may follow which; a run given up may still turn out to have been measured."""
 RECORD, CUT = record_file(), record_file()[:-7]
-_template: list[tuple[Path, House]] = []
+_template: list[tuple[tempfile.TemporaryDirectory[str], House]] = []
 
 
 def template() -> tuple[Path, House]:
     """A house to copy: making one hashes a password, which is slow on purpose."""
     if not _template:
-        folder = Path(tempfile.mkdtemp(prefix="tarnfell-template-"))
-        _template.append((folder, built_house(folder)))
-    return _template[0]
+        folder = tempfile.TemporaryDirectory(prefix="tarnfell-template-")
+        _template.append((folder, built_house(Path(folder.name))))
+    folder, house = _template[0]
+    return Path(folder.name), house
 
 
 class Life(RuleBasedStateMachine):
