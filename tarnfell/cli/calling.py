@@ -14,13 +14,14 @@ from tarnfell.cli.common import DONE, FAILED, host_port, print_report, stream_te
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.picture import SCORE_NAME
-from tarnfell.core.quality import MOS_SCALE, Criterion, criterion_for
+from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.core.rates import VideoLoad, stream_plan
 from tarnfell.core.tracefile import format_csv
 from tarnfell.media.keys import read_key
 from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.plan import CallPlan
-from tarnfell.store.packets import (
+from tarnfell.wire.record import Record
+from tarnfell.work.ingest.packets import (
     clock_relation,
     flowing,
     judge_record,
@@ -28,8 +29,7 @@ from tarnfell.store.packets import (
     stamp_exchanges,
     trace_of,
 )
-from tarnfell.store.videos import picture_columns
-from tarnfell.wire.record import Record
+from tarnfell.work.ingest.pictures import picture_columns
 
 
 def call(options: argparse.Namespace) -> int:
@@ -93,8 +93,11 @@ def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None
         calls.append(row)
     video = [_video_row(stream, relation, result.clock, trace_dir) for stream in result.video]
     failed |= any(row[d]["received"] == 0 for row in video for d in row["directions"])
-    report = {"mos_scale": MOS_SCALE, "calls": calls, "self_check": result.self_check}
-    return ({**report, "video": video} if video else report), failed
+    report = {"mos_scale": criterion.mos_scale, "calls": calls, "self_check": result.self_check}
+    if result.cut:
+        report["cut"] = {"code": result.cut.code, "reason": result.cut.reason, "after_s": result.cut.after_s}
+        print(f"cut: {result.cut.reason} What follows is this end’s half.", file=sys.stderr)
+    return ({**report, "video": video} if video else report), failed or result.cut is not None
 
 
 def _video_row(record: Record, relation: ClockRelation, clock: Record, trace_dir: Path | None) -> dict[str, Any]:

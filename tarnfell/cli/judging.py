@@ -10,9 +10,9 @@ from typing import Any
 from tarnfell.cli.common import DONE, FAILED, print_report, stream_text
 from tarnfell.core import emodel, playout
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.quality import MOS_SCALE, MOS_SCALE_WIDE, Criterion, criterion_for, judge
+from tarnfell.core.quality import MOS_SCALE_WIDE, Criterion, criterion_for, judge
 from tarnfell.core.rates import hold, plan_run, rise
-from tarnfell.core.stats import calls_to_claim
+from tarnfell.core.stats import moments_to_show
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.exchange.capture import FoundStream, find_streams
@@ -44,8 +44,8 @@ def analyse(options: argparse.Namespace) -> int:
     fields = judged.fields()
     if judged.metrics.received == 0:
         fields["reason"] = "Nothing arrived."
-    report = {"mos_scale": MOS_SCALE, "streams": [{"file": path.name, **fields}]}
-    print_report(options, report, lambda r: f"{path.name}: {stream_text(r['streams'][0])} ({MOS_SCALE})")
+    report = {"mos_scale": criterion.mos_scale, "streams": [{"file": path.name, **fields}]}
+    print_report(options, report, lambda r: f"{path.name}: {stream_text(r['streams'][0])} ({r['mos_scale']})")
     return FAILED if judged.metrics.received == 0 else DONE
 
 
@@ -59,9 +59,10 @@ def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
             **{**vars(options), "codec": codec, "ptime": options.ptime or _interval(stream, codec)}
         )
         known = codec is not None or options.ie is not None
-        fields = judge(stream.trace, criterion_of(given) if known else UNKNOWN_CODEC).fields()
-        rows.append(foreign_fields(stream, codec, fields, known))
-    report = {"mos_scale": MOS_SCALE, "packets": found.packets, "cut_short": found.cut_short, "streams": rows}
+        criterion = criterion_of(given) if known else UNKNOWN_CODEC
+        fields = judge(stream.trace, criterion).fields()
+        rows.append(foreign_fields(stream, codec, fields, known, criterion.mos_scale))
+    report = {"packets": found.packets, "cut_short": found.cut_short, "streams": rows}
     print_report(options, report, _capture_text)
     return DONE if rows else FAILED
 
@@ -145,8 +146,8 @@ def quality(options: argparse.Namespace) -> int:
     R = criterion.rating(options.one_way_ms, options.loss_pct, options.burst_ratio)
     report = {
         "r_factor": float(emodel.clamp_r(R, criterion.most_r)),
-        "mos": float(emodel.mos_from_r(R)),
-        "mos_scale": MOS_SCALE,
+        "mos": float(criterion.mos(R)),
+        "mos_scale": criterion.mos_scale,
         "mos_wide": float(emodel.mos_wideband_from_r(R)),
         "mos_scale_wide": MOS_SCALE_WIDE,
         "ie_eff": float(
@@ -154,7 +155,7 @@ def quality(options: argparse.Namespace) -> int:
         ),
         "idd": float(emodel.pure_delay(options.one_way_ms)),
     }
-    print_report(options, report, lambda r: f"R {r['r_factor']:.1f} · {r['mos']:.2f} MOS ({MOS_SCALE})")
+    print_report(options, report, lambda r: f"R {r['r_factor']:.1f} · {r['mos']:.2f} MOS ({r['mos_scale']})")
     return DONE
 
 
@@ -172,7 +173,7 @@ def plan(options: argparse.Namespace) -> int:
         "steps": list(shape.steps),
         **rate,
         **plan,
-        "calls_to_claim_97": calls_to_claim(97),
+        "moments_to_show_97": moments_to_show(97),
     }
     print_report(options, report, _plan_text)
     return DONE
@@ -186,5 +187,6 @@ def _plan_text(r: dict[str, Any]) -> str:
         f"all calls, each way  {r['each_way_ipv4_kbps']:.0f} kbit/s IPv4 with RTCP · "
         f"{r['each_way_wire_kbps']:.0f} on the wire\n"
         f"takes                {r['run_s']:g} s · {r['packets']} packets\n"
-        f"can claim            at least {r['claims_pct']:.1f} % good calls, if not one of them is bad"
+        f"shows                at least {r['shows_pct']:.1f} % acceptable calls if none is bad, in {r['moments']} "
+        "ten-minute moments"
     )

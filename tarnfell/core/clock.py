@@ -41,18 +41,29 @@ class ClockRelation:
     """How the far end's clock stands to the probe's.
 
     ``offset_us`` is far end minus probe at ``reference_us`` (probe's clock); it grows by ``skew_ppm``.
-    ``uncertainty_ms`` is 0 for one shared clock and None when nothing is known.
+    ``uncertainty_ms`` is 0 for one shared clock and None when nothing is known. Of kind "round trip" the clocks are not
+    related, but the fastest packet of each direction is taken to have needed half the fastest round trip.
     """
 
-    kind: Literal["shared", "estimated", "unknown"]
+    kind: Literal["shared", "estimated", "round trip", "unknown"]
     offset_us: float = 0.0
     skew_ppm: float = 0.0
     reference_us: int = 0
     uncertainty_ms: float | None = None
 
+    @property
+    def one_way_us(self) -> int:
+        """Half the round trip, of kind "round trip"."""
+        return round((self.uncertainty_ms or 0.0) * 1000)
+
 
 SHARED = ClockRelation("shared", uncertainty_ms=0.0)
 UNKNOWN = ClockRelation("unknown")
+
+
+def from_round_trip(round_trip_us: int) -> ClockRelation:
+    """From RTCP's fastest round trip alone (RFC 3550 §6.4.1): one way is half of it, known no better than that."""
+    return ClockRelation("round trip", uncertainty_ms=round_trip_us / 2000)
 
 
 def estimate(exchanges: Exchanges) -> ClockRelation:

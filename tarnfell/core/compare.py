@@ -1,70 +1,102 @@
-"""Two sets of calls side by side: what differs, and whether it is more than chance."""
+"""Two sets of calls side by side: what differs, by how much it matters, and whether it is more than the moment.
+
+Calls of one run share their moment, so a run of a hundred calls in ten minutes is one look at the network. Where a side
+has few looks, what the site's other moments differ by among themselves says how far apart two looks may lie by chance.
+"""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 
 import numpy as np
 
-from tarnfell.core.stats import wilson
+from tarnfell.core.verdict.moments import Moment, Tallies, share_of
+
+ENOUGH_LOOKS = 5
+"""Moments on each side from which on their own scatter is used."""
+ENOUGH_OTHERS = 8
+"""Other moments of the site from which on their scatter is used."""
+CONFIDENCE_PCT = 95.0
 
 
 @dataclass(frozen=True)
 class Difference:
-    """Second minus first, with its 95 % interval; None where either side has too little to tell."""
+    """Second minus first, with its 95 % interval; None where too little is there to tell."""
 
     first: float | None
     second: float | None
     change: float | None
     low: float | None
     high: float | None
+    smallest: float = 0.0
+    """The smallest change that matters."""
 
     @property
     def sure(self) -> bool:
-        """The interval does not hold zero."""
-        return self.low is not None and self.high is not None and (self.low > 0 or self.high < 0)
+        """The interval does not hold zero, and the change is one that matters."""
+        if self.low is None or self.high is None or self.change is None:
+            return False
+        return (self.low > 0 or self.high < 0) and abs(self.change) >= self.smallest
 
 
 NOTHING = Difference(None, None, None, None, None)
 
+Looks = Mapping[Moment, Sequence[float]]
+"""What one side measured, by moment."""
 
-def share_difference(first: tuple[int, int], second: tuple[int, int]) -> Difference:
-    """Of two shares given as (good, calls), in percentage points.
 
-    Newcombe's hybrid score interval (1998, method 10): built from both Wilson intervals, so that it holds for few
-    calls and for shares near 0 and 100 % as well.
+def share_difference(first: Tallies, second: Tallies, smallest: float = 0.0) -> Difference:
+    """Of two shares of good calls, in percentage points.
+
+    Newcombe's hybrid score interval (1998, method 10), built from both sides' intervals by moments.
     """
-    if first[1] == 0 or second[1] == 0:
+    if not first or not second:
         return NOTHING
-    a, b = wilson(*first), wilson(*second)
+    a, b = share_of(first), share_of(second)
     assert a.pct is not None
     assert b.pct is not None
     change = b.pct - a.pct
     low = change - math.hypot(b.pct - b.low_pct, a.high_pct - a.pct)
     high = change + math.hypot(b.high_pct - b.pct, a.pct - a.low_pct)
-    return Difference(a.pct, b.pct, change, low, high)
+    return Difference(a.pct, b.pct, change, low, high, smallest)
 
 
-def mean_difference(first: Sequence[float], second: Sequence[float]) -> Difference:
-    """Of two means of per-call values, with Welch's interval, which lets the spreads differ.
+def mean_difference(first: Looks, second: Looks, others: Sequence[float] = (), smallest: float = 0.0) -> Difference:
+    """Of two means over moments. ``others`` are means of the site's other moments of the same kind.
 
-    Below two calls a side there is a difference but no interval.
+    With five moments or more a side Welch's interval on moments; with fewer, the 95th percentile of the differences
+    between two other moments of the site, which needs eight of those; else there is a difference but no interval.
     """
-    if not first or not second:
+    a, b = _means(first), _means(second)
+    if not a or not b:
         return NOTHING
-    a, b = np.asarray(first, dtype=float), np.asarray(second, dtype=float)
-    mean_a, mean_b = float(a.mean()), float(b.mean())
+    mean_a, mean_b = float(np.mean(a)), float(np.mean(b))
     change = mean_b - mean_a
-    if len(a) < 2 or len(b) < 2:
-        return Difference(mean_a, mean_b, change, None, None)
-    part_a, part_b = float(a.var(ddof=1)) / len(a), float(b.var(ddof=1)) / len(b)
-    spread = part_a + part_b
-    if spread == 0:
-        return Difference(mean_a, mean_b, change, change, change)
-    freedom = spread**2 / (part_a**2 / (len(a) - 1) + part_b**2 / (len(b) - 1))
-    from scipy import stats  # heavy, and wanted by one screen only
+    half = _half(a, b, others)
+    if half is None:
+        return Difference(mean_a, mean_b, change, None, None, smallest)
+    return Difference(mean_a, mean_b, change, change - half, change + half, smallest)
 
-    half = float(stats.t.ppf(0.975, freedom)) * math.sqrt(spread)
-    return Difference(mean_a, mean_b, change, change - half, change + half)
+
+def _means(looks: Looks) -> list[float]:
+    return [float(np.mean(values)) for values in looks.values() if len(values)]
+
+
+def _half(a: Sequence[float], b: Sequence[float], others: Sequence[float]) -> float | None:
+    if min(len(a), len(b)) >= ENOUGH_LOOKS:
+        part_a, part_b = float(np.var(a, ddof=1)) / len(a), float(np.var(b, ddof=1)) / len(b)
+        spread = part_a + part_b
+        if spread == 0:
+            return 0.0
+        freedom = spread**2 / (part_a**2 / (len(a) - 1) + part_b**2 / (len(b) - 1))
+        from scipy.special import stdtrit  # heavy, and wanted by one screen only
+
+        return float(stdtrit(freedom, 0.975)) * math.sqrt(spread)
+    if len(others) < ENOUGH_OTHERS:
+        return None
+    apart = np.abs([x - y for x, y in combinations(others, 2)])
+    # One look a side differs as two others do; more looks average it down.
+    return float(np.percentile(apart, CONFIDENCE_PCT)) * math.sqrt((1 / len(a) + 1 / len(b)) / 2)

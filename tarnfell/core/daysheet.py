@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 
-from tarnfell.core.evidence import Reading
-from tarnfell.core.verdict import CELL_MINUTES
+from tarnfell.core.verdict.moments import CELLS_A_DAY
+from tarnfell.core.verdict.readings import Reading
 
-CELLS = 24 * 60 // CELL_MINUTES
+CELLS = CELLS_A_DAY
 DAYS = 7
 
 
@@ -42,26 +42,26 @@ class Day:
 
 def day_sheet(readings: list[Reading], days: int = DAYS) -> list[Day]:
     """The newest ``days`` days up to the last with evidence; empty without evidence."""
-    last = max((r.fact.day for r in readings), default=None)
+    last = max((day for r in readings for day, _ in r.fact.moments), default=None)
     if last is None:
         return []
     first = date.fromisoformat(last) - timedelta(days=days - 1)
     sheet = {day: Day(day) for i in range(days) for day in [(first + timedelta(days=i)).isoformat()]}
     for reading in readings:
-        if reading.fact.day in sheet:
-            _enter(sheet[reading.fact.day], reading)
+        for day, cell in reading.fact.moments:
+            if day in sheet:
+                _enter(sheet[day], cell, reading)
     return list(sheet.values())
 
 
-def _enter(day: Day, reading: Reading) -> None:
-    fact = reading.fact
+def _enter(day: Day, cell: int, reading: Reading) -> None:
+    fact, this = reading.fact, reading.mos
     side, other = (day.up, day.down) if fact.direction == "up" else (day.down, day.up)
-    cell = fact.minute // CELL_MINUTES
-    this = fact.mos if fact.mos is not None else 1.0
     before = side.mos[cell]
     if before is not None and this >= before:
         return
     side.mos[cell], side.added_ms[cell], side.loss_pct[cell] = this, reading.added_ms, fact.loss_pct
     opposite = other.mos[cell]
     if day.call_id[cell] is None or opposite is None or this <= opposite:
-        day.call_id[cell] = fact.call_id
+        # A call that could not be placed has no page of its own.
+        day.call_id[cell] = fact.call_id if fact.call_id > 0 else None

@@ -80,6 +80,9 @@ def rate(
     return Rating(R=R, Ro=Ro, Is=Is, Idte=Idte, Idle=Idle, Idd=Idd, Ie_eff=Ie_eff)
 
 
+MOST_BURST_RATIO = 8.0
+MOST_IE_EFF = 95.0
+
 RO_WIDEBAND = 129.0
 """Ro of a clean wideband connection on the common scale of G.107 and G.107.1."""
 
@@ -102,9 +105,14 @@ def mos_wideband_from_r(R: ArrayLike) -> Floats:
 
 
 def equipment_impairment(loss_pct: ArrayLike, burst_ratio: ArrayLike, ie: float, bpl: float) -> Floats:
-    """Ie,eff: what codec and loss cost together (G.107 §7.5, eq. 7-29)."""
+    """Ie,eff: what codec and loss cost together (G.107 §7.5, eq. 7-29).
+
+    BurstR is taken as 1…8 and the result as at most 95: beyond that the formula was not fitted, and one long outage
+    would cost less with more loss around it.
+    """
     ppl = np.asarray(loss_pct, dtype=float)
-    return np.asarray(ie + (95 - ie) * ppl / (ppl / np.asarray(burst_ratio, dtype=float) + bpl), dtype=float)
+    ratio = np.clip(np.asarray(burst_ratio, dtype=float), 1.0, MOST_BURST_RATIO)
+    return np.asarray(np.minimum(ie + (95 - ie) * ppl / (ppl / ratio + bpl), MOST_IE_EFF), dtype=float)
 
 
 def pure_delay(one_way_ms: ArrayLike, parameters: Parameters = DEFAULTS) -> Floats:

@@ -7,7 +7,7 @@ from typing import Literal
 
 import numpy as np
 
-from tarnfell.core.evidence import Reading
+from tarnfell.core.verdict.readings import Reading
 
 NOTICEABLE_MOS = 0.1
 
@@ -27,13 +27,14 @@ class Leg:
 def leg(readings: list[Reading], direction: str) -> Leg:
     mine = [r for r in readings if r.fact.direction == direction]
     added = [r.added_ms for r in mine if r.added_ms is not None]
-    sent = sum(r.fact.sent for r in mine)
-    lost = sum(r.fact.sent - r.fact.received for r in mine)
+    counted = [r for r in mine if r.fact.loss_pct is not None]
+    sent = sum(r.fact.sent for r in counted)
+    lost = sum(r.fact.sent - r.fact.received for r in counted)
     return Leg(
         calls=len(mine),
         loss_pct=100 * lost / sent if sent else None,
         added_p95_ms=float(np.percentile(added, 95)) if added else None,
-        mos_p10=float(np.percentile([r.fact.mos or 1.0 for r in mine], 10)) if mine else None,
+        mos_p10=float(np.percentile([r.mos for r in mine], 10)) if mine else None,
     )
 
 

@@ -50,8 +50,13 @@ class Playout:
 
 
 def seconds_of(trace: Trace) -> NDArray[np.int64]:
-    """Shape (sent,): the second of the call each packet was sent in."""
-    return np.asarray((trace.sent_us - trace.sent_us[0]) // 1_000_000)
+    """Shape (sent,): the second of the call each packet was sent in.
+
+    A rest of less than half a second at the end belongs to the second before it: a second of two packets is none.
+    """
+    second = (trace.sent_us - trace.sent_us[0]) // 1_000_000
+    whole = max(1, (int(trace.sent_us[-1] - trace.sent_us[0]) + 500_000) // 1_000_000)
+    return np.asarray(np.minimum(second, whole - 1))
 
 
 def fixed(trace: Trace, buffer_ms: float = DEFAULT_BUFFER_MS) -> Playout:

@@ -17,13 +17,13 @@ from tarnfell.core.trace import Trace
 Floats = NDArray[np.float64]
 
 MOS_SCALE = "MOS-CQEN"
-"""Estimated conversational quality, narrowband (P.800.1 §7): the scale all codecs are compared on.
-
-R is common to narrowband and wideband; a wideband call stands on this scale by its R, at most at the scale's end.
-"""
+"""Estimated conversational quality of a narrowband call (P.800.1 §7)."""
 
 MOS_SCALE_WIDE = "MOS-CQEW"
-"""The same as heard by who is used to wideband (P.800.1 §7); every call stands on it too, by its R."""
+"""The same on the wideband scale (P.800.1 §7), on which wideband calls are judged; by R all calls stand on it."""
+
+STRETCH_S = 10
+"""The shortest outage that spoils a conversation for good; a call's worst stretch of this length is judged as well."""
 
 
 @dataclass(frozen=True)
@@ -48,6 +48,14 @@ class Criterion:
         if self.band == "wide":
             return emodel.rate_wideband(one_way_ms, loss_pct, burst_ratio, self.ie, self.bpl)
         return emodel.rate(one_way_ms, loss_pct, burst_ratio, self.ie, self.bpl).R
+
+    def mos(self, R: ArrayLike) -> Floats:
+        """On the codec's own scale."""
+        return emodel.mos_wideband_from_r(R) if self.band == "wide" else emodel.mos_from_r(R)
+
+    @property
+    def mos_scale(self) -> str:
+        return MOS_SCALE_WIDE if self.band == "wide" else MOS_SCALE
 
     @property
     def most_r(self) -> float:
@@ -89,7 +97,7 @@ def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
     if ear is not None:
         R = criterion.rating(ear, loss, ratio)
         r_factor = float(emodel.clamp_r(R, criterion.most_r))
-        mos = float(emodel.mos_from_r(R))
+        mos = float(criterion.mos(R))
     return StreamQuality(metrics, heard.late_count, loss, ratio, ear, r_factor, mos)
 
 
@@ -150,28 +158,55 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     )
 
 
-def worst_second_mos(trace: Trace, criterion: Criterion) -> float:
-    """The lowest of ``judge_seconds``' MOS, without the rest of it."""
-    return float(_second_mos(trace, criterion.play(trace), criterion).min())
+@dataclass(frozen=True)
+class Worst:
+    """The lowest MOS of a call, by the second and by the stretch of ten seconds."""
+
+    second_mos: float
+    stretch_mos: float
+
+
+def worst_of(trace: Trace, criterion: Criterion) -> Worst:
+    """The lowest of ``judge_seconds``' MOS, and of any ten seconds on end (the whole call where it is shorter)."""
+    heard = criterion.play(trace)
+    return Worst(
+        float(_stretch_mos(trace, heard, criterion, 1).min()),
+        float(_stretch_mos(trace, heard, criterion, STRETCH_S).min()),
+    )
 
 
 def _second_mos(trace: Trace, heard: Playout, criterion: Criterion) -> Floats:
     """MOS of each second, shape (seconds,)."""
+    return _stretch_mos(trace, heard, criterion, 1)
+
+
+def _stretch_mos(trace: Trace, heard: Playout, criterion: Criterion, length: int) -> Floats:
+    """MOS of every ``length`` seconds on end, shape (seconds − length + 1,), at least one."""
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
-    sent = np.bincount(second, minlength=count)
-    missed = np.bincount(second[heard.missed], minlength=count)
-    # A run that crosses into a second starts anew in it.
-    starts = heard.missed.copy()
-    starts[1:] &= ~heard.missed[:-1] | (second[1:] != second[:-1])
-    runs = np.bincount(second[starts], minlength=count)
+    length = min(length, count)
+
+    def gathered(per_second: NDArray[np.int64]) -> NDArray[np.int64]:
+        total = np.concatenate(([0], np.cumsum(per_second)))
+        return np.asarray(total[length:] - total[:-length])
+
+    sent = gathered(np.bincount(second, minlength=count))
+    missed = gathered(np.bincount(second[heard.missed], minlength=count))
+    # A run that crosses into a stretch starts anew in it.
+    begins = heard.missed.copy()
+    begins[1:] &= ~heard.missed[:-1]
+    crosses = np.zeros(count, dtype=np.int64)
+    first = np.searchsorted(second, np.arange(count))
+    inside = (first > 0) & (first < len(second))
+    crosses[inside] = heard.missed[first[inside]] & heard.missed[first[inside] - 1]
+    runs = gathered(np.bincount(second[begins], minlength=count)) + crosses[: count - length + 1]
     fraction = missed / np.maximum(sent, 1)
     ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
     floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
     ear = mouth_to_ear_ms(floor, heard.mean_depth_ms, criterion)
     if ear is None:
-        return np.ones(count)
-    mos = emodel.mos_from_r(criterion.rating(ear, 100 * fraction, ratio))
+        return np.ones(len(sent))
+    mos = criterion.mos(criterion.rating(ear, 100 * fraction, ratio))
     return np.asarray(np.where((sent > 0) & (missed == sent), 1.0, mos))
 
 
@@ -195,7 +230,7 @@ def explain(judged: StreamQuality, criterion: Criterion) -> MosLoss | None:
         return None
 
     def mos(delay_ms: float, ie: float) -> float:
-        return float(emodel.mos_from_r(replace(criterion, ie=ie).rating(delay_ms, 0, 1)))
+        return float(criterion.mos(replace(criterion, ie=ie).rating(delay_ms, 0, 1)))
 
     best, with_codec = mos(0, 0), mos(0, criterion.ie)
     with_delay = mos(judged.mouth_to_ear_ms, criterion.ie)

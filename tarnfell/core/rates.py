@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from tarnfell.core.codecs import Codec
-from tarnfell.core.stats import wilson
+from tarnfell.core.stats import MOMENT_S, shown_by
 from tarnfell.core.video import CLOCK_HZ, DEFAULT_DSCP, PAYLOAD_TYPE, VideoProfile, find_profile
 
 RTP_HEADER_BYTES = 12  # RFC 3550 §5.1, no CSRC, no extension
@@ -251,8 +252,10 @@ class Plan:
     video_line_kbps: float
     """Video's part of ``each_way_line_kbps``."""
     packets: int
-    claims_pct: float
-    """The share of good calls this many could claim at 95 % if not one is bad."""
+    moments: int
+    """Ten-minute moments it covers when placed once, from the start of one on."""
+    shows_pct: float
+    """The share of acceptable calls that so many moments show at 95 % confidence if no call is bad."""
 
 
 def check_video(video: Iterable[VideoLoad]) -> None:
@@ -297,5 +300,6 @@ def plan_run(
         each_way_line_kbps=sum(count * one.line_kbps for count, one in rates),
         video_line_kbps=sum(count * one.line_kbps for count, one in rates[1:]),
         packets=packets * (2 if direction == "both" else 1),
-        claims_pct=wilson(shape.calls, shape.calls).low_pct,
+        moments=(moments := math.ceil(shape.length_s / MOMENT_S)),
+        shows_pct=shown_by(moments),
     )

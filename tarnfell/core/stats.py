@@ -1,45 +1,30 @@
-"""How sure a share is, how many calls prove one, and how many calls a site needs at once."""
+"""How much evidence proves a share, and how many calls a site needs at once."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
-Z95 = 1.959963984540054
-"""Two-sided 95 % point of the normal distribution."""
-
-
-@dataclass(frozen=True)
-class Share:
-    """``good`` of ``calls`` with the 95 % Wilson interval, all in percent."""
-
-    good: int
-    calls: int
-    pct: float | None
-    low_pct: float
-    high_pct: float
+CONFIDENCE = 0.95
+"""Of every interval, both ends together."""
 
 
-def wilson(good: int, calls: int) -> Share:
-    """The share and its 95 % interval (Wilson 1927, score interval without continuity correction)."""
-    if not 0 <= good <= calls:
-        raise ValueError(f"{good} good of {calls} calls cannot be.")
-    if calls == 0:
-        return Share(0, 0, None, 0.0, 100.0)
-    p, z2 = good / calls, Z95 * Z95
-    centre = (p + z2 / (2 * calls)) / (1 + z2 / calls)
-    half = Z95 / (1 + z2 / calls) * math.sqrt(p * (1 - p) / calls + z2 / (4 * calls * calls))
-    low = 0.0 if good == 0 else max(0.0, centre - half)
-    high = 1.0 if good == calls else min(1.0, centre + half)
-    return Share(good, calls, 100 * p, 100 * low, 100 * high)
+MOMENT_S = 600
+"""A ten-minute cell of the day: calls within one meet the same moment of the network."""
 
 
-def calls_to_claim(required_pct: float) -> int:
-    """Calls without one bad among them before "at least ``required_pct``" can be claimed at 95 %."""
+def moments_to_show(required_pct: float, confidence: float = CONFIDENCE) -> int:
+    """Moments without a bad call among them before "at least ``required_pct``" is shown (Clopper and Pearson 1934).
+
+    Raises ValueError for a share of nothing or of all.
+    """
     if not 0 < required_pct < 100:
         raise ValueError("The required share lies between 0 and 100 %.")
-    p = required_pct / 100
-    return math.ceil(round(p * Z95 * Z95 / (1 - p), 9))
+    return math.ceil(math.log((1 - confidence) / 2) / math.log(required_pct / 100) - 1e-9)
+
+
+def shown_by(moments: int, confidence: float = CONFIDENCE) -> float:
+    """The share, in percent, that this many moments show if none holds a bad call."""
+    return 100 * float(((1 - confidence) / 2) ** (1 / moments)) if moments else 0.0
 
 
 def erlang_b(erlangs: float, circuits: int) -> float:

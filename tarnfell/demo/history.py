@@ -30,6 +30,7 @@ from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe
 from tarnfell.store.runs import Run
 from tarnfell.wire.record import PackedColumn, Record, join_parts
+from tarnfell.work.ingest.uploads import judge_upload
 
 DAYS = 7
 EVERY_MINUTES = 10
@@ -98,8 +99,23 @@ class _SiteHistory:
             local = (self._end.astimezone(self._zone) - timedelta(days=days_before)).replace(hour=hour, minute=4)
             while str(local.isoweekday()) not in "12345":
                 local -= timedelta(days=1)
-            video = tuple(VideoLoad(v.profile, v.streams) for v in self._site.values.get("video", ()))
-            self._place(np.array([int(local.timestamp() * 1e6)]), calls, HELD_S, "placed", video)
+            self._place(np.array([int(local.timestamp() * 1e6)]), calls, HELD_S, "placed", self._video_needed())
+
+        if self._site.held_every_minutes:
+            every = self._site.held_every_minutes // EVERY_MINUTES
+            open_for = [(m, s) for m, s in zip(moments.tolist(), starts, strict=True) if self._is_open(s)]
+            # After the short call of the same cell.
+            held = np.array([m + 60_000_000 for m, _ in open_for[::every]])
+            self._place(held, int(self._site.values["needed_calls"]), WATCH_S, "watch", self._video_needed())
+
+    def _is_open(self, at: datetime) -> bool:
+        local, values = at.astimezone(self._zone), self._site.values
+        return (
+            local.isoweekday() < 6 and values["open_minute"] <= local.hour * 60 + local.minute < values["close_minute"]
+        )
+
+    def _video_needed(self) -> tuple[VideoLoad, ...]:
+        return tuple(VideoLoad(v.profile, v.streams) for v in self._site.values.get("video", ()))
 
     def _place(self, moments: Ints, calls: int, seconds: int, purpose: str, video: tuple[VideoLoad, ...]) -> None:
         """``calls`` calls and the video beside them at each moment."""
@@ -195,7 +211,7 @@ class _SiteHistory:
         run = self._again(run)
         run_store.move(db, run, "running", "Packets are being sent.", moment)
         call_store.take_in(
-            db, self._again(run), call_store.judge_upload(run, upload, self._codec), moment + (seconds + 3) * 1_000_000
+            db, self._again(run), judge_upload(run, upload, self._codec), moment + (seconds + 3) * 1_000_000
         )
 
     def _again(self, run: Run) -> Run:

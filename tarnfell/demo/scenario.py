@@ -38,6 +38,8 @@ class DemoSite:
     weekend_share: float = 0.15
     held_runs: tuple[tuple[int, int, int], ...] = field(default_factory=tuple)
     """Runs of several calls: days before the end, hour, calls; with the brief's video beside them."""
+    held_every_minutes: int | None = None
+    """How often the needed calls and video are held for a moment in business hours, by a recurring plan."""
 
 
 def _hours(quiet: float, **spans: float) -> tuple[float, ...]:
@@ -62,11 +64,11 @@ SITES = (
             "down_kbps": 200_000,
             "up_kbps": 200_000,
             "provider": "Sound Fibre (made up)",
-            "people": 120,
-            "needed_calls": 24,
+            "people": 60,
+            "needed_calls": 12,
             "codec": "g711a",
             "ptime_ms": 20,
-            "video": (VideoNeed("720p30", 4), VideoNeed("screen", 1)),
+            "video": (VideoNeed("360p", 1), VideoNeed("screen", 1)),
         },
         spot="reception desk",
         probe="harbour-desk",
@@ -75,7 +77,8 @@ SITES = (
         down=Way(rate_kbps=200_000, queue_ms=25, base_ms=9.2, jitter_ms=0.3, loss_pct=0.006, burst_rate=0.8),
         up_load=_hours(0.02, h8_18=0.3),
         down_load=_hours(0.05, h8_18=0.5),
-        held_runs=((5, 10, 24), (3, 11, 24), (1, 14, 24)),
+        held_runs=((5, 10, 12), (3, 11, 12), (1, 14, 12)),
+        held_every_minutes=20,
     ),
     DemoSite(
         values={

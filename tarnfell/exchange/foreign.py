@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from tarnfell.core.quality import Criterion
+from tarnfell.core.quality import MOS_SCALE, Criterion
 from tarnfell.exchange.capture import FoundStream
 
 CAPTURE_MAGICS = frozenset(
@@ -18,7 +18,9 @@ UNKNOWN_CODEC = Criterion(ie=0, bpl=25.1, ptime_ms=20)
 DELAY_UNKNOWN = "One-way delay is not in a capture: quality leaves the network's delay out."
 
 
-def foreign_fields(stream: FoundStream, codec: str | None, fields: dict[str, Any], judged: bool) -> dict[str, Any]:
+def foreign_fields(
+    stream: FoundStream, codec: str | None, fields: dict[str, Any], judged: bool, mos_scale: str = MOS_SCALE
+) -> dict[str, Any]:
     """A stream's figures; delay is None, and so is quality where no codec is known."""
     told = {**fields, "delay_min_ms": None, "delay_p50_ms": None}
     if not judged:
@@ -35,5 +37,6 @@ def foreign_fields(stream: FoundStream, codec: str | None, fields: dict[str, Any
         "first_us": stream.first_us,
         "skew_ppm": stream.skew_ppm,
         "dscp_received": stream.dscp,
+        "mos_scale": mos_scale,
         **told,
     }

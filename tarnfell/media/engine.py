@@ -178,6 +178,7 @@ class MediaEnd:
             "strays": self.board.cells[b.STRAYS],
             "refused": self.board.cells[b.REFUSED],
             "clock_steps": [asdict(step) for step in receiver.clock.steps],
+            "rtcp_rtt_us": receiver.rtcp_rtt_min_us,
         }
         columns: dict[str, PackedColumn] = {}
         for inlet in receiver.inlets:

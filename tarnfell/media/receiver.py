@@ -87,6 +87,8 @@ class Receiver:
     def __init__(self, board: Board, inlets: list[Inlet], stamps: StampInlet | None = None) -> None:
         self.inlets = inlets
         self.kernel_stamps = True
+        self.rtcp_rtt_min_us: int | None = None
+        """Fastest round trip that RTCP told, over all calls."""
         self.clock = ClockWatch()
         self._clock_look_ns = 0
         self._board = board
@@ -193,7 +195,9 @@ class Receiver:
                     now = ntp.middle(ntp.from_unix_ns(arrival.time_ns))
                     rtt = (now - block.last_sr - block.delay_since_last_sr) & 0xFFFFFFFF
                     if rtt < 60 << 16:  # RFC 3550 §6.4.1; more is a wrapped difference
-                        self._board.cells[Board.at(inlet.call, b.RTCP_RTT_US)] = rtt * 1_000_000 >> 16
+                        rtt_us = rtt * 1_000_000 >> 16
+                        self._board.cells[Board.at(inlet.call, b.RTCP_RTT_US)] = rtt_us
+                        self.rtcp_rtt_min_us = min(rtt_us, self.rtcp_rtt_min_us or rtt_us)
 
     def _send_reports(self, now: int) -> None:
         for i, due in self._rtcp_due.items():

@@ -12,7 +12,7 @@ import signal
 import sys
 import threading
 import time
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from tarnfell.probe.call import LiveSecond, RunResult, place_calls
@@ -23,6 +23,8 @@ from tarnfell.probe.plan import CallPlan, PlanUnknown
 from tarnfell.probe.program import program_digest
 from tarnfell.probe.state import AgentError, Enrolment, State
 from tarnfell.probe.surroundings import surroundings
+from tarnfell.wire import failures
+from tarnfell.wire.failures import Failure
 from tarnfell.wire.record import Record, join_parts
 
 HEARTBEAT_S = 0.5
@@ -127,7 +129,8 @@ class _Agent:
         """What was on when this probe last ended was cut short: say so."""
         number = self._state.cut_off_job()
         if number is not None:
-            self._state.keep_failure(number, "The probe was ended in the middle of the run. Place the calls again.")
+            reason = "The probe was ended in the middle of the run. Place the calls again."
+            self._state.keep_failure(number, Failure(failures.OWN, reason))
             self._state.end_job()
         self._commander.own_up()
 
@@ -144,9 +147,15 @@ class _Agent:
                 reporter.tell,
                 go_on=reporter.go_on,
             )
-        except (CallError, PlanUnknown) as error:
-            self._state.keep_failure(number, str(error))
+        except CallError as error:
+            reachable = self._client.reachable() if error.code in failures.OF_THE_NETWORK else None
+            self._state.keep_failure(number, Failure(error.code, str(error), reachable))
+        except PlanUnknown as error:
+            self._state.keep_failure(number, Failure(failures.OTHER, str(error)))
         else:
+            if result.cut:
+                # Whether the server answers at this instant tells the site's line from the far end.
+                result = replace(result, cut=result.cut._replace(server_reachable=self._client.reachable()))
             self._state.keep_record(number, pack_run(result))
         finally:
             reporter.end()
@@ -235,7 +244,12 @@ class _Reporter:
 def pack_run(result: RunResult) -> bytes:
     """A run as one file: first the clock record with the self-check, then a record a call and a video stream."""
     head = Record(
-        {**result.clock.meta, "self_check": result.self_check, "stopped": result.stopped},
+        {
+            **result.clock.meta,
+            "self_check": result.self_check,
+            "stopped": result.stopped,
+            **({"cut": result.cut._asdict()} if result.cut else {}),
+        },
         result.clock.columns,
     )
     return join_parts([head.serialize(), *(one.serialize() for one in result.calls + result.video)])

@@ -17,7 +17,7 @@ from tarnfell.media.host import clock_id
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.probe.connect import CallError, connect
 from tarnfell.probe.plan import CallPlan
-from tarnfell.wire import WireError
+from tarnfell.wire import WireError, failures
 from tarnfell.wire.control import (
     BIND,
     BOUND,
@@ -26,6 +26,7 @@ from tarnfell.wire.control import (
     DEFAULT_PORT,
     Binding,
 )
+from tarnfell.wire.failures import Failure
 from tarnfell.wire.record import PackedColumn, Record, split_parts
 
 BIND_LIMIT_S = 3.0
@@ -70,6 +71,8 @@ class RunResult:
     clock: Record
     self_check: dict[str, Any]
     stopped: bool
+    cut: Failure | None = None
+    """How the run was broken off. The records then hold this end's half, and what the far end had told last."""
 
 
 Watcher = Callable[[LiveSecond], bool]
@@ -94,15 +97,23 @@ def place_calls(
     try:
         return _Run(channel, family, host, plan, watcher, go_on, arrangement, purpose, sockets).run()
     except (ChannelClosed, TimeoutError) as error:
-        raise CallError(f"The far end at {host} went away: {error}") from None
+        raise CallError(f"The far end at {host} went away: {error}", failures.GONE) from None
     except WireError as error:
         raise CallError(f"The far end at {host} was not understood: {error}") from None
     except EngineError as error:
-        raise CallError(str(error)) from None
+        raise CallError(str(error), failures.OWN) from None
     finally:
         channel.close()
         for sock in sockets:
             sock.close()
+
+
+class _Cut(Exception):
+    """The run broke off while packets flowed; what this end has is still a measurement."""
+
+    def __init__(self, code: str, reason: str) -> None:
+        super().__init__(reason)
+        self.code = code
 
 
 class _Run:
@@ -129,6 +140,8 @@ class _Run:
         self._sockets = sockets
         self._up, self._down = plan.streams()
         self._stopped = False
+        self._far_last: list[list[int]] = []
+        """What the far end had sent and received when it was last heard, by call."""
 
     def run(self) -> RunResult:
         ports, far_clock = self._open()
@@ -144,13 +157,35 @@ class _Run:
         try:
             start_us = time.time_ns() // 1000 + _START_DELAY_NS // 1000
             end.start(time.monotonic_ns() + _START_DELAY_NS)
-            self._watch(end)
+            begun = time.monotonic() + _START_DELAY_NS / 1e9
+            cut = self._watched(end, begun)
             ours = end.finish()
-            theirs, far_check = self._collect()
+            if cut is None:
+                try:
+                    theirs, far_check = self._collect()
+                except (ChannelClosed, TimeoutError, OSError) as error:
+                    cut = self._cut_short(begun, failures.GONE, f"went away before it had told its half ({error})")
         except BaseException:
             end.kill()
             raise
+        if cut is not None:
+            return self._result(ours, {}, {}, far_clock, ports, bound, start_us, cut)
         return self._result(ours, theirs, far_check, far_clock, ports, bound, start_us)
+
+    def _watched(self, end: MediaEnd, begun: float) -> Failure | None:
+        """Follow the run to its end, or to where it was cut."""
+        try:
+            self._watch(end)
+        except _Cut as cut:
+            return self._cut_short(begun, cut.code, str(cut))
+        except (ChannelClosed, OSError) as error:
+            return self._cut_short(begun, failures.GONE, f"went away ({error})")
+        return None
+
+    def _cut_short(self, begun: float, code: str, what: str) -> Failure:
+        after_s = max(0.0, time.monotonic() - begun)
+        reason = f"The far end at {self._host} {what}, {after_s:.0f} s into the calls."
+        return Failure(code, reason, None, round(after_s, 3))
 
     def _open(self) -> tuple[list[int], str | None]:
         self._channel.send({"up": [s.as_json() for s in self._up], "down": [s.as_json() for s in self._down]})
@@ -168,10 +203,10 @@ class _Run:
             message = self._channel.receive_json()
         except WireError:
             raise CallError(
-                f"The far end at {self._host} did not accept the key. Use the key file of that far end."
+                f"The far end at {self._host} did not accept the key. Use the key file of that far end.", failures.KEY
             ) from None
         if "refused" in message:
-            raise CallError(f"The far end at {self._host} refused: {message['refused']}")
+            raise CallError(f"The far end at {self._host} refused: {message['refused']}", failures.REFUSED)
         if name not in message:
             raise WireError(f"{name} was expected.")
         value = message[name]
@@ -220,13 +255,10 @@ class _Run:
                     break
             wait = 0.1 if silent_until is None else max(0.0, min(0.1, silent_until - now))
             if self._channel.waiting(wait):
-                far = self._take_progress(second)
+                far = self._far_last = self._take_progress()
                 heard = time.monotonic()
             elif now - heard > SILENCE_LIMIT_S:
-                raise CallError(
-                    f"The far end at {self._host} has said nothing for {SILENCE_LIMIT_S:.0f} s, from {second} s into "
-                    "the calls on. The line, or the far end, is down. Nothing of this run is judged."
-                )
+                raise _Cut(failures.SILENT, f"has said nothing for {SILENCE_LIMIT_S:.0f} s")
             if time.monotonic() - begun >= second + 1 and far:
                 second += 1
                 if not self._watcher(self._live(end, far, second)):
@@ -241,14 +273,11 @@ class _Run:
             end.stop()
             self._channel.send({"stop": {}})
 
-    def _take_progress(self, second: int) -> list[list[int]]:
+    def _take_progress(self) -> list[list[int]]:
         try:
             message = self._channel.receive_json()
         except (ChannelClosed, TimeoutError):
-            raise CallError(
-                f"The far end at {self._host} went away {second} s into the calls. Nothing of this run is judged: "
-                "what arrived there is not known."
-            ) from None
+            raise _Cut(failures.GONE, "went away") from None
         if "failed" in message or "refused" in message:
             raise CallError(f"The far end gave up: {message.get('failed') or message.get('refused')}")
         progress = message.get("progress")
@@ -294,6 +323,7 @@ class _Run:
         ports: list[int],
         bound: set[int],
         start_us: int,
+        cut: Failure | None = None,
     ) -> RunResult:
         records = []
         video = self._plan.video_streams
@@ -328,13 +358,15 @@ class _Run:
                 "up": {"ssrc": self._up[call].ssrc, "dscp_sent": self._up[call].dscp},
                 "down": {"ssrc": self._down[call].ssrc, "dscp_sent": self._down[call].dscp},
             }
+            if cut is not None:
+                meta["half"] = self._half(call, cut)
             records.append(Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()}))
         shared = far_clock is not None and far_clock == clock_id()
         reasons = selfcheck.judge("probe", ours.self_check) + list(far_check.get("reasons", []))
         return RunResult(
             calls=records[: self._plan.calls],
             video=records[self._plan.calls :],
-            clock=Record({"shared": shared}, ours.stamps),
+            clock=Record({"shared": shared, "rtcp_rtt_us": ours.self_check.get("rtcp_rtt_us")}, ours.stamps),
             self_check={
                 "tainted": bool(reasons),
                 "reasons": reasons,
@@ -342,7 +374,14 @@ class _Run:
                 "far_end": far_check.get("self_check", {}),
             },
             stopped=self._stopped,
+            cut=cut,
         )
+
+    def _half(self, call: int, cut: Failure) -> dict[str, Any]:
+        """What stands in for the far end's half of one call."""
+        told = self._far_last[call] if self._far_last else [0] * b.CALL_CELLS
+        reached = max(0, told[b.REACHED])
+        return {"seconds": cut.after_s, "reached": reached, "received": min(reached, max(0, told[b.RECEIVED]))}
 
 
 def _live(sent: int, receiver: list[int]) -> LiveDirection:

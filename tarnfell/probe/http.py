@@ -19,6 +19,9 @@ class Refused(RuntimeError):
     """The server answered no, with its own sentence."""
 
 
+REACH_LIMIT_S = 3.0
+
+
 class ServerClient:
     """Requests to one server with this probe's secret. Proxies and certificates follow the system's settings."""
 
@@ -39,6 +42,17 @@ class ServerClient:
     def fetch(self, path: str) -> bytes:
         """A file. Raises Unreachable or Refused."""
         return self._ask("GET", path, None, "application/octet-stream")
+
+    def reachable(self) -> bool:
+        """Whether anything answers at the server's address now, within a few seconds."""
+        request = urllib.request.Request(self._server + "/", method="HEAD")
+        try:
+            with urllib.request.urlopen(request, timeout=REACH_LIMIT_S):
+                return True
+        except urllib.error.HTTPError:
+            return True  # it answered, whatever it thought of the question
+        except (urllib.error.URLError, OSError, http.client.HTTPException):
+            return False
 
     def _request(self, method: str, path: str, body: bytes, kind: str) -> dict[str, Any]:
         try:

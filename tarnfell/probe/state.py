@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from tarnfell.wire.failures import Failure
+
 
 class AgentError(RuntimeError):
     """The probe cannot do what it was told; the text says why."""
@@ -106,8 +108,9 @@ class State:
     def keep_record(self, number: int, record: bytes) -> None:
         write_whole(self.spool / f"{number:09d}.record", record)
 
-    def keep_failure(self, number: int, reason: str) -> None:
-        write_whole(self.spool / f"{number:09d}.failure", json.dumps({"reason": reason}).encode())
+    def keep_failure(self, number: int, failure: Failure) -> None:
+        body = {"reason": failure.reason, "code": failure.code, "server_reachable": failure.server_reachable}
+        write_whole(self.spool / f"{number:09d}.failure", json.dumps(body).encode())
 
     def keep_outcome(self, number: int, result: dict[str, Any] | None, failure: str | None) -> None:
         body = json.dumps({"result": result, "failure": failure}).encode()

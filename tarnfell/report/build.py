@@ -11,7 +11,7 @@ from tarnfell import __version__
 from tarnfell.core.codecs import Codec
 from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import CallRate
-from tarnfell.core.site import Evaluation
+from tarnfell.core.verdict.site import Evaluation
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,9 @@ class Report:
             "verdict": asdict(e.verdict),
             "kept_bounds": [asdict(k) for k in e.kept],
             "video": asdict(e.video),
-            "findings": [asdict(f) for f in e.findings],
+            "causes": [asdict(c) for c in e.causes],
+            "left_out": [asdict(one) for one in e.left_out],
+            "word_with_all": e.word_with_all,
             "legs": {"up": asdict(e.legs[0]), "down": asdict(e.legs[1])},
             "days": [asdict(day) for day in e.sheet],
         }
@@ -80,25 +82,38 @@ def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int) -> Report:
 
 
 def _summary(evaluation: Evaluation) -> tuple[str, ...]:
-    """The answer in a few sentences, the verdict first."""
+    """The answer in a few sentences, the verdict first; each sentence only where its figures are there."""
     v, brief = evaluation.verdict, evaluation.brief
-    if v.word == "no evidence":
-        return ("No call has been placed from this site yet, so nothing can be said about it.",)
-    opening = {
-        "ready": f"This site can carry the {brief.needed_calls} calls at once it is about to be given.",
-        "ready with conditions": f"This site can carry its calls if the conditions below are met; "
-        f"{brief.needed_calls} calls at once are asked of it.",
-        "not ready": f"This site cannot yet carry the {brief.needed_calls} calls at once it is about to be given.",
-    }[v.word]
-    said = [opening]
+    need = f"{brief.needed_calls} concurrent {'call' if brief.needed_calls == 1 else 'calls'}"
+    said = [
+        {
+            "ready": f"Everything the brief requires was shown: this site can carry its {need}.",
+            "ready with conditions": f"This site can carry its {need}, on the conditions named below.",
+            "not ready": f"This site is not ready for its {need}: at least one requirement was shown not to be met.",
+            "not shown yet": f"Whether this site can carry its {need} has not been shown yet."
+            if v.calls
+            else f"No call has been judged at this site yet; whether it can carry its {need} is open.",
+        }[v.word]
+    ]
     if v.share.pct is not None:
         said.append(
-            f"{v.share.pct:.1f} % of {v.share.calls} calls were acceptable, with 95 % certainty between "
-            f"{v.share.low_pct:.1f} and {v.share.high_pct:.1f} %; {brief.required_share_pct:g} % is asked."
+            f"In business hours {v.share.good} of {v.share.calls} calls were acceptable, in {v.share.moments} "
+            f"ten-minute moments of {v.share.days} {'day' if v.share.days == 1 else 'days'}: at 95 % confidence between "
+            f"{v.share.low_pct:.1f} and {v.share.high_pct:.1f} %; {brief.required_share_pct:g} % is required."
         )
-    if evaluation.findings:
-        top = evaluation.findings[0]
-        said.append(f"What costs most: {top.title[0].lower()}{top.title[1:]}. {top.gain}")
+    if evaluation.faults:
+        top = evaluation.faults[0]
+        said.append(
+            f"Costliest cause: {top.title[0].lower()}{top.title[1:]} ({top.calls_hit} of {top.calls} {top.of})."
+        )
+    if v.word == "not shown yet" and v.calls:
+        first = next(r for r in v.requirements if r.stops and r.state == "open")
+        said.append(f"Open first: {first.title}. {first.closes}")
     if v.provisional:
         said.append(f"The verdict is provisional: {', '.join(v.missing)}.")
+    if evaluation.word_with_all:
+        left_out = "; ".join(f"{one.calls} {one.what}" for one in evaluation.left_out)
+        said.append(
+            f"Had the calls left out been counted ({left_out}), the verdict would be “{evaluation.word_with_all}”."
+        )
     return tuple(said)

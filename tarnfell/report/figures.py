@@ -7,7 +7,7 @@ from html import escape
 
 from tarnfell.core.daysheet import CELLS, Day
 from tarnfell.core.path import Leg
-from tarnfell.core.verdict import CELL_MINUTES
+from tarnfell.core.verdict.moments import CELL_MINUTES
 
 # Pale sand (calm) through water green to deep indigo (bad); web/src/shared/depth.ts holds the same stops.
 RAMP = (
@@ -74,9 +74,7 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
 def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
     """Spot to far end, up above and down below, each pointing its way and painted by what it adds."""
     near, far = 130, 510
-    parts = [
-        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 78" role="img" aria-label="The way of the calls">'
-    ]
+    parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 78" role="img" aria-label="Call path">']
     for leg, y, name, start, end in ((up, 24, "Up", near, far), (down, 42, "Down", far, near)):
         colour = paint(depth(leg.mos_p10)) if leg.mos_p10 is not None else PAPER_LINE
         tip = end - (8 if end > start else -8)
@@ -96,13 +94,13 @@ def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
 
 
 def verdict_mark_svg(word: str, provisional: bool) -> str:
-    """A pool drawn as a section: level water is ready, a low edge conditions, an empty basin not ready."""
+    """A pool drawn as a section: level water is ready, low water conditions, a cross not ready, dots not shown."""
     edge = ' stroke-dasharray="3 2.4"' if provisional else ""
     fills = {
         "ready": '<path d="M6 16C14 34 42 34 50 16Z" fill="#3f8fa0"/>',
         "ready with conditions": '<path d="M10 23C18 33 38 33 46 23Z" fill="#7fbfb0"/>',
         "not ready": '<path d="M20 8L36 24M36 8L20 24" stroke="#2b2f6b" stroke-width="2.4"/>',
-        "no evidence": "",
+        "not shown yet": '<path d="M16 12H40" stroke="#22241f" stroke-width="1.6" stroke-dasharray="1 4"/>',
     }
     return (
         '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 56 36" class="mark" aria-hidden="true">'

@@ -23,6 +23,7 @@ from tarnfell.server import (
     places,
     plans,
     probes,
+    remedies,
     reports,
     run_capture,
     runs,
@@ -106,6 +107,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         compare,
         imports,
         run_capture,
+        remedies,
         reports,
         probes,
     ):

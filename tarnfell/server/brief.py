@@ -12,9 +12,11 @@ from flask import Blueprint, g
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.need import Need, NeedError, need_of
-from tarnfell.core.rates import MAX_CALLS, MAX_ROUNDS, CallRate, Flow, Link, call_rate, hold, plan_run, video_rate
-from tarnfell.core.stats import calls_to_claim
+from tarnfell.core.quality import Criterion, criterion_for
+from tarnfell.core.rates import MAX_CALLS, CallRate, Flow, Link, call_rate, video_rate
+from tarnfell.core.stats import moments_to_show
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, Targets, check_targets
+from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE
 from tarnfell.core.video import VideoError, find_profile, video_profiles
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.engagements import require_engagement
@@ -126,8 +128,9 @@ def arithmetic(body: BriefForm) -> Arithmetic:
         share_up_pct=_share(line_kbps, body.up_kbps),
         share_down_pct=_share(line_kbps, body.down_kbps),
         ceiling_calls=ceiling_calls(rate, body.up_kbps, body.down_kbps, body.ceiling_pct),
-        run=_run(body, needed, link),
-        calls_to_claim=calls_to_claim(body.targets.required_share_pct),
+        run=_run(body, needed),
+        moments_to_show=moments_to_show(body.targets.required_share_pct),
+        best_mos=_best_mos(body),
         remarks=_remarks(body, needed, rate, line_kbps),
     )
 
@@ -308,25 +311,56 @@ def _share(kbps: float, line_kbps: int | None) -> float | None:
     return 100 * kbps / line_kbps if line_kbps else None
 
 
-def _run(form: BriefForm, needed: int, link: Link) -> RunArithmetic:
+def _run(form: BriefForm, needed: int) -> RunArithmetic:
     at_once = min(needed, MAX_CALLS)
-    rounds = min(MAX_ROUNDS, math.ceil(form.targets.required_calls / at_once))
-    plan = plan_run(find_codec(form.codec), form.ptime_ms, hold(at_once, RUN_CALL_S, rounds), link)
+    moments = moments_to_show(form.targets.required_share_pct, WITNESS_CONFIDENCE)
     return RunArithmetic(
         calls_at_once=at_once,
         call_s=RUN_CALL_S,
-        rounds=rounds,
-        run_s=plan.run_s,
-        calls=plan.calls,
-        claims_pct=plan.claims_pct,
-        enough=plan.claims_pct >= form.targets.required_share_pct,
+        moments=moments,
+        load_s=moments * RUN_CALL_S,
+        calls=moments * at_once,
         probes=math.ceil(needed / MAX_CALLS),
     )
 
 
+def _at_best(form: BriefForm) -> tuple[Criterion, float]:
+    """How calls of this brief are judged, and their mouth-to-ear delay over a network that adds none."""
+    criterion = criterion_for(find_codec(form.codec), form.ptime_ms)
+    return criterion, criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms + criterion.device_ms
+
+
+def _best_mos(form: BriefForm) -> float:
+    criterion, ear_ms = _at_best(form)
+    return float(criterion.mos(criterion.rating(ear_ms, 0.0, 1.0)))
+
+
+def _out_of_reach(form: BriefForm) -> list[str]:
+    """Bounds that no network can keep, with the best there is."""
+    criterion, ear_ms = _at_best(form)
+    best, title = _best_mos(form), find_codec(form.codec).title
+    found = []
+    for asked, what in (
+        (form.targets.target_mos, "a call of"),
+        (form.targets.min_stretch_mos, "ten seconds of"),
+    ):
+        if asked is not None and best < asked:
+            found.append(
+                f"No network can give {what} {asked:.1f} MOS with {title}: {best:.2f} ({criterion.mos_scale}) is its "
+                "best, without any loss and delay. Choose another codec or a lower target."
+            )
+    most = form.targets.max_delay_ms
+    if most is not None and ear_ms >= most:
+        found.append(
+            f"No network can keep {most:g} ms mouth-to-ear: the receiver’s buffer, packetisation interval and codec "
+            f"take {ear_ms:.0f} ms by themselves."
+        )
+    return found
+
+
 def _remarks(form: BriefForm, needed: int, rate: CallRate, line_kbps: float) -> list[str]:
     """What the consultant should hear before relying on these numbers."""
-    found = []
+    found = _out_of_reach(form)
     for side, line in (("up", form.up_kbps), ("down", form.down_kbps)):
         share = _share(line_kbps, line)
         if share is not None and share > 100:
@@ -341,11 +375,11 @@ def _remarks(form: BriefForm, needed: int, rate: CallRate, line_kbps: float) -> 
             f"The ceiling of {form.ceiling_pct:g} % lets a test place {top} of the {needed} needed calls: raise it, or "
             "the site can never be shown to carry them."
         )
-    least = calls_to_claim(form.targets.required_share_pct)
-    if form.targets.required_calls < least:
+    least = moments_to_show(form.targets.required_share_pct)
+    if form.targets.required_moments < least:
         found.append(
-            f"{form.targets.required_calls} calls cannot claim {form.targets.required_share_pct:g} %, even without a "
-            f"bad one: {least} can."
+            f"{form.targets.required_moments} ten-minute moments cannot show {form.targets.required_share_pct:g} %, "
+            f"even without a bad call: {least} can."
         )
     if needed > MAX_CALLS:
         found.append(

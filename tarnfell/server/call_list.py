@@ -12,7 +12,7 @@ from flask import Blueprint, Response, g, jsonify
 from tarnfell.server.api import endpoint
 from tarnfell.server.models.runs import CallDirection, CallLine, CallList, CallsQuery
 from tarnfell.server.runs import call_direction, clock_of, require_run
-from tarnfell.server.sites import bounds_missed
+from tarnfell.server.sites import acceptable
 from tarnfell.store import calls as call_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.runs import Run
@@ -36,7 +36,7 @@ SORTS: dict[str, Callable[[CallDirection], float]] = {
 FILTERS: dict[str, Callable[[CallDirection], bool]] = {
     "lossy": lambda d: d.lost > 0,
     "late": lambda d: d.late > 0,
-    "silent": lambda d: d.sent > 0 and d.received == 0,
+    "silent": lambda d: d.received == 0,
     "remarked": lambda d: any(mark != str(d.dscp_sent) for mark in d.dscp_received),
 }
 
@@ -46,7 +46,7 @@ def list_calls(run_id: int, query: CallsQuery) -> CallList:
     """The calls of a run, each with both directions."""
     lines = _lines(require_run(run_id))
     if query.only == "unacceptable":
-        lines = [line for line in lines if not line.acceptable]
+        lines = [line for line in lines if line.acceptable is False]
     elif query.only != "all":
         keep = FILTERS[query.only]
         lines = [line for line in lines if any(keep(side) for side in _sides(line))]
@@ -98,7 +98,9 @@ def _lines(run: Run) -> list[CallLine]:
             },
         )
         line[row["direction"]] = call_direction(row)
-        line["acceptable"] = line["acceptable"] and not bounds_missed(row, targets)
+        this = acceptable(row, targets)
+        if line["acceptable"] is not False and this is not True:
+            line["acceptable"] = this
     return [CallLine(**line) for line in calls.values()]
 
 

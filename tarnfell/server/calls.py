@@ -14,13 +14,13 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import Playout
 from tarnfell.core.quality import (
-    MOS_SCALE,
     MOS_SCALE_WIDE,
     Criterion,
     StreamQuality,
     criterion_for,
     explain,
     judge_seconds,
+    worst_of,
 )
 from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
@@ -33,7 +33,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import StoredCall
 from tarnfell.store.codecs import codec_of_site
-from tarnfell.store.packets import DIRECTIONS, JudgedDirection, clock_relation, judge_record, trace_of
+from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, clock_relation, judge_record, trace_of
 
 blueprint = Blueprint("calls", __name__)
 
@@ -75,7 +75,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         adaptive=query.adaptive,
         band=judged_as.band,
         target_mos=site.target_mos,
-        mos_scale=MOS_SCALE,
+        mos_scale=criterion.mos_scale,
         mos_scale_wide=MOS_SCALE_WIDE,
         clock=clock_words(relation),
         clock_detail=_clock_detail(relation),
@@ -138,7 +138,8 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
             thinned=False,
         )
     seconds = judge_seconds(one.trace, criterion)
-    figures["worst_second_mos"] = float(seconds.mos.min())
+    worst = worst_of(one.trace, criterion)
+    figures.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
     figures["mos_wide"] = mos_wide(quality.r_factor)
     lost = explain(quality, criterion)
     heard = criterion.play(one.trace)

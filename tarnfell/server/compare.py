@@ -3,40 +3,59 @@
 from __future__ import annotations
 
 import sqlite3
+from dataclasses import dataclass
 
 from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.compare import Difference, mean_difference, share_difference
+from tarnfell.core.compare import ENOUGH_LOOKS, Difference, mean_difference, share_difference
+from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import FLOW_WORDS, video_words
 from tarnfell.server.models.compare import ComparedMeasure, ComparedRun, ComparePage, CompareQuery, DifferenceView
 from tarnfell.server.runs import clock_of, require_run
-from tarnfell.server.sites import good_calls
+from tarnfell.server.sites import acceptable, good_calls
 from tarnfell.store import calls as call_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence import moment_at
 
 blueprint = Blueprint("compare", __name__)
 
-MEASURES: tuple[tuple[str, str, str, int, bool], ...] = (
-    ("mos", "MOS", "", 2, True),
-    ("worst_second_mos", "Worst second", "MOS", 2, True),
-    ("loss_pct", "Loss", "%", 2, False),
-    ("late_pct", "Late", "%", 2, False),
-    ("delay_p50_ms", "One-way delay", "ms", 1, False),
-    ("pdv_p95_ms", "Delay variation, 95th percentile", "ms", 1, False),
-    ("jitter_max_ms", "Peak jitter", "ms", 1, False),
-)
-"""Key, title, unit, decimal places, whether more is better."""
 
-PICTURE_MEASURES: tuple[tuple[str, str, str, int, bool], ...] = (
-    ("score", "Picture score of video", "", 2, True),
-    ("frozen_ms", "Video frozen", "ms", 0, False),
+@dataclass(frozen=True)
+class _Measure:
+    key: str
+    title: str
+    unit: str
+    places: int
+    higher_is_better: bool
+    smallest: float
+    """The smallest change that matters to a listener or viewer."""
+
+
+MEASURES = (
+    _Measure("mos", "MOS", "", 2, True, 0.1),
+    _Measure("worst_stretch_mos", "Worst ten seconds", "MOS", 2, True, 0.2),
+    _Measure("worst_second_mos", "Worst second", "MOS", 2, True, 0.3),
+    _Measure("loss_pct", "Loss", "%", 2, False, 0.1),
+    _Measure("late_pct", "Late", "%", 2, False, 0.1),
+    _Measure("delay_p50_ms", "One-way delay", "ms", 1, False, 5.0),
+    _Measure("pdv_p95_ms", "PDV, 95th percentile", "ms", 1, False, 2.0),
+    _Measure("jitter_max_ms", "Peak jitter", "ms", 1, False, 2.0),
 )
+PICTURE_MEASURES = (
+    _Measure("score", "Picture score of video", "", 2, True, 0.2),
+    _Measure("frozen_ms", "Video frozen", "ms", 0, False, 200.0),
+)
+SMALLEST_SHARE_PCT = 1.0
+"""Percentage points of acceptable calls."""
+OTHERS = 200
+"""Newest calls of the site that tell how its moments differ among themselves."""
 
 
 @endpoint(blueprint, "GET", "/api/compare", response=ComparePage)
@@ -46,17 +65,56 @@ def compare_runs(query: CompareQuery) -> ComparePage:
     for run in runs:
         if run.state != "done":
             raise Problem(409, f"Run {run.id} has no result to compare: it is {run.state}.")
-    rows = [call_store.directions_of_run(g.db, run.id) for run in runs]
-    first, second = (_run(run, found) for run, found in zip(runs, rows, strict=True))
+    sides = [_Side.of(run) for run in runs]
+    first, second = (_run(side.run, side.rows) for side in sides)
     return ComparePage(
         first=first,
         second=second,
         differs=_differs(*runs),
-        cautions=_cautions(first, second, runs),
-        share=_view(share_difference((first.good, first.calls), (second.good, second.calls))),
-        up=_measures(rows, "up") + _pictures(runs, "up"),
-        down=_measures(rows, "down") + _pictures(runs, "down"),
+        cautions=_cautions(first, second, sides),
+        share=_view(share_difference(sides[0].tallies(), sides[1].tallies(), SMALLEST_SHARE_PCT)),
+        up=_measures(sides, "up"),
+        down=_measures(sides, "down"),
     )
+
+
+@dataclass(frozen=True)
+class _Side:
+    """One of the two runs with what it measured."""
+
+    run: Run
+    site: Site
+    rows: list[sqlite3.Row]
+    pictures: list[sqlite3.Row]
+
+    @staticmethod
+    def of(run: Run) -> _Side:
+        site = site_store.site_by_id(g.db, run.site_id)
+        rows = call_store.directions_of_run(g.db, run.id)
+        return _Side(run, site, rows, video_store.pictures_of_run(g.db, run.id))
+
+    def moments(self, row: sqlite3.Row) -> tuple[Moment, ...]:
+        at = moment_at(self.site, row["started_us"])
+        return moments_between(at.day, at.minute, self.run.seconds)
+
+    def tallies(self) -> dict[Moment, Tally]:
+        calls: dict[int, tuple[tuple[Moment, ...], list[bool | None]]] = {}
+        for row in self.rows:
+            calls.setdefault(row["call_id"], (self.moments(row), []))[1].append(acceptable(row, self.site.targets))
+        return tally(
+            (at, False not in found, 0.0) for at, found in calls.values() if False in found or None not in found
+        )
+
+    def looks(self, measure: _Measure, direction: str) -> dict[Moment, list[float]]:
+        """Values by moment; a run of video measures is looked up among the pictures."""
+        rows = self.pictures if measure in PICTURE_MEASURES else self.rows
+        found: dict[Moment, list[float]] = {}
+        for row in rows:
+            if row["direction"] == direction:
+                for value in _value(row, measure.key):
+                    for moment in self.moments(row):
+                        found.setdefault(moment, []).append(value)
+        return found
 
 
 def _run(run: Run, rows: list[sqlite3.Row]) -> ComparedRun:
@@ -101,53 +159,60 @@ def _far_end(run: Run) -> str:
     return far_end.name if far_end else ""
 
 
-def _cautions(first: ComparedRun, second: ComparedRun, runs: list[Run]) -> list[str]:
+def _cautions(first: ComparedRun, second: ComparedRun, sides: list[_Side]) -> list[str]:
     found = [
-        f"Run {one.id} disturbed itself and is not to be trusted: what differs may be the probe."
+        f"Run {one.id} is invalid: one end disturbed its own measurement. What differs may be that."
         for one in (first, second)
         if one.tainted
     ]
-    if min(first.calls, second.calls) < 10:
-        found.append("Fewer than ten calls on a side tell little: only large differences show.")
-    clocks = [clock_of(g.db, run) for run in runs]
+    looks = [len({m for row in side.rows for m in side.moments(row)}) for side in sides]
+    if min(looks) < ENOUGH_LOOKS:
+        found.append(
+            f"The runs cover {looks[0]} and {looks[1]} ten-minute moments. A change counts as significant only where "
+            "it exceeds what this site’s other moments differ by among themselves."
+        )
+    bands = [find_codec(side.run.codec).band for side in sides]
+    if bands[0] != bands[1]:
+        found.append("One codec is narrowband and one wideband: their MOS stand on two scales and are not comparable.")
+    clocks = [clock_of(g.db, side.run) for side in sides]
     if clocks[0] != clocks[1]:
         found.append(f"One-way delay was known differently: {clocks[0]}, and {clocks[1]}.")
     return found
 
 
-def _measures(rows: list[list[sqlite3.Row]], direction: str) -> list[ComparedMeasure]:
-    found = []
-    for key, title, unit, places, higher in MEASURES:
-        first, second = ([v for r in one if r["direction"] == direction for v in _value(r, key)] for one in rows)
-        found.append(_measure(key, title, unit, places, higher, first, second))
-    return found
+def _measures(sides: list[_Side], direction: str) -> list[ComparedMeasure]:
+    measures = (*MEASURES, *(PICTURE_MEASURES if all(side.pictures for side in sides) else ()))
+    return [_compared(measure, sides, direction) for measure in measures]
 
 
-def _pictures(runs: list[Run], direction: str) -> list[ComparedMeasure]:
-    """Video's measures, where both runs had video in this direction."""
-    rows = [[r for r in video_store.pictures_of_run(g.db, run.id) if r["direction"] == direction] for run in runs]
-    if not all(rows):
-        return []
-    found = []
-    for key, title, unit, places, higher in PICTURE_MEASURES:
-        first, second = ([v for r in one for v in _value(r, key)] for one in rows)
-        found.append(_measure(key, title, unit, places, higher, first, second))
-    return found
-
-
-def _measure(
-    key: str, title: str, unit: str, places: int, higher: bool, first: list[float], second: list[float]
-) -> ComparedMeasure:
+def _compared(measure: _Measure, sides: list[_Side], direction: str) -> ComparedMeasure:
+    first, second = (side.looks(measure, direction) for side in sides)
     return ComparedMeasure(
-        key=key,
-        title=title,
-        unit=unit,
-        places=places,
-        higher_is_better=higher,
-        difference=_view(mean_difference(first, second)),
-        first_values=first,
-        second_values=second,
+        key=measure.key,
+        title=measure.title,
+        unit=measure.unit,
+        places=measure.places,
+        higher_is_better=measure.higher_is_better,
+        difference=_view(mean_difference(first, second, _others(measure, sides, direction), measure.smallest)),
+        first_values=[v for values in first.values() for v in values],
+        second_values=[v for values in second.values() for v in values],
     )
+
+
+def _others(measure: _Measure, sides: list[_Side], direction: str) -> list[float]:
+    """Means of the first run's site's other moments, placed with the same codec; none for video."""
+    if measure in PICTURE_MEASURES:
+        return []
+    side = sides[0]
+    but = {one.run.id for one in sides}
+    found: dict[Moment, list[float]] = {}
+    rows = call_store.newest_directions(g.db, side.site.id, side.run.codec, direction, OTHERS)
+    for row in rows:
+        if row["run_id"] not in but:
+            at = moment_at(side.site, row["started_us"])
+            for value in _value(row, measure.key):
+                found.setdefault(moments_between(at.day, at.minute, 0)[0], []).append(value)
+    return [sum(values) / len(values) for values in found.values()]
 
 
 def _value(row: sqlite3.Row, key: str) -> list[float]:
@@ -159,4 +224,5 @@ def _value(row: sqlite3.Row, key: str) -> list[float]:
 
 
 def _view(difference: Difference) -> DifferenceView:
-    return DifferenceView(**vars(difference), sure=difference.sure)
+    values = {name: value for name, value in vars(difference).items() if name != "smallest"}
+    return DifferenceView(**values, sure=difference.sure)

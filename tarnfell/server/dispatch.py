@@ -28,6 +28,7 @@ from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.work.ingest.uploads import judge_again
 
 GRACE_US = 10 * 60 * 1_000_000
 """How late a series may begin before it counts as missed."""
@@ -87,7 +88,9 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
             return
         run = run_store.run_by_id(db, stale[0])
         codec = codec_store.codec_of_site(db, run.site_id, run.codec)
-        fresh = call_store.judge_again(db, run, codec)  # outside the transaction: others may write meanwhile
+        fresh = judge_again(
+            call_store.calls_of_run(db, run.id), run, codec
+        )  # outside the transaction: others may write meanwhile
         with writing(db):
             call_store.replace_figures(db, run, codec, fresh)
 
@@ -119,7 +122,7 @@ def _advance(db: sqlite3.Connection, series: Series, at: int) -> None:
     own = [run for run in under_way if run.series_id == series.id]
     if own:
         if own[0].state == "waiting" and at - own[0].created_us > GRACE_US:
-            run_store.ask_stop(db, own[0])  # its probe went away before it took the run
+            run_store.ask_stop(db, own[0], waiting="Never begun: the probe was offline. It is a gap, not evidence.")
         return
     runs = run_store.runs_of_series(db, series.id)
     if runs and _ends_here(db, series, runs[-1]):

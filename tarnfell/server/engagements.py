@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, g
 
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, strip_view, verdict_view
+from tarnfell.server.evaluate import evidence_view, path_view, share_view, strip_view, verdict_view
 from tarnfell.server.models.brief import Archive, EngagementForm, Made
 from tarnfell.server.models.engagements import ArchivedSite, EngagementLine, EngagementList, EngagementPage, SiteLine
 from tarnfell.server.stages import next_step
@@ -18,6 +18,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence import evaluate
 
 blueprint = Blueprint("engagements", __name__)
 
@@ -106,7 +107,8 @@ def _line(site: Site) -> SiteLine:
         down_kbps=site.down_kbps,
         up_kbps=site.up_kbps,
         needed_calls=site.needed_calls,
-        sustained_calls=verdict.sustained_calls,
+        sustained_calls=verdict.capacity.sustained,
+        held_calls=verdict.capacity.observed,
         verdict=verdict_view(evaluation),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),

@@ -1,119 +1,24 @@
-"""A site's evidence through the core, kept until new evidence comes; and its views for the API."""
+"""What the API shows of a site's evaluation."""
 
 from __future__ import annotations
 
-import sqlite3
-import threading
-from datetime import UTC, datetime
-from zoneinfo import ZoneInfo
-
-from tarnfell.core.evidence import CallFact, VideoFact
 from tarnfell.core.path import worse_direction
-from tarnfell.core.site import Evaluation, evaluate_site
+from tarnfell.core.verdict.capacity import Step
+from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.models.engagements import EvidenceView, LegView, PathView, ShareView, StripHour, VerdictView
-from tarnfell.server.models.sites import DaySheet, DaySheetDay
-from tarnfell.store import calls as call_store
-from tarnfell.store import videos as video_store
+from tarnfell.server.models.sites import (
+    CapacityStep,
+    CauseView,
+    DaySheet,
+    DaySheetDay,
+    DimensionView,
+    LeftOutView,
+    RequirementView,
+    TakenView,
+)
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
-
-_MAX_KEPT = 64
-_kept: dict[tuple[str, Site], tuple[tuple[int, int], Evaluation]] = {}
-_lock = threading.Lock()
-
-
-def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
-    """The evaluation of ``site``; computed anew only when its evidence or its brief has changed."""
-    mark = call_store.evidence_mark(db, site.id)
-    key = (str(db.execute("PRAGMA database_list").fetchone()["file"]), site)
-    with _lock:
-        kept = _kept.get(key)
-    if kept and kept[0] == mark:
-        return kept[1]
-    evaluation = evaluate_site(_facts(db, site), site.brief, _video_facts(db, site))
-    with _lock:
-        if len(_kept) >= _MAX_KEPT:
-            _kept.clear()
-        _kept[key] = (mark, evaluation)
-    return evaluation
-
-
-def _facts(db: sqlite3.Connection, site: Site) -> list[CallFact]:
-    facts = []
-    for row in call_store.directions_of_site(db, site.id):
-        if row["sent"] == 0:
-            continue  # a direction that never began says nothing about the way
-        day, minute, busy = _moment(site, row["started_us"])
-        facts.append(
-            CallFact(
-                call_id=row["call_id"],
-                run_id=row["run_id"],
-                direction=row["direction"],
-                day=day,
-                minute=minute,
-                busy=busy,
-                concurrent=row["calls"],
-                sent=row["sent"],
-                received=row["received"],
-                loss_pct=row["loss_pct"],
-                late_pct=100 * row["late"] / row["sent"],
-                burst_ratio=row["burst_ratio"],
-                mos=row["mos"],
-                delay_p50_ms=row["delay_p50_ms"],
-                mouth_to_ear_ms=row["mouth_to_ear_ms"],
-                pdv_p50_ms=row["pdv_p50_ms"],
-                pdv_p95_ms=row["pdv_p95_ms"],
-                pdv_p99_ms=row["pdv_p99_ms"],
-                jitter_ms=row["jitter_ms"],
-                dscp_sent=row["dscp_sent"],
-                dscp_kept_pct=row["dscp_kept_pct"],
-                tainted=bool(row["tainted"]),
-                one_way=row["flow"] != "both",
-            )
-        )
-    return facts
-
-
-def _video_facts(db: sqlite3.Connection, site: Site) -> list[VideoFact]:
-    facts = []
-    for row in video_store.pictures_of_site(db, site.id):
-        if row["sent"] == 0:
-            continue
-        day, minute, busy = _moment(site, row["started_us"])
-        facts.append(
-            VideoFact(
-                day=day,
-                minute=minute,
-                busy=busy,
-                tainted=bool(row["tainted"]),
-                one_way=row["flow"] != "both",
-                **{name: row[name] for name in _PICTURE_FIELDS},
-            )
-        )
-    return facts
-
-
-_PICTURE_FIELDS = (
-    "stream_id",
-    "run_id",
-    "direction",
-    "frames",
-    "whole",
-    "lost",
-    "late",
-    "freezes",
-    "frozen_ms",
-    "worst_second_fps",
-    "score",
-)
-
-
-def _moment(site: Site, at_us: int) -> tuple[str, int, bool]:
-    """Day and minute at the site, and whether it was open."""
-    local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
-    minute = local.hour * 60 + local.minute
-    busy = str(local.isoweekday()) in site.open_days and site.open_minute <= minute < site.close_minute
-    return local.date().isoformat(), minute, busy
 
 
 def verdict_view(evaluation: Evaluation) -> VerdictView:
@@ -121,9 +26,81 @@ def verdict_view(evaluation: Evaluation) -> VerdictView:
     return VerdictView(
         word=verdict.word,
         provisional=verdict.provisional,
-        score=verdict.score,
+        low=verdict.low,
+        high=verdict.high,
         reasons=list(verdict.reasons),
         missing=list(verdict.missing),
+        word_with_all=evaluation.word_with_all,
+    )
+
+
+def requirement_views(evaluation: Evaluation) -> list[RequirementView]:
+    return [RequirementView.model_validate(r) for r in evaluation.verdict.requirements]
+
+
+def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
+    titles: dict[str, str] = {c.key: c.title for c in evaluation.causes}
+    return [
+        DimensionView(
+            dimension=d.dimension,
+            title=d.title,
+            weight=d.weight,
+            low=d.low,
+            high=d.high,
+            says=d.says,
+            lost_points=d.lost_points,
+            open_points=d.open_points,
+            taken=[TakenView(cause=t.cause, title=titles.get(t.cause, t.cause), points=t.points) for t in d.taken],
+        )
+        for d in evaluation.verdict.dimensions
+    ]
+
+
+def cause_views(evaluation: Evaluation) -> list[CauseView]:
+    return [_cause(c) for c in evaluation.causes]
+
+
+def _cause(cause: Cause) -> CauseView:
+    return CauseView(
+        key=cause.key,
+        leg=cause.leg,
+        direction=cause.direction,
+        place=cause.place,
+        title=cause.title,
+        says=list(cause.says),
+        alternatives=list(cause.alternatives),
+        remedy=cause.remedy,
+        who=cause.who,
+        gain=cause.gain,
+        calls_hit=cause.calls_hit,
+        calls=cause.calls,
+        of=cause.of,
+        call_ids=list(cause.call_ids),
+        stream_ids=list(cause.stream_ids),
+        network=cause.network,
+    )
+
+
+def left_out_views(evaluation: Evaluation) -> list[LeftOutView]:
+    return [LeftOutView.model_validate(one) for one in evaluation.left_out]
+
+
+def capacity_views(evaluation: Evaluation) -> list[CapacityStep]:
+    return [capacity_step(step) for step in evaluation.verdict.capacity.steps]
+
+
+def capacity_step(step: Step) -> CapacityStep:
+    return CapacityStep(
+        concurrent=step.concurrent,
+        good=step.share.good,
+        calls=step.share.calls,
+        moments=step.share.moments,
+        pct=step.share.pct,
+        fitted_pct=step.fitted_pct,
+        low_pct=step.low_pct,
+        high_pct=step.high_pct,
+        state=step.state,
+        more_moments=step.more_moments,
     )
 
 
@@ -138,9 +115,10 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
         required_days=brief.required_days,
         busy_hours=verdict.busy_hours,
         required_busy_hours=brief.required_busy_hours,
-        left_out_calls=evaluation.tainted_calls,
+        left_out_calls=sum(one.calls for one in evaluation.left_out),
         calls=verdict.calls,
-        required_calls=brief.required_calls,
+        moments=verdict.moments,
+        required_moments=brief.required_moments,
     )
 
 

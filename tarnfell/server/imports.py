@@ -129,7 +129,7 @@ def _stream(one: FoundStream, name: str | None, site_id: int) -> ImportedStream:
     if codec:
         ptime = min(codec.intervals_ms(), key=lambda ms: abs(ms - one.ptime_ms))
         criterion = criterion_for(codec, ptime)
-    fields = foreign_fields(one, name, judge(one.trace, criterion).fields(), judged=codec is not None)
+    fields = foreign_fields(one, name, judge(one.trace, criterion).fields(), codec is not None, criterion.mos_scale)
     seconds = []
     if codec:
         found = judge_seconds(one.trace, criterion)

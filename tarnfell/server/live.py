@@ -8,7 +8,6 @@ from typing import Any
 
 from flask import Blueprint, g
 
-from tarnfell.core import emodel
 from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.core.targets import Targets
 from tarnfell.server.api import endpoint
@@ -135,4 +134,4 @@ def _mos(counts: dict[str, int], one_way_ms: float, criterion: Criterion) -> flo
         return None
     missed = max(0, counts["reached"] - counts["received"]) + max(0, counts["late"])
     loss = min(100.0, 100 * missed / counts["reached"])
-    return float(emodel.mos_from_r(criterion.rating(one_way_ms, loss, 1.0)))
+    return float(criterion.mos(criterion.rating(one_way_ms, loss, 1.0)))

@@ -24,6 +24,8 @@ from tarnfell.core.schedule import (
     spans,
     to_us,
 )
+from tarnfell.core.stats import moments_to_show
+from tarnfell.core.verdict.facts import MIN_CALL_S
 from tarnfell.core.video import VideoError
 from tarnfell.server.api import Problem
 from tarnfell.server.brief import ceiling_calls
@@ -76,7 +78,8 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         each_way_wire_kbps=plan.each_way_wire_kbps,
         share_up_pct=_share(plan, form, "up", site.up_kbps),
         share_down_pct=_share(plan, form, "down", site.down_kbps),
-        claims_pct=plan.claims_pct,
+        moments=plan.moments,
+        shows_pct=plan.shows_pct,
         required_share_pct=site.required_share_pct,
         ceiling_calls=None if top is None else max(0, top),
         starts=[to_us(at) for at in starts],
@@ -217,11 +220,14 @@ def _remarks(site: Site, form: PlanForm, shape: Shape, plan: Plan) -> list[str]:
         found.append(
             f"Media flows {form.direction} only: this tells of that way alone and counts as no evidence of whole calls."
         )
-    if plan.claims_pct < site.required_share_pct:
+    if plan.shows_pct < site.required_share_pct:
         found.append(
-            f"{plan.calls} calls alone cannot prove the {site.required_share_pct:g} % asked. More rounds, or runs on "
-            "other days, make up for it."
+            f"This covers {plan.moments} ten-minute {'moment' if plan.moments == 1 else 'moments'}; "
+            f"{moments_to_show(site.required_share_pct)} without a bad call show {site.required_share_pct:g} %. Make "
+            "it recurring: a short run in many moments shows more than a long one in few."
         )
+    if shape.call_s < MIN_CALL_S:
+        found.append(f"Calls shorter than {MIN_CALL_S:g} s count into nothing.")
     if shape.most < site.needed_calls:
         found.append(f"{site.needed_calls} calls at once are needed; this shows {shape.most} at most.")
     if site.video and not form.video:

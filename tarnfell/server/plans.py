@@ -13,8 +13,9 @@ from tarnfell.core.schedule import (
     next_start,
     to_us,
 )
-from tarnfell.core.staircase import Staircase, staircase
 from tarnfell.core.targets import Targets, in_words
+from tarnfell.core.verdict.capacity import Capacity, capacity_of_tallies
+from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
 from tarnfell.server import calendar
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.dispatch import tick
@@ -32,7 +33,7 @@ from tarnfell.server.models.plans import (
 )
 from tarnfell.server.plan_check import check_form, shape_of, start_of
 from tarnfell.server.presence import look_at
-from tarnfell.server.sites import bounds_missed, require_site
+from tarnfell.server.sites import acceptable, require_site
 from tarnfell.server.videos import good_by_stream
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
@@ -46,6 +47,7 @@ from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence import moment_at
 
 blueprint = Blueprint("plans", __name__)
 
@@ -227,7 +229,7 @@ def _series_line(site: Site, series: Series) -> SeriesLine:
         state=series.state,
         due_us=series.due_us,
         words=series.words,
-        sustained_calls=_stairs(runs, site.targets).sustained_calls,
+        held_calls=_stairs(runs, site).observed,
         steps=len(plan.shape.steps) * plan.shape.rounds,
         steps_done=sum(run.state == "done" for run in runs),
     )
@@ -239,7 +241,7 @@ def _series_page(series: Series) -> SeriesPage:
     look_at(site.id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     runs = run_store.runs_of_series(g.db, series.id)
-    found = _stairs(runs, site.targets)
+    found = _stairs(runs, site)
     current = next((run.id for run in runs if run.state in ("waiting", "taken", "running")), None)
     return SeriesPage(
         id=series.id,
@@ -259,27 +261,36 @@ def _series_page(series: Series) -> SeriesPage:
         run_s=plan.shape.length_s,
         current_run_id=current,
         steps=[_step(n, runs, found, site.targets) for n in sorted(set(plan.shape.steps))],
-        sustained_calls=found.sustained_calls,
+        shown_calls=found.sustained,
+        held_calls=found.observed,
         needed_calls=site.needed_calls,
         required_share_pct=site.required_share_pct,
         acceptable_words=in_words(site.targets),
     )
 
 
-def _stairs(runs: list[Run], targets: Targets) -> Staircase:
-    calls = []
+def _stairs(runs: list[Run], site: Site) -> Capacity:
+    """The capacity that these runs alone show."""
+    tried: dict[int, list[tuple[tuple[Moment, ...], bool, float]]] = {}
     for run in runs:
-        if run.state == "done":
-            rows = call_store.directions_of_run(g.db, run.id)
-            bad = {row["call_id"] for row in rows if bounds_missed(row, targets)}
-            calls += [(run.calls, call_id not in bad) for call_id in {row["call_id"] for row in rows}]
-    return staircase(calls, targets.required_share_pct)
+        if run.state != "done" or run.tainted:
+            continue
+        calls: dict[int, tuple[int, list[bool | None]]] = {}
+        for row in call_store.directions_of_run(g.db, run.id):
+            calls.setdefault(row["call_id"], (row["started_us"], []))[1].append(acceptable(row, site.targets))
+        for started_us, found in calls.values():
+            if False in found or None not in found:
+                at, good = moment_at(site, started_us), False not in found
+                moments = moments_between(at.day, at.minute, run.seconds)
+                tried.setdefault(run.calls, []).append((moments, good, float(good)))
+    tallies: dict[int, dict[Moment, Tally]] = {n: tally(calls) for n, calls in tried.items()}
+    return capacity_of_tallies(tallies, site.required_share_pct)
 
 
-def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> StepView:
+def _step(at_once: int, runs: list[Run], found: Capacity, targets: Targets) -> StepView:
     own = [run for run in runs if run.calls == at_once]
     streams = {key: good for run in own if run.video for key, good in good_by_stream(g.db, run, targets).items()}
-    step = next((s for s in found.steps if s.calls_at_once == at_once), None)
+    step = next((s for s in found.steps if s.concurrent == at_once), None)
     state = "to come"
     forming = None
     under_way = next((run for run in own if run.state in ("waiting", "taken", "running")), None)
@@ -295,11 +306,12 @@ def _step(at_once: int, runs: list[Run], found: Staircase, targets: Targets) -> 
         good=step.share.good if step else 0,
         calls=step.share.calls if step else 0,
         pct=step.share.pct if step else None,
-        low_pct=step.share.low_pct if step else 0.0,
-        high_pct=step.share.high_pct if step else 100.0,
-        passes=step is not None and step.passes,
-        sure=step is not None and step.sure,
-        more_calls=step.more_calls if step else 0,
+        low_pct=step.low_pct if step else 0.0,
+        high_pct=step.high_pct if step else 100.0,
+        passes=step is not None and (step.share.pct or 0.0) >= targets.required_share_pct,
+        shows=step.state if step else "open",
+        moments=step.share.moments if step else 0,
+        more_moments=step.more_moments if step else 0,
         forming_good=forming[0] if forming else None,
         forming_calls=forming[1] if forming else 0,
         streams=len(streams),

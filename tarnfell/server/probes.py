@@ -41,6 +41,9 @@ from tarnfell.store.db import writing
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
+from tarnfell.wire.failures import CODES, code_of
+from tarnfell.wire.failures import Failure as FailureKept
+from tarnfell.work.ingest.uploads import judge_upload
 
 blueprint = Blueprint("probes", __name__)
 log = logging.getLogger(__name__)
@@ -178,7 +181,7 @@ def record(run_id: int) -> Done:
     if run.state == "done":
         return Done(state="done")
     try:
-        judged = call_store.judge_upload(run, request.get_data(), codec_of_site(g.db, run.site_id, run.codec))
+        judged = judge_upload(run, request.get_data(), codec_of_site(g.db, run.site_id, run.codec))
     except WireError as error:
         raise Problem(422, str(error)) from None
     except (KeyError, TypeError, ValueError, OverflowError) as error:
@@ -197,6 +200,8 @@ def failure(run_id: int, body: Failure) -> Done:
     with writing(g.db):
         run = _own_run(run_id)
         if run.state in ("taken", "running", "waiting"):
+            code = body.code if body.code in CODES else code_of(body.reason)
+            run_store.keep_failure(g.db, run.id, FailureKept(code, body.reason, body.server_reachable))
             run_store.move(g.db, run, "failed", body.reason)
     return Done(state=run_store.run_by_id(g.db, run_id).state)
 

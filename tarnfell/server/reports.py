@@ -8,13 +8,13 @@ from tarnfell.core.rates import call_rate
 from tarnfell.report.build import Report, SiteFacts, build_report
 from tarnfell.report.render import render_html, render_pdf
 from tarnfell.server.api import endpoint
-from tarnfell.server.evaluate import evaluate
 from tarnfell.server.sites import business_hours, require_site
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
+from tarnfell.work.evidence import evaluate
 
 blueprint = Blueprint("reports", __name__)
 

@@ -16,10 +16,11 @@ from tarnfell.server.runs import require_run
 from tarnfell.store import calls as call_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.calls import StoredCall
-from tarnfell.store.packets import arrivals_of
-from tarnfell.store.videos import StoredVideo, profile_of
+from tarnfell.store.videos import StoredVideo
 from tarnfell.wire.record import Record
 from tarnfell.wire.rtp import RtpPacket
+from tarnfell.work.ingest.packets import arrivals_of
+from tarnfell.work.ingest.pictures import profile_of
 
 blueprint = Blueprint("run_capture", __name__)
 

@@ -15,7 +15,7 @@ from tarnfell.core import emodel
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
-from tarnfell.core.quality import MOS_SCALE
+from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import Plan, PlanError, call_rate, hold, plan_run
 from tarnfell.core.schedule import Span, from_us, quiet_span
 from tarnfell.core.targets import in_words
@@ -43,10 +43,10 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
-from tarnfell.store.packets import clock_relation
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.wire.record import Record
+from tarnfell.work.ingest.packets import clock_relation
 
 blueprint = Blueprint("runs", __name__)
 
@@ -185,8 +185,9 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         ),
         target_mos=site.target_mos,
         acceptable_words=in_words(site.targets),
-        mos_scale=MOS_SCALE,
+        mos_scale=criterion_for(codec, run.ptime_ms).mos_scale,
         clock=clock,
+        cut=run.cut_reason,
         probe=probe_store.probe_by_id(db, run.probe_id).name,
         far_end=_far_end_name(db, run),
         events=[RunEventView.model_validate(e) for e in run_store.events(db, run.id)],
@@ -210,6 +211,8 @@ def clock_words(relation: ClockRelation) -> str:
         return "both ends read one clock"
     if relation.kind == "estimated":
         return f"clocks estimated ± {relation.uncertainty_ms or 0:.2f} ms"
+    if relation.kind == "round trip":
+        return f"half of RTCP’s round trip, ± {relation.uncertainty_ms or 0:.0f} ms: no time stamp was answered"
     return "clocks unrelated: one-way delay not known"
 
 

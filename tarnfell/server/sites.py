@@ -1,4 +1,4 @@
-"""One site: its brief, where the work stands, the day sheet, findings and score."""
+"""One site: its brief, where the work stands, the day sheet, requirements, causes and score."""
 
 from __future__ import annotations
 
@@ -8,19 +8,28 @@ from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import VideoLoad, call_rate, video_rate
-from tarnfell.core.site import Evaluation
-from tarnfell.core.targets import Targets, missed
+from tarnfell.core.targets import Targets, judge_bounds
 from tarnfell.core.video import find_profile
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.evaluate import evaluate, evidence_view, path_view, share_view, sheet_view, verdict_view
+from tarnfell.server.evaluate import (
+    capacity_views,
+    cause_views,
+    dimension_views,
+    evidence_view,
+    left_out_views,
+    path_view,
+    requirement_views,
+    share_view,
+    sheet_view,
+    verdict_view,
+)
 from tarnfell.server.load import FLOW_WORDS, video_views, video_words
 from tarnfell.server.models.base import Paging
 from tarnfell.server.models.sites import (
     BriefView,
-    DimensionView,
     FarEndView,
-    FindingView,
     ProbeView,
+    RemedyView,
     RunLine,
     RunList,
     SitePage,
@@ -32,11 +41,13 @@ from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
+from tarnfell.store import remedies as remedy_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence import evaluate
 
 blueprint = Blueprint("sites", __name__)
 
@@ -78,13 +89,17 @@ def show_site(slug: str) -> SitePage:
         verdict=verdict_view(evaluation),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
-        sustained_calls=evaluation.verdict.sustained_calls,
+        sustained_calls=evaluation.verdict.capacity.sustained,
+        requirements=requirement_views(evaluation),
+        capacity=capacity_views(evaluation),
+        left_out=left_out_views(evaluation),
+        remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs),
         path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site),
-        dimensions=[DimensionView.model_validate(d) for d in evaluation.verdict.dimensions],
-        findings=finding_views(evaluation),
+        dimensions=dimension_views(evaluation),
+        causes=cause_views(evaluation),
         probes=[_probe(p) for p in probes],
         far_ends=[FarEndView.model_validate(f) for f in far_ends],
         runs=[_run_line(r, site) for r in run_store.placed_runs(g.db, site.id, RUNS_SHOWN)],
@@ -135,27 +150,6 @@ def business_hours(site: Site) -> str:
     return f"{span} {opens}–{closes}"
 
 
-def finding_views(evaluation: Evaluation) -> list[FindingView]:
-    return [
-        FindingView(
-            key=f.key,
-            title=f.title,
-            direction=f.direction,
-            calls_hit=f.calls_hit,
-            calls=f.calls,
-            evidence=list(f.evidence),
-            call_ids=list(f.call_ids),
-            alternatives=list(f.alternatives),
-            remedy=f.remedy,
-            who=f.who,
-            gain=f.gain,
-            of=f.of,
-            stream_ids=list(f.stream_ids),
-        )
-        for f in evaluation.findings
-    ]
-
-
 def _probe(probe: Probe) -> ProbeView:
     system = probe.environment.get("system")
     return ProbeView(
@@ -185,21 +179,25 @@ def _run_line(run: Run, site: Site) -> RunLine:
         load=", ".join(part for part in (video_words(run.video), FLOW_WORDS[run.direction]) if part),
         good=good,
         tainted=bool(run.tainted),
+        cut=run.cut_reason,
     )
 
 
 def good_calls(rows: list[sqlite3.Row], targets: Targets) -> int:
-    """Calls of which both directions kept every bound."""
-    bad = {row["call_id"] for row in rows if bounds_missed(row, targets)}
+    """Calls of which both directions are known to keep every bound."""
+    bad = {row["call_id"] for row in rows if not acceptable(row, targets)}
     return len({row["call_id"] for row in rows} - bad)
 
 
-def bounds_missed(row: sqlite3.Row, targets: Targets) -> tuple[str, ...]:
-    """Of one judged direction of a call, as the store has it."""
-    return missed(
+def acceptable(row: sqlite3.Row, targets: Targets) -> bool | None:
+    """Of one judged direction of a call, as the store has it; None where its delay decides and is not known."""
+    if row["cut_reason"] is not None:
+        return False
+    return judge_bounds(
         targets,
         mos=row["mos"],
         mouth_to_ear_ms=row["mouth_to_ear_ms"],
         loss_pct=row["loss_pct"],
         pdv_p99_ms=row["pdv_p99_ms"],
-    )
+        worst_stretch_mos=row["worst_stretch_mos"],
+    ).acceptable

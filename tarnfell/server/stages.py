@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from tarnfell.core.site import Evaluation
+from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.models.engagements import NextStep
 from tarnfell.server.models.sites import Stage
 from tarnfell.server.presence import is_heard
@@ -52,36 +52,49 @@ def next_step(
             action="plan",
             label="Open the plans",
         )
-    if verdict.calls == 0 and evaluation.tainted_calls:
-        why = "What was placed so far was spoiled by one end's own machine, and counts into nothing. The runs say how."
+    if verdict.calls == 0 and any(not cause.network for cause in evaluation.causes):
+        why = "What was placed so far was spoiled by one end’s own machine and counts into nothing. The runs say how."
         return NextStep(words="Place the calls again", why=why, action="load", label="Place calls")
     if verdict.calls == 0:
-        why = "There is no evidence yet. One minute shows whether both directions flow at all."
+        why = "There is no evidence yet. One minute shows whether both directions carry audio."
         return NextStep(words="Place the first calls", why=why, action="load", label="Place calls")
-    if verdict.word == "not ready" and evaluation.findings:
-        top = evaluation.findings[0]
-        words = f"Report what was found and have it mended by {top.who}"
-        return NextStep(
-            words=words,
-            why=f"{top.title}. It costs {top.calls_hit} of {top.calls} calls.",
-            action="report",
-            label="Open the report",
-        )
-    if verdict.sustained_calls is None or verdict.sustained_calls < site.needed_calls:
-        held = verdict.sustained_calls or 0
-        why = f"{site.needed_calls} calls at once are needed and {held} are shown to hold."
-        if heard:
-            words = f"Hold {site.needed_calls} calls at once in business hours"
-            return NextStep(words=words, why=why, action="load", label="Place calls")
+    if verdict.word == "not ready":
+        return _mend(evaluation)
+    if verdict.word == "not shown yet":
+        return _close(evaluation, heard)
     if verdict.missing:
-        why = f"Still short: {', '.join(verdict.missing)}."
-        return NextStep(words="Read the report as it stands", why=why, action="report", label="Open the report")
+        why = f"Still short of the brief: {', '.join(verdict.missing)}."
+        return NextStep(words="Let the test calls go on", why=why, action="plan", label="Open the plans")
+    conditions = [r.title for r in verdict.requirements if r.state != "shown"]
+    why = f"Conditions: {'; '.join(conditions)}." if conditions else "The evidence covers the brief."
+    return NextStep(words="Read and issue the report", why=why, action="report", label="Open the report")
+
+
+def _mend(evaluation: Evaluation) -> NextStep:
+    """What was shown not to hold must change first: the costliest cause, by whom."""
+    if not evaluation.faults:
+        reason = evaluation.verdict.reasons[0]
+        return NextStep(words="Read what was shown not to hold", why=reason, action="report", label="Open the report")
+    top = evaluation.faults[0]
     return NextStep(
-        words="Issue the report",
-        why="The evidence covers the brief.",
+        words=f"Send the report to {top.who}",
+        why=f"{top.title}: {top.calls_hit} of {top.calls} {top.of}.",
         action="report",
         label="Open the report",
     )
+
+
+def _close(evaluation: Evaluation, heard: bool) -> NextStep:
+    """The first open requirement that stops calls, and the evidence that closes it."""
+    first = next(r for r in evaluation.verdict.requirements if r.stops and r.state == "open")
+    why = f"{first.title}: {first.says} To close it: {first.closes[:1].lower()}{first.closes[1:]}"
+    if not heard:
+        return NextStep(words="Bring the probe back online", why=why, action="place", label="Open test points")
+    words = {
+        "capacity": f"Schedule {evaluation.brief.needed_calls} concurrent calls in business hours",
+        "video": "Schedule the brief’s video beside calls",
+    }.get(first.key, "Schedule recurring calls in business hours")
+    return NextStep(words=words, why=why, action="plan", label="Open the plans")
 
 
 def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | None:
@@ -116,7 +129,7 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
             key="load",
             title="Load",
             stands=_load(evaluation, site, open_runs),
-            done=verdict.sustained_calls is not None,
+            done=verdict.capacity.state_at(site.needed_calls) == "shown",
         ),
         Stage(
             key="watch",
@@ -128,14 +141,14 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
         Stage(
             key="report",
             title="Report",
-            stands="nothing to report yet" if verdict.score is None else f"{verdict.score} of 100, {verdict.word}",
+            stands=_report(evaluation),
             done=False,
         ),
     ]
 
 
 def _brief(site: Site) -> str:
-    return f"{site.needed_calls} calls at once, {site.required_share_pct:g} % at {site.target_mos:.1f} MOS"
+    return f"{site.needed_calls} concurrent calls, {site.required_share_pct:g} % at {site.target_mos:.1f} MOS"
 
 
 def _place(probes: Sequence[Probe]) -> str:
@@ -153,8 +166,21 @@ def _place(probes: Sequence[Probe]) -> str:
 def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
     if open_runs:
         return "a run is on"
-    sustained, needed = evaluation.verdict.sustained_calls, site.needed_calls
-    return "no run of several calls yet" if sustained is None else f"{sustained} calls held, {needed} needed"
+    capacity, needed = evaluation.verdict.capacity, site.needed_calls
+    if not capacity.steps or capacity.steps[-1].concurrent < 2 <= needed:
+        return "no concurrent calls yet"
+    return f"{capacity.sustained or 'none'} of {needed} concurrent calls shown"
+
+
+def _report(evaluation: Evaluation) -> str:
+    verdict = evaluation.verdict
+    if not verdict.calls:
+        return "nothing to report yet"
+    return f"{range_words(verdict.low, verdict.high)} of 100, {verdict.word}"
+
+
+def range_words(low: int, high: int) -> str:
+    return str(low) if low == high else f"{low} to {high}"
 
 
 def _watch(evaluation: Evaluation, site: Site) -> str:
@@ -179,7 +205,9 @@ def _watched(evaluation: Evaluation, site: Site) -> bool:
 
 
 def _judge(evaluation: Evaluation) -> str:
-    found = len(evaluation.findings)
+    requirements = evaluation.verdict.requirements
     if not evaluation.verdict.calls:
         return "nothing to judge yet"
-    return "nothing wrong found" if not found else f"{found} {'finding' if found == 1 else 'findings'}"
+    shown = sum(r.state == "shown" for r in requirements)
+    failed = sum(r.state == "shown not" for r in requirements)
+    return f"{shown} of {len(requirements)} requirements shown" + (f", {failed} not met" if failed else "")

@@ -11,10 +11,10 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
 
-from tarnfell.core.evidence import good_picture
 from tarnfell.core.picture import SCORE_NAME, PictureCriterion, picture_seconds
 from tarnfell.core.targets import Targets
 from tarnfell.core.tracefile import format_csv
+from tarnfell.core.verdict.readings import good_picture
 from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.runs import PictureDirection, VideoLine
@@ -22,9 +22,10 @@ from tarnfell.server.models.videos import PictureSecondView, PictureSide, VideoP
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
-from tarnfell.store.packets import DIRECTIONS, clock_relation, flowing, picture_criterion, trace_of
 from tarnfell.store.runs import Run
-from tarnfell.store.videos import StoredVideo, picture_columns, profile_of
+from tarnfell.store.videos import StoredVideo
+from tarnfell.work.ingest.packets import DIRECTIONS, clock_relation, flowing, picture_criterion, trace_of
+from tarnfell.work.ingest.pictures import picture_columns, profile_of
 
 blueprint = Blueprint("videos", __name__)
 

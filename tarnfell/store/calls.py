@@ -2,31 +2,20 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
-from tarnfell.core.quality import Criterion, criterion_for, worst_second_mos
 from tarnfell.store import runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
-from tarnfell.store.packets import (
-    JudgedDirection,
-    clock_relation,
-    judge_record,
-    parse_checked,
-    picture_criterion,
-    which_and_when,
-)
 from tarnfell.store.runs import Run
-from tarnfell.store.videos import JudgedVideo, add_video, judge_video
-from tarnfell.wire import WireError
-from tarnfell.wire.record import Record, split_parts
+from tarnfell.store.videos import JudgedVideo, add_video
+from tarnfell.wire.failures import Failure
+from tarnfell.wire.record import Record
 
 MAX_UPLOAD_BYTES = 256 << 20
 
@@ -53,6 +42,7 @@ COLUMNS = [
     "r_factor",
     "mos",
     "worst_second_mos",
+    "worst_stretch_mos",
     "ssrc",
     "dscp_sent",
     "dscp_kept_pct",
@@ -82,62 +72,8 @@ class JudgedRun:
     video: list[JudgedVideo]
     codec: Codec
     """By whose values the calls were judged."""
-
-
-def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
-    """Read and judge a run's record file. Raises WireError; touches no database."""
-    parts = split_parts(body)
-    if not parts:
-        raise WireError("The record file is empty.")
-    head = Record.parse(parts[0])
-    sound, pictures = parts[1 : run.calls + 1], parts[run.calls + 1 :]
-    if len(sound) != run.calls or len(pictures) != run.video_streams:
-        had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
-        raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
-    relation = clock_relation(head)
-    criterion = criterion_for(codec, run.ptime_ms)
-    calls = [judge_call(part, relation, criterion) for part in sound]
-    video = [judge_video(part, relation, picture_criterion(head)) for part in pictures]
-    for numbers in ([call.number for call in calls], [stream.number for stream in video]):
-        if len(set(numbers)) != len(numbers):
-            raise WireError("The record file holds one call or stream twice.")
-    return JudgedRun(
-        sha256=hashlib.sha256(body).hexdigest(),
-        clock_record=parts[0],
-        self_check=dict(head.meta.get("self_check") or {}),
-        stopped=bool(head.meta.get("stopped")),
-        calls=calls,
-        video=video,
-        codec=codec,
-    )
-
-
-def judge_call(part: bytes, relation: ClockRelation, criterion: Criterion) -> JudgedCall:
-    """One call's record judged. Raises WireError."""
-    record = parse_checked(part)
-    number, started_us = which_and_when(record, "call")
-    judged = judge_record(record, relation, criterion)
-    return JudgedCall(
-        number=number,
-        started_us=started_us,
-        record=part,
-        directions={name: _columns(one, criterion) for name, one in judged.items()},
-    )
-
-
-def _columns(one: JudgedDirection, criterion: Criterion) -> dict[str, Any]:
-    values: dict[str, Any] = dict.fromkeys(COLUMNS)
-    for count in ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run"):
-        values[count] = 0
-    values.update(loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0, effective_loss_pct=0.0)
-    fields = one.fields()
-    values.update({name: value for name, value in fields.items() if name in values})
-    values["dscp_received"] = json.dumps(one.dscp_received)
-    seen = sum(one.dscp_received.values())
-    values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
-    if one.trace is not None and one.quality is not None and one.quality.mos is not None:
-        values["worst_second_mos"] = worst_second_mos(one.trace, criterion)
-    return values
+    cut: Failure | None = None
+    """Where the run was broken off by what it was to measure, and only the probe's half is there."""
 
 
 def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | None = None) -> None:
@@ -172,6 +108,9 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
         ),
     )
     words = "Stopped early; what was measured is kept." if judged.stopped else "Measured and judged."
+    if judged.cut:
+        words = f"Cut: {judged.cut.reason}"
+        runs.keep_cut(db, run.id, judged.cut)
     runs.move(db, run, "done", words, at_us)
 
 
@@ -179,19 +118,7 @@ Figures = dict[int, dict[str, dict[str, Any]]]
 """Column values by call and direction."""
 
 
-def judge_again(db: sqlite3.Connection, run: Run, codec: Codec) -> Figures:
-    """The calls of a run that is done, judged by ``codec``. Writes nothing."""
-    criterion = criterion_for(codec, run.ptime_ms)
-    found: Figures = {}
-    for call in calls_of_run(db, run.id):
-        judged = judge_record(call.record, clock_relation(call.clock), criterion)
-        found[call.id] = {name: _columns(one, criterion) for name, one in judged.items()}
-    return found
-
-
-def replace_figures(
-    db: sqlite3.Connection, run: Run, codec: Codec, fresh: dict[int, dict[str, dict[str, Any]]]
-) -> None:
+def replace_figures(db: sqlite3.Connection, run: Run, codec: Codec, fresh: Figures) -> None:
     """Write what ``judge_again`` found, unless the values have changed again since."""
     if codec != codec_of_site(db, run.site_id, run.codec):
         return
@@ -211,8 +138,9 @@ _DIRECTION_COLUMNS = ", ".join(f"d.{name}" for name in COLUMNS)
 def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
     """A row for each direction of each call, with the call's id and number."""
     return db.execute(
-        f"SELECT c.id AS call_id, c.number, c.started_us, d.direction, {_DIRECTION_COLUMNS} "
-        "FROM call c JOIN direction d ON d.call_id = c.id WHERE c.run_id = ? ORDER BY c.number, d.direction DESC",
+        f"SELECT c.id AS call_id, c.number, c.started_us, r.cut_reason, d.direction, {_DIRECTION_COLUMNS} "
+        "FROM call c JOIN run r ON r.id = c.run_id JOIN direction d ON d.call_id = c.id "
+        "WHERE c.run_id = ? ORDER BY c.number, d.direction DESC",
         (run_id,),
     ).fetchall()
 
@@ -220,19 +148,37 @@ def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
 def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
     """A row for each direction of each call of the site, in the order of time."""
     return db.execute(
-        f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, d.direction, "
-        f"{_DIRECTION_COLUMNS} FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
+        "r.far_end_id, r.codec, r.ptime_ms, r.seconds, r.self_check, r.cut_reason, r.cut_after_s, r.server_reachable, "
+        f"d.direction, {_DIRECTION_COLUMNS} "
+        "FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
         (site_id,),
     ).fetchall()
 
 
-def evidence_mark(db: sqlite3.Connection, site_id: int) -> tuple[int, int]:
-    """Changes whenever the site has new evidence, or old evidence judged anew."""
+def newest_directions(
+    db: sqlite3.Connection, site_id: int, codec: str, direction: str, limit: int
+) -> list[sqlite3.Row]:
+    """One direction of the site's newest calls by one codec, newest first, of runs that are to be trusted."""
+    return db.execute(
+        f"SELECT c.run_id, c.started_us, {_DIRECTION_COLUMNS} FROM run r JOIN call c ON c.run_id = r.id "
+        "JOIN direction d ON d.call_id = c.id WHERE r.site_id = ? AND r.codec = ? AND d.direction = ? "
+        "AND r.tainted = 0 AND r.cut_reason IS NULL ORDER BY c.started_us DESC LIMIT ?",
+        (site_id, codec, direction, limit),
+    ).fetchall()
+
+
+def evidence_mark(db: sqlite3.Connection, site_id: int) -> tuple[int, ...]:
+    """Changes whenever the site has new evidence, old evidence judged anew, or evidence set aside."""
     row = db.execute(
-        "SELECT count(judged_us), coalesce(max(judged_us), 0) FROM run WHERE site_id = ? AND state = 'done'", (site_id,)
+        "SELECT count(judged_us), coalesce(max(judged_us), 0), sum(state = 'failed'), "
+        "(SELECT count(*) FROM imported WHERE site_id = ?1), "
+        "(SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = ?1) "
+        "FROM run WHERE site_id = ?1 AND state IN ('done', 'failed')",
+        (site_id,),
     ).fetchone()
-    return int(row[0]), int(row[1])
+    return tuple(int(value or 0) for value in row)
 
 
 @dataclass(frozen=True)

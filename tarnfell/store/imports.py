@@ -50,5 +50,9 @@ def imports_of(db: sqlite3.Connection, site_id: int) -> list[Imported]:
     return [_imported(row) for row in db.execute(f"{_SELECT} WHERE site_id = ? ORDER BY id DESC", (site_id,))]
 
 
+def count_of(db: sqlite3.Connection, site_id: int) -> int:
+    return int(db.execute("SELECT count(*) FROM imported WHERE site_id = ?", (site_id,)).fetchone()[0])
+
+
 def _imported(row: sqlite3.Row) -> Imported:
     return Imported(**{**dict(row), "result": json.loads(row["result"])})

@@ -15,6 +15,7 @@ from typing import Any, Literal
 from tarnfell.core.rates import Flow, VideoLoad
 from tarnfell.store.db import now_us
 from tarnfell.store.videos import loads_from_json, loads_to_json
+from tarnfell.wire.failures import Failure
 
 State = Literal["waiting", "taken", "running", "done", "failed"]
 
@@ -25,6 +26,7 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
     "failed": ("done",),
     "done": (),
 }
+TAKEN_BACK = "Taken back before the probe began."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long in the middle of a run is taken to be gone."""
 
@@ -54,6 +56,12 @@ class Run:
     round: int | None
     direction: Flow
     video: tuple[VideoLoad, ...]
+    failure_code: str | None
+    """Of a failed or cut run, from wire/failures.py; None where it was told as a sentence alone."""
+    cut_reason: str | None
+    """Of a run that is done with the probe's half only."""
+    cut_after_s: float | None
+    server_reachable: int | None
 
     @property
     def video_streams(self) -> int:
@@ -150,6 +158,32 @@ def move(db: sqlite3.Connection, run: Run, state: State, words: str, at_us: int 
     _tell(db, run.id, state, words, at)
 
 
+def keep_cut(db: sqlite3.Connection, run_id: int, cut: Failure) -> None:
+    """What broke the run off. Its state is moved apart."""
+    keep_failure(db, run_id, cut)
+    db.execute("UPDATE run SET cut_reason = ?, cut_after_s = ? WHERE id = ?", (cut.reason, cut.after_s, run_id))
+
+
+def keep_failure(db: sqlite3.Connection, run_id: int, failure: Failure) -> None:
+    """Its code, and whether the server could be reached at that instant."""
+    reachable = None if failure.server_reachable is None else int(failure.server_reachable)
+    db.execute("UPDATE run SET failure_code = ?, server_reachable = ? WHERE id = ?", (failure.code, reachable, run_id))
+
+
+def failed_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
+    """In the order of time."""
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND state = 'failed' ORDER BY created_us, id", (site_id,)
+    )
+    return [_run(row) for row in rows]
+
+
+def taken_us(db: sqlite3.Connection, run: Run) -> int | None:
+    """When a probe last took the run; None where none did."""
+    row = db.execute("SELECT max(at_us) FROM run_event WHERE run_id = ? AND state = 'taken'", (run.id,)).fetchone()
+    return None if row[0] is None else int(row[0])
+
+
 def _tell(db: sqlite3.Connection, run_id: int, state: str, words: str, at_us: int) -> None:
     db.execute(
         "INSERT INTO run_event (run_id, at_us, state, words) VALUES (?, ?, ?, ?)",
@@ -228,10 +262,10 @@ def newest_seconds(db: sqlite3.Connection, run_id: int, count: int) -> list[dict
     return [json.loads(row[0]) for row in rows]
 
 
-def ask_stop(db: sqlite3.Connection, run: Run, words: str = "A stop was asked for.") -> None:
-    """A waiting run ends at once; a running one is stopped by its probe at the next second."""
+def ask_stop(db: sqlite3.Connection, run: Run, words: str = "A stop was asked for.", waiting: str = TAKEN_BACK) -> None:
+    """A waiting run ends at once, with ``waiting`` as the reason; a running one is stopped at the next second."""
     if run.state == "waiting":
-        move(db, run, "failed", "Taken back before the probe began.")
+        move(db, run, "failed", waiting)
     elif run.state in ("taken", "running"):
         db.execute("UPDATE run SET stop_asked = 1 WHERE id = ?", (run.id,))
         _tell(db, run.id, run.state, words, now_us())

@@ -9,9 +9,10 @@ import unicodedata
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
-from tarnfell.core.evidence import Brief
-from tarnfell.core.rates import Link
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import Link, call_rate
 from tarnfell.core.targets import Targets
+from tarnfell.core.verdict.facts import Brief
 from tarnfell.store.db import now_us
 
 
@@ -85,14 +86,26 @@ class Site:
     max_delay_ms: float | None
     max_loss_pct: float | None
     max_variation_ms: float | None
+    min_stretch_mos: float | None
     required_days: int
     required_busy_hours: int
-    required_calls: int
+    required_moments: int
     archived_us: int | None = field(default=None)
 
     @property
     def brief(self) -> Brief:
-        return Brief(needed_calls=self.needed_calls, video=bool(self.video), **asdict(self.targets))
+        rate = call_rate(find_codec(self.codec), self.ptime_ms, self.link)
+        return Brief(
+            needed_calls=self.needed_calls,
+            video=bool(self.video),
+            up_kbps=self.up_kbps,
+            down_kbps=self.down_kbps,
+            call_kbps=rate.line_kbps,
+            switches_by=self.switches_by,
+            firewall_by=self.firewall_by,
+            line_by=self.line_by or self.provider,
+            **asdict(self.targets),
+        )
 
     @property
     def targets(self) -> Targets:

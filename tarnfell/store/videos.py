@@ -8,12 +8,7 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from tarnfell.core.clock import ClockRelation
-from tarnfell.core.picture import Picture, PictureCriterion, judge_picture
 from tarnfell.core.rates import VideoLoad
-from tarnfell.core.video import VideoError, VideoProfile, find_profile
-from tarnfell.store.packets import dscp_counts, flowing, known_delay, parse_checked, trace_of, which_and_when
-from tarnfell.wire import WireError
 from tarnfell.wire.record import Record
 
 COLUMNS = (
@@ -40,8 +35,6 @@ COLUMNS = (
     "dscp_received",
     "reason",
 )
-_COUNTS = ("sent", "received", "lost", "loss_pct", "late", "reordered", "duplicates", "frames", "whole", "shown",
-           "freezes", "frozen_ms", "longest_freeze_ms")  # fmt: skip
 
 
 def loads_to_json(loads: Iterable[VideoLoad]) -> str:
@@ -60,58 +53,6 @@ class JudgedVideo:
     record: bytes
     directions: dict[str, dict[str, Any]]
     """Column values by direction."""
-
-
-def profile_of(record: Record) -> VideoProfile:
-    """Raises WireError."""
-    try:
-        return find_profile(str(record.meta.get("profile")))
-    except VideoError as error:
-        raise WireError(f"Packet record: {error}") from None
-
-
-def judge_video(part: bytes, relation: ClockRelation, criterion: PictureCriterion) -> JudgedVideo:
-    """One stream's record judged. Raises WireError."""
-    record = parse_checked(part)
-    number, started_us = which_and_when(record, "video")
-    return JudgedVideo(
-        number=number,
-        profile=profile_of(record).name,
-        started_us=started_us,
-        record=part,
-        directions={
-            direction: picture_columns(record, direction, relation, criterion) for direction in flowing(record)
-        },
-    )
-
-
-def picture_columns(
-    record: Record, direction: str, relation: ClockRelation, criterion: PictureCriterion
-) -> dict[str, Any]:
-    """One direction judged, by the names of the columns. Raises WireError."""
-    about = record.meta.get(direction)
-    if not isinstance(about, dict):
-        raise WireError(f"Packet record: nothing about the direction {direction}.")
-    marks = dscp_counts(record, direction)
-    values: dict[str, Any] = dict.fromkeys(COLUMNS) | dict.fromkeys(_COUNTS, 0) | {
-        "ssrc": int(about.get("ssrc", 0)),
-        "dscp_sent": int(about.get("dscp_sent", 0)),
-        "dscp_received": json.dumps(marks),
-    }  # fmt: skip
-    trace = trace_of(record, direction, relation)
-    if trace is None:
-        return values | {"reason": "Nothing was sent: the media port did not answer before the run."}
-    judged = judge_picture(trace, profile_of(record), criterion)
-    fields = _flat(judged)
-    if not known_delay(relation):
-        fields["delay_p50_ms"] = None
-    values |= {name: fields[name] for name in COLUMNS if name in fields}
-    return values | {"reason": None if judged.metrics.received else "Nothing arrived."}
-
-
-def _flat(judged: Picture) -> dict[str, Any]:
-    flat = asdict(judged)
-    return {**flat.pop("metrics"), **flat}
 
 
 def add_video(db: sqlite3.Connection, run_id: int, judged: JudgedVideo) -> None:
@@ -143,7 +84,8 @@ def pictures_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
 def pictures_of_site(db: sqlite3.Connection, site_id: int) -> list[sqlite3.Row]:
     """A row for each direction of each stream of the site, in the order of time."""
     return db.execute(
-        f"SELECT v.id AS stream_id, v.run_id, v.profile, v.started_us, r.tainted, r.direction AS flow, p.direction, "
+        f"SELECT v.id AS stream_id, v.run_id, v.profile, v.started_us, r.tainted, r.direction AS flow, r.seconds, "
+        f"r.cut_after_s, p.direction, "
         f"{_PICTURE} FROM run r JOIN video_stream v ON v.run_id = r.id JOIN picture p ON p.video_stream_id = v.id "
         "WHERE r.site_id = ? ORDER BY v.started_us, v.id",
         (site_id,),

@@ -39,9 +39,11 @@ class TargetsForm(Model):
     max_delay_ms: float | None = None
     max_loss_pct: float | None = None
     max_variation_ms: float | None = None
+    min_stretch_mos: float | None = 3.1
+    """MOS of the worst ten seconds of a call."""
     required_days: int = 7
     required_busy_hours: int = 40
-    required_calls: int = 125
+    required_moments: int = 125
 
 
 class BriefForm(Model):
@@ -158,16 +160,14 @@ class StreamLoad(Model):
 
 
 class RunArithmetic(Model):
-    """The run that would give the evidence asked for: the needed calls held for a minute, often enough."""
+    """The load that would show the needed calls: a short run in each of so many ten-minute moments."""
 
     calls_at_once: int
     call_s: float
-    rounds: int
-    run_s: float
+    moments: int
+    load_s: float
+    """Of load in all."""
     calls: int
-    claims_pct: float
-    """The share of good calls that many could claim at 95 % if not one is bad."""
-    enough: bool
     probes: int
     """One probe places up to 100 calls."""
 
@@ -183,7 +183,10 @@ class Arithmetic(Model):
     ceiling_calls: int | None
     """Most calls at once that the site's ceiling lets a test place."""
     run: RunArithmetic
-    calls_to_claim: int
+    moments_to_show: int
+    """Without a bad call, before the required share is shown."""
+    best_mos: float
+    """What the codec reaches over a network without delay, loss or variation, on its own scale."""
     remarks: list[str]
 
 

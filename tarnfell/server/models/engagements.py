@@ -20,17 +20,24 @@ class EngagementList(Model):
 
 
 class VerdictView(Model):
-    word: Literal["ready", "ready with conditions", "not ready", "no evidence"]
+    word: Literal["ready", "ready with conditions", "not ready", "not shown yet"]
     provisional: bool
-    score: int | None
+    low: int
+    high: int
+    """The score, 0 to 100: what is earned whatever the open points turn out to be, and what is still possible."""
     reasons: list[str]
     missing: list[str]
+    word_with_all: str | None
+    """The word had the calls that are left out been counted, where it is another."""
 
 
 class ShareView(Model):
     good: int
     calls: int
+    moments: int
+    days: int
     pct: float | None
+    """Mean over ten-minute moments of business hours."""
     low_pct: float
     high_pct: float
 
@@ -41,9 +48,11 @@ class EvidenceView(Model):
     busy_hours: int
     required_busy_hours: int
     left_out_calls: int
-    """Placed, but spoiled by one of the ends' own machines."""
+    """Placed, but counted into nothing or into one direction only."""
     calls: int
-    required_calls: int
+    moments: int
+    """Ten-minute moments of business hours with calls."""
+    required_moments: int
 
 
 class NextStep(Model):
@@ -91,6 +100,9 @@ class SiteLine(Model):
     up_kbps: int | None
     needed_calls: int
     sustained_calls: int | None
+    """Shown at 95 % confidence."""
+    held_calls: int | None
+    """As observed, however little it rests on."""
     verdict: VerdictView
     share: ShareView
     evidence: EvidenceView

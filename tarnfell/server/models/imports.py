@@ -44,6 +44,7 @@ class ImportedStream(Model):
     pdv_max_ms: float | None
     r_factor: float | None
     mos: float | None
+    mos_scale: str = "MOS-CQEN"
     reason: str | None
     seconds: list[StreamSecond]
     """Empty where no quality is told."""

@@ -55,7 +55,9 @@ class PlanCheck(Model):
     each_way_wire_kbps: float
     share_up_pct: float | None
     share_down_pct: float | None
-    claims_pct: float
+    moments: int
+    """Ten-minute moments one carrying-out covers."""
+    shows_pct: float
     required_share_pct: float
     ceiling_calls: int | None
     starts: list[int]
@@ -83,7 +85,8 @@ class SeriesLine(Model):
     state: Literal["waiting", "running", "done", "stopped", "missed", "failed"]
     due_us: int
     words: str
-    sustained_calls: int | None
+    held_calls: int | None
+    """Up to which number the observed share reached the required one; one look proves little."""
     steps: int
     steps_done: int
 
@@ -110,8 +113,12 @@ class StepView(Model):
     low_pct: float
     high_pct: float
     passes: bool
-    sure: bool
-    more_calls: int
+    """The observed share reaches the required one."""
+    shows: Literal["shown", "shown not", "open"]
+    """What these runs alone show, at 95 % confidence."""
+    moments: int
+    more_moments: int
+    """Further ten-minute moments at this load, all good, before it is shown."""
     forming_good: int | None
     """Of the run under way: calls acceptable by what is counted so far."""
     forming_calls: int
@@ -138,7 +145,9 @@ class SeriesPage(Model):
     run_s: float
     current_run_id: int | None
     steps: list[StepView]
-    sustained_calls: int | None
+    shown_calls: int | None
+    """Sustained at 95 % confidence by these runs alone."""
+    held_calls: int | None
     needed_calls: int
     required_share_pct: float
     acceptable_words: str

@@ -104,6 +104,10 @@ class ProgressAnswer(Model):
 
 class Failure(Model):
     reason: str = Field(min_length=1, max_length=2000)
+    code: str | None = Field(None, max_length=20)
+    """From wire/failures.py; older probes tell the sentence alone."""
+    server_reachable: bool | None = None
+    """Whether the probe could reach this server at the instant of the failure."""
 
 
 class Done(Model):

@@ -63,10 +63,12 @@ class CallDirection(Model):
     mouth_to_ear_ms: float | None
     r_factor: float | None
     mos: float | None
-    """MOS-CQEN, on which codecs of both bands are compared."""
+    """On the codec's own scale; where ``mouth_to_ear_ms`` is None though packets arrived, what it had at best."""
     mos_wide: float | None
     """MOS-CQEW, from the same R."""
     worst_second_mos: float | None
+    worst_stretch_mos: float | None
+    """Of the worst ten seconds."""
     ssrc: int
     dscp_sent: int
     dscp_received: dict[str, int]
@@ -77,7 +79,8 @@ class CallLine(Model):
     id: int
     number: int
     started_us: int
-    acceptable: bool
+    acceptable: bool | None
+    """None where its delay decides and is not known."""
     up: CallDirection | None
     """Null for a direction in which nothing was to flow."""
     down: CallDirection | None
@@ -187,6 +190,8 @@ class RunPage(Model):
     """What a direction must reach to be acceptable, for a sentence."""
     mos_scale: str
     clock: str | None
+    cut: str | None
+    """Why the run was broken off by what it was to measure; only the probe's half is there."""
     probe: str
     far_end: str
     events: list[RunEventView]

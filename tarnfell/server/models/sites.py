@@ -1,8 +1,10 @@
-"""One site: where its work stands, its day sheet, findings and score."""
+"""One site: where its work stands, its day sheet, requirements, causes and score."""
 
 from __future__ import annotations
 
 from typing import Literal
+
+from pydantic import Field
 
 from tarnfell.server.models.base import Model
 from tarnfell.server.models.engagements import EvidenceView, NextStep, PathView, ShareView, VerdictView
@@ -74,31 +76,99 @@ class DaySheet(Model):
     open_days: str
 
 
+class RequirementView(Model):
+    key: str
+    title: str
+    state: Literal["shown", "shown not", "open"]
+    stops: bool
+    """Whether calls cannot go on without it; otherwise it is a condition."""
+    says: str
+    closes: str
+    """What would close it where it is open."""
+
+
+class TakenView(Model):
+    cause: str
+    title: str
+    points: float
+
+
 class DimensionView(Model):
     dimension: str
     title: str
     weight: int
-    score: float | None
+    low: float
+    high: float
     says: str
     lost_points: float
-    taken_by: str | None
+    open_points: float
+    taken: list[TakenView]
 
 
-class FindingView(Model):
+class CauseView(Model):
+    """One cause, by its key of the closed list."""
+
     key: str
+    leg: str
+    direction: Literal["up", "down", "both"]
+    place: str
+    """Direction and leg in words."""
     title: str
-    direction: str
-    calls_hit: int
-    calls: int
-    evidence: list[str]
-    call_ids: list[int]
+    says: list[str]
     alternatives: list[str]
     remedy: str
     who: str
     gain: str
+    calls_hit: int
+    calls: int
     of: str
     """What was hit: calls, or video streams."""
+    call_ids: list[int]
     stream_ids: list[int]
+    network: bool
+    """False for what is not the network's fault."""
+
+
+class LeftOutView(Model):
+    what: str
+    calls: int
+
+
+class CapacityStep(Model):
+    """One number of concurrent calls over everything that was tried."""
+
+    concurrent: int
+    good: int
+    calls: int
+    moments: int
+    pct: float | None
+    fitted_pct: float
+    low_pct: float
+    high_pct: float
+    state: Literal["shown", "shown not", "open"]
+    more_moments: int
+
+
+class RemedyView(Model):
+    id: int
+    at_us: int
+    words: str
+    set_aside: bool
+    marked_by: str | None
+
+
+class RemedyForm(Model):
+    """Something was mended at the site."""
+
+    at_local: str = Field(max_length=40)
+    """Day and time at the site, such as 2026-11-20T14:00."""
+    words: str = Field(min_length=1, max_length=200)
+    set_aside: bool = True
+    """What was measured before counts no more."""
+
+
+class RemedyList(Model):
+    remedies: list[RemedyView]
 
 
 class RunLine(Model):
@@ -116,6 +186,8 @@ class RunLine(Model):
     good: int | None
     """Calls with both directions at or above the target."""
     tainted: bool
+    cut: str | None
+    """Why the run was broken off by what it was to measure."""
 
 
 class RunList(Model):
@@ -134,12 +206,16 @@ class SitePage(Model):
     share: ShareView
     evidence: EvidenceView
     sustained_calls: int | None
+    requirements: list[RequirementView]
+    capacity: list[CapacityStep]
+    left_out: list[LeftOutView]
+    remedies: list[RemedyView]
     next: NextStep
     stages: list[Stage]
     path: PathView | None
     sheet: DaySheet
     dimensions: list[DimensionView]
-    findings: list[FindingView]
+    causes: list[CauseView]
     probes: list[ProbeView]
     far_ends: list[FarEndView]
     runs: list[RunLine]

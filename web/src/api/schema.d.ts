@@ -2997,6 +2997,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RemedyList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Mark that something was mended. Nothing measured is lost; the mark can be removed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RemedyForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RemedyList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/remedies/{remedy_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove the mark; what it set aside counts again. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    remedy_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RemedyList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/report.html": {
         parameters: {
             query?: never;
@@ -3462,8 +3592,16 @@ export interface components {
              */
             ceiling_calls: number | null;
             run: components["schemas"]["RunArithmetic"];
-            /** Calls To Claim */
-            calls_to_claim: number;
+            /**
+             * Moments To Show
+             * @description Without a bad call, before the required share is shown.
+             */
+            moments_to_show: number;
+            /**
+             * Best Mos
+             * @description What the codec reaches over a network without delay, loss or variation, on its own scale.
+             */
+            best_mos: number;
             /** Remarks */
             remarks: string[];
         };
@@ -3783,7 +3921,7 @@ export interface components {
             r_factor: number | null;
             /**
              * Mos
-             * @description MOS-CQEN, on which codecs of both bands are compared.
+             * @description On the codec's own scale; where ``mouth_to_ear_ms`` is None though packets arrived, what it had at best.
              */
             mos: number | null;
             /**
@@ -3793,6 +3931,11 @@ export interface components {
             mos_wide: number | null;
             /** Worst Second Mos */
             worst_second_mos: number | null;
+            /**
+             * Worst Stretch Mos
+             * @description Of the worst ten seconds.
+             */
+            worst_stretch_mos: number | null;
             /** Ssrc */
             ssrc: number;
             /** Dscp Sent */
@@ -3812,8 +3955,11 @@ export interface components {
             number: number;
             /** Started Us */
             started_us: number;
-            /** Acceptable */
-            acceptable: boolean;
+            /**
+             * Acceptable
+             * @description None where its delay decides and is not known.
+             */
+            acceptable: boolean | null;
             /** @description Null for a direction in which nothing was to flow. */
             up: components["schemas"]["CallDirection"] | null;
             down: components["schemas"]["CallDirection"] | null;
@@ -3949,6 +4095,85 @@ export interface components {
              * @enum {string}
              */
             only: "all" | "unacceptable" | "lossy" | "late" | "remarked" | "silent";
+        };
+        /**
+         * CapacityStep
+         * @description One number of concurrent calls over everything that was tried.
+         */
+        CapacityStep: {
+            /** Concurrent */
+            concurrent: number;
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Moments */
+            moments: number;
+            /** Pct */
+            pct: number | null;
+            /** Fitted Pct */
+            fitted_pct: number;
+            /** Low Pct */
+            low_pct: number;
+            /** High Pct */
+            high_pct: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "shown" | "shown not" | "open";
+            /** More Moments */
+            more_moments: number;
+        };
+        /**
+         * CauseView
+         * @description One cause, by its key of the closed list.
+         */
+        CauseView: {
+            /** Key */
+            key: string;
+            /** Leg */
+            leg: string;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down" | "both";
+            /**
+             * Place
+             * @description Direction and leg in words.
+             */
+            place: string;
+            /** Title */
+            title: string;
+            /** Says */
+            says: string[];
+            /** Alternatives */
+            alternatives: string[];
+            /** Remedy */
+            remedy: string;
+            /** Who */
+            who: string;
+            /** Gain */
+            gain: string;
+            /** Calls Hit */
+            calls_hit: number;
+            /** Calls */
+            calls: number;
+            /**
+             * Of
+             * @description What was hit: calls, or video streams.
+             */
+            of: string;
+            /** Call Ids */
+            call_ids: number[];
+            /** Stream Ids */
+            stream_ids: number[];
+            /**
+             * Network
+             * @description False for what is not the network's fault.
+             */
+            network: boolean;
         };
         /** Chosen */
         Chosen: {
@@ -4195,14 +4420,18 @@ export interface components {
             title: string;
             /** Weight */
             weight: number;
-            /** Score */
-            score: number | null;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
             /** Says */
             says: string;
             /** Lost Points */
             lost_points: number;
-            /** Taken By */
-            taken_by: string | null;
+            /** Open Points */
+            open_points: number;
+            /** Taken */
+            taken: components["schemas"]["TakenView"][];
         };
         /** DistanceView */
         DistanceView: {
@@ -4336,18 +4565,35 @@ export interface components {
             required_busy_hours: number;
             /**
              * Left Out Calls
-             * @description Placed, but spoiled by one of the ends' own machines.
+             * @description Placed, but counted into nothing or into one direction only.
              */
             left_out_calls: number;
             /** Calls */
             calls: number;
-            /** Required Calls */
-            required_calls: number;
+            /**
+             * Moments
+             * @description Ten-minute moments of business hours with calls.
+             */
+            moments: number;
+            /** Required Moments */
+            required_moments: number;
         };
         /** Failure */
         Failure: {
             /** Reason */
             reason: string;
+            /**
+             * Code
+             * @description From wire/failures.py; older probes tell the sentence alone.
+             * @default null
+             */
+            code: string | null;
+            /**
+             * Server Reachable
+             * @description Whether the probe could reach this server at the instant of the failure.
+             * @default null
+             */
+            server_reachable: boolean | null;
         };
         /** FarEndCard */
         FarEndCard: {
@@ -4427,38 +4673,6 @@ export interface components {
             host: string;
             /** Port */
             port: number;
-        };
-        /** FindingView */
-        FindingView: {
-            /** Key */
-            key: string;
-            /** Title */
-            title: string;
-            /** Direction */
-            direction: string;
-            /** Calls Hit */
-            calls_hit: number;
-            /** Calls */
-            calls: number;
-            /** Evidence */
-            evidence: string[];
-            /** Call Ids */
-            call_ids: number[];
-            /** Alternatives */
-            alternatives: string[];
-            /** Remedy */
-            remedy: string;
-            /** Who */
-            who: string;
-            /** Gain */
-            gain: string;
-            /**
-             * Of
-             * @description What was hit: calls, or video streams.
-             */
-            of: string;
-            /** Stream Ids */
-            stream_ids: number[];
         };
         /** Heartbeat */
         Heartbeat: {
@@ -4632,6 +4846,11 @@ export interface components {
             r_factor: number | null;
             /** Mos */
             mos: number | null;
+            /**
+             * Mos Scale
+             * @default MOS-CQEN
+             */
+            mos_scale: string;
             /** Reason */
             reason: string | null;
             /**
@@ -4716,6 +4935,13 @@ export interface components {
             /** Title */
             title: string;
             targets: components["schemas"]["TargetsForm"];
+        };
+        /** LeftOutView */
+        LeftOutView: {
+            /** What */
+            what: string;
+            /** Calls */
+            calls: number;
         };
         /**
          * LegView
@@ -5070,8 +5296,13 @@ export interface components {
             share_up_pct: number | null;
             /** Share Down Pct */
             share_down_pct: number | null;
-            /** Claims Pct */
-            claims_pct: number;
+            /**
+             * Moments
+             * @description Ten-minute moments one carrying-out covers.
+             */
+            moments: number;
+            /** Shows Pct */
+            shows_pct: number;
             /** Required Share Pct */
             required_share_pct: number;
             /** Ceiling Calls */
@@ -5356,27 +5587,84 @@ export interface components {
             wire_ipv4_kbps: number;
         };
         /**
+         * RemedyForm
+         * @description Something was mended at the site.
+         */
+        RemedyForm: {
+            /**
+             * At Local
+             * @description Day and time at the site, such as 2026-11-20T14:00.
+             */
+            at_local: string;
+            /** Words */
+            words: string;
+            /**
+             * Set Aside
+             * @description What was measured before counts no more.
+             * @default true
+             */
+            set_aside: boolean;
+        };
+        /** RemedyList */
+        RemedyList: {
+            /** Remedies */
+            remedies: components["schemas"]["RemedyView"][];
+        };
+        /** RemedyView */
+        RemedyView: {
+            /** Id */
+            id: number;
+            /** At Us */
+            at_us: number;
+            /** Words */
+            words: string;
+            /** Set Aside */
+            set_aside: boolean;
+            /** Marked By */
+            marked_by: string | null;
+        };
+        /** RequirementView */
+        RequirementView: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "shown" | "shown not" | "open";
+            /**
+             * Stops
+             * @description Whether calls cannot go on without it; otherwise it is a condition.
+             */
+            stops: boolean;
+            /** Says */
+            says: string;
+            /**
+             * Closes
+             * @description What would close it where it is open.
+             */
+            closes: string;
+        };
+        /**
          * RunArithmetic
-         * @description The run that would give the evidence asked for: the needed calls held for a minute, often enough.
+         * @description The load that would show the needed calls: a short run in each of so many ten-minute moments.
          */
         RunArithmetic: {
             /** Calls At Once */
             calls_at_once: number;
             /** Call S */
             call_s: number;
-            /** Rounds */
-            rounds: number;
-            /** Run S */
-            run_s: number;
+            /** Moments */
+            moments: number;
+            /**
+             * Load S
+             * @description Of load in all.
+             */
+            load_s: number;
             /** Calls */
             calls: number;
-            /**
-             * Claims Pct
-             * @description The share of good calls that many could claim at 95 % if not one is bad.
-             */
-            claims_pct: number;
-            /** Enough */
-            enough: boolean;
             /**
              * Probes
              * @description One probe places up to 100 calls.
@@ -5427,6 +5715,11 @@ export interface components {
             good: number | null;
             /** Tainted */
             tainted: boolean;
+            /**
+             * Cut
+             * @description Why the run was broken off by what it was to measure.
+             */
+            cut: string | null;
         };
         /** RunList */
         RunList: {
@@ -5521,6 +5814,11 @@ export interface components {
             mos_scale: string;
             /** Clock */
             clock: string | null;
+            /**
+             * Cut
+             * @description Why the run was broken off by what it was to measure; only the probe's half is there.
+             */
+            cut: string | null;
             /** Probe */
             probe: string;
             /** Far End */
@@ -5590,8 +5888,11 @@ export interface components {
             due_us: number;
             /** Words */
             words: string;
-            /** Sustained Calls */
-            sustained_calls: number | null;
+            /**
+             * Held Calls
+             * @description Up to which number the observed share reached the required one; one look proves little.
+             */
+            held_calls: number | null;
             /** Steps */
             steps: number;
             /** Steps Done */
@@ -5636,8 +5937,13 @@ export interface components {
             current_run_id: number | null;
             /** Steps */
             steps: components["schemas"]["StepView"][];
-            /** Sustained Calls */
-            sustained_calls: number | null;
+            /**
+             * Shown Calls
+             * @description Sustained at 95 % confidence by these runs alone.
+             */
+            shown_calls: number | null;
+            /** Held Calls */
+            held_calls: number | null;
             /** Needed Calls */
             needed_calls: number;
             /** Required Share Pct */
@@ -5663,7 +5969,14 @@ export interface components {
             good: number;
             /** Calls */
             calls: number;
-            /** Pct */
+            /** Moments */
+            moments: number;
+            /** Days */
+            days: number;
+            /**
+             * Pct
+             * @description Mean over ten-minute moments of business hours.
+             */
             pct: number | null;
             /** Low Pct */
             low_pct: number;
@@ -5751,8 +6064,16 @@ export interface components {
             up_kbps: number | null;
             /** Needed Calls */
             needed_calls: number;
-            /** Sustained Calls */
+            /**
+             * Sustained Calls
+             * @description Shown at 95 % confidence.
+             */
             sustained_calls: number | null;
+            /**
+             * Held Calls
+             * @description As observed, however little it rests on.
+             */
+            held_calls: number | null;
             verdict: components["schemas"]["VerdictView"];
             share: components["schemas"]["ShareView"];
             evidence: components["schemas"]["EvidenceView"];
@@ -5779,6 +6100,14 @@ export interface components {
             evidence: components["schemas"]["EvidenceView"];
             /** Sustained Calls */
             sustained_calls: number | null;
+            /** Requirements */
+            requirements: components["schemas"]["RequirementView"][];
+            /** Capacity */
+            capacity: components["schemas"]["CapacityStep"][];
+            /** Left Out */
+            left_out: components["schemas"]["LeftOutView"][];
+            /** Remedies */
+            remedies: components["schemas"]["RemedyView"][];
             next: components["schemas"]["NextStep"];
             /** Stages */
             stages: components["schemas"]["Stage"][];
@@ -5786,8 +6115,8 @@ export interface components {
             sheet: components["schemas"]["DaySheet"];
             /** Dimensions */
             dimensions: components["schemas"]["DimensionView"][];
-            /** Findings */
-            findings: components["schemas"]["FindingView"][];
+            /** Causes */
+            causes: components["schemas"]["CauseView"][];
             /** Probes */
             probes: components["schemas"]["ProbeView"][];
             /** Far Ends */
@@ -5880,12 +6209,24 @@ export interface components {
             low_pct: number;
             /** High Pct */
             high_pct: number;
-            /** Passes */
+            /**
+             * Passes
+             * @description The observed share reaches the required one.
+             */
             passes: boolean;
-            /** Sure */
-            sure: boolean;
-            /** More Calls */
-            more_calls: number;
+            /**
+             * Shows
+             * @description What these runs alone show, at 95 % confidence.
+             * @enum {string}
+             */
+            shows: "shown" | "shown not" | "open";
+            /** Moments */
+            moments: number;
+            /**
+             * More Moments
+             * @description Further ten-minute moments at this load, all good, before it is shown.
+             */
+            more_moments: number;
             /**
              * Forming Good
              * @description Of the run under way: calls acceptable by what is counted so far.
@@ -5987,6 +6328,15 @@ export interface components {
             /** Cannot */
             cannot: string[];
         };
+        /** TakenView */
+        TakenView: {
+            /** Cause */
+            cause: string;
+            /** Title */
+            title: string;
+            /** Points */
+            points: number;
+        };
         /** TargetsForm */
         TargetsForm: {
             /**
@@ -6020,6 +6370,12 @@ export interface components {
              */
             max_variation_ms: number | null;
             /**
+             * Min Stretch Mos
+             * @description MOS of the worst ten seconds of a call.
+             * @default 3.1
+             */
+            min_stretch_mos: number | null;
+            /**
              * Required Days
              * @default 7
              */
@@ -6030,10 +6386,10 @@ export interface components {
              */
             required_busy_hours: number;
             /**
-             * Required Calls
+             * Required Moments
              * @default 125
              */
-            required_calls: number;
+            required_moments: number;
         };
         /** ToldCommand */
         ToldCommand: {
@@ -6123,15 +6479,25 @@ export interface components {
              * Word
              * @enum {string}
              */
-            word: "ready" | "ready with conditions" | "not ready" | "no evidence";
+            word: "ready" | "ready with conditions" | "not ready" | "not shown yet";
             /** Provisional */
             provisional: boolean;
-            /** Score */
-            score: number | null;
+            /** Low */
+            low: number;
+            /**
+             * High
+             * @description The score, 0 to 100: what is earned whatever the open points turn out to be, and what is still possible.
+             */
+            high: number;
             /** Reasons */
             reasons: string[];
             /** Missing */
             missing: string[];
+            /**
+             * Word With All
+             * @description The word had the calls that are left out been counted, where it is another.
+             */
+            word_with_all: string | null;
         };
         /** VideoForm */
         VideoForm: {

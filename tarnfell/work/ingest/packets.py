@@ -10,11 +10,11 @@ from typing import Any, Literal
 import numpy as np
 
 from tarnfell.core import quality
-from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate
+from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate, from_round_trip
 from tarnfell.core.columns import unpack_planes
 from tarnfell.core.picture import UNKNOWN_ROUND_TRIP_MS, PictureCriterion
 from tarnfell.core.quality import Criterion, StreamQuality
-from tarnfell.core.trace import LAST_US, Ints, Trace, TraceError, build_trace
+from tarnfell.core.trace import LAST_US, MAX_SPAN_US, Ints, Trace, TraceError, build_trace
 from tarnfell.wire import WireError
 from tarnfell.wire.record import Record
 
@@ -25,6 +25,7 @@ _UNKNOWN = 255
 _MAX_NUMBER = 10_000
 _LAST_CAPTURED_US = (2**32 - 1) * 1_000_000
 """A capture counts seconds with 32 bits."""
+_MOST_PACKETS = 50_000_000
 _LEAP_US = 60_000_000
 """No pause in a run is as long; between two packets so far apart the clock was set."""
 
@@ -96,11 +97,17 @@ def picture_criterion(clock: Record, **chosen: Any) -> PictureCriterion:
 
 
 def clock_relation(clock: Record) -> ClockRelation:
-    """How the two ends' clocks stood, from the run's time-stamp exchange. Raises WireError."""
+    """How the two ends' clocks stood: one clock, the run's time-stamp exchange, or at least RTCP's round trip.
+
+    Raises WireError.
+    """
     if clock.meta.get("shared"):
         return SHARED
-    exchanges = stamp_exchanges(clock)
-    return estimate(exchanges)
+    relation = estimate(stamp_exchanges(clock))
+    if relation.kind != "unknown":
+        return relation
+    round_trip_us = clock.meta.get("rtcp_rtt_us")
+    return from_round_trip(round_trip_us) if isinstance(round_trip_us, int) and round_trip_us > 0 else relation
 
 
 def stamp_exchanges(clock: Record) -> Exchanges:
@@ -120,25 +127,75 @@ def judge_record(record: Record, relation: ClockRelation, criterion: Criterion) 
 
 
 def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace | None:
-    """One direction's trace with both ends' times on the sender's clock; None when nothing was sent."""
-    if f"{direction}.sent_us" not in record.columns:
+    """One direction's trace with both ends' times on the sender's clock; None when nothing was sent, or what was
+    sent or what arrived is not known."""
+    if half_of(record) and direction == "up":
         return None
-    sent = _column(record, f"{direction}.sent_us")
+    arrival_seq, arrival_us = _arrivals(record, direction)
+    if half_of(record):
+        sent = _planned(record, direction, arrival_seq)
+    elif f"{direction}.sent_us" in record.columns:
+        sent = _column(record, f"{direction}.sent_us")
+    else:
+        return None
     left = np.flatnonzero(sent != _NEVER_LEFT)
     if len(left) == 0:
         return None
-    arrival_seq, arrival_us = _arrivals(record, direction)
     try:
         # A clock set back by less makes send times fall; they stand still until it has caught up.
         sent_us = np.maximum.accumulate(_without_leaps(sent[left]))
         trace = build_trace(left, sent_us, arrival_seq, _without_leaps(arrival_us))
     except TraceError as error:
         raise WireError(f"Packet record: {error}") from None
-    if relation.kind == "unknown":
+    if relation.kind in ("unknown", "round trip") or half_of(record):
+        # Half the round trip each way is what can be said; of a planned send time nothing can.
+        one_way_us = relation.one_way_us if relation.kind == "round trip" and not half_of(record) else 0
         floor = int(trace.delay_us.min()) if trace.arrived.any() else 0
-        return trace.shifted(floor)
+        return trace.shifted(floor - one_way_us)
     sign = 1 if direction == "up" else -1
     return trace.shifted(sign * relation.offset_us, sign * relation.skew_ppm, relation.reference_us)
+
+
+@dataclass(frozen=True)
+class Half:
+    """What the probe's half of a cut run tells of one call."""
+
+    seconds: float
+    """From the first packet to the moment the probe gave up."""
+    reached: int
+    """Packets sent up whose fate the far end had told, when it was last heard."""
+    received: int
+    """Of them, those it had received."""
+
+
+def half_of(record: Record) -> Half | None:
+    """None for a record that both ends made together. Raises WireError."""
+    about = record.meta.get("half")
+    if about is None:
+        return None
+    try:
+        half = Half(float(about["seconds"]), int(about["reached"]), int(about["received"]))
+    except (KeyError, TypeError, ValueError):
+        raise WireError("Packet record: what it says of a cut run cannot be read.") from None
+    if not 0 <= half.seconds <= MAX_SPAN_US / 1e6 or not 0 <= half.received <= half.reached <= _MOST_PACKETS:
+        raise WireError("Packet record: what it says of a cut run cannot be.")
+    return half
+
+
+def _planned(record: Record, direction: str, arrival_seq: Ints) -> Ints:
+    """When packets were due to be sent until the run was cut, where the sender's own record is not to be had.
+
+    An even plan stands in for send times, as RTP timestamps do in a capture; delay is then known to a constant only.
+    """
+    half = half_of(record)
+    ptime_us = int(record.meta.get("ptime_us", 0))
+    if half is None or ptime_us <= 0:
+        raise WireError("Packet record: the plan of a cut run is missing.")
+    due = min(int(half.seconds * 1_000_000) // ptime_us, int(record.meta.get("planned_packets", 0)))
+    count = max(due, int(arrival_seq.max()) + 1 if len(arrival_seq) else 0)
+    if count > _MOST_PACKETS:
+        raise WireError("Packet record: a cut run cannot have had so many packets.")
+    return int(record.meta["start_us"]) + np.arange(count, dtype=np.int64) * ptime_us
 
 
 def _without_leaps(times_us: Ints) -> Ints:
@@ -163,15 +220,13 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
     reason = None
     judged = None
     if trace is None:
-        reason = (
-            "Nothing was sent: the media port did not answer before the run."
-            if record.meta.get("bound") is False
-            else "Nothing was sent."
-        )
+        reason = why_no_trace(record)
     else:
         judged = quality.judge(trace, criterion)
-        if not known_delay(relation):
-            judged = replace(judged, metrics=replace(judged.metrics, delay_min_ms=None, delay_p50_ms=None))
+        if not known_delay(relation) or half_of(record):
+            # What is left is what the call had at best: its MOS leaves the way's own delay out.
+            unknown = replace(judged.metrics, delay_min_ms=None, delay_p50_ms=None)
+            judged = replace(judged, metrics=unknown, mouth_to_ear_ms=None)
         if judged.metrics.received == 0:
             reason = "Nothing arrived."
     return JudgedDirection(
@@ -182,6 +237,14 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
         dscp_received=dscp_counts(record, direction),
         reason=reason,
     )
+
+
+def why_no_trace(record: Record) -> str:
+    if half_of(record):
+        return "The run was cut: what arrived at the far end afterwards is not known."
+    if record.meta.get("bound") is False:
+        return "Nothing was sent: the media port did not answer before the run."
+    return "Nothing was sent."
 
 
 def arrivals_of(record: Record, direction: str) -> Iterator[tuple[int, int, int, int]]:

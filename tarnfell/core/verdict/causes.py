@@ -1,0 +1,90 @@
+"""The closed list of causes, and a cause as it is told: what, where, how far it is supported, what mends it, who acts.
+
+Where calls alone were placed the leg is not known, and neither title nor alternatives say more than the figures do.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from tarnfell.core.verdict.facts import Brief
+
+CauseKey = Literal[
+    # inside
+    "inside-down", "inside-congested", "inside-radio", "inside-cable",
+    # line
+    "line-down", "line-loss", "uplink-queue", "downlink-queue", "uplink-small", "downlink-small", "policed",
+    # beyond
+    "beyond-down", "beyond-congested", "beyond-loss", "route-changed", "far-away",
+    # either way
+    "one-way", "delay-swings",
+    # priority, reach, names, translation, signalling, size, video
+    "marking-changed", "priority-ignored", "port-blocked", "udp-blocked", "service-silent", "service-tampered",
+    "resolver-dead", "names-slow", "names-wrong", "translation-forgets", "translation-per-destination",
+    "signalling-rewritten", "mtu-hole", "large-packets-lost", "pictures-break",
+    # said where it would worry somebody, or not the network
+    "hop-slow", "echo-muted", "probe-spoiled", "clock-set", "evidence-short",
+]  # fmt: skip
+
+LegName = Literal["inside", "line", "beyond", "inside or line", "unknown"]
+LEG_WORDS: dict[LegName, str] = {
+    "inside": "inside the site",
+    "line": "on the line",
+    "beyond": "beyond the provider’s edge",
+    "inside or line": "inside the site or on its line",
+    "unknown": "somewhere on the way",
+}
+
+Way = Literal["up", "down", "both"]
+WAY_WORDS: dict[Way, str] = {"up": "upload", "down": "download", "both": "both directions"}
+
+Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
+
+
+@dataclass(frozen=True)
+class Cause:
+    """One cause at one site. Texts are for the customer's eyes; every sentence carries its figure."""
+
+    key: CauseKey
+    leg: LegName
+    direction: Way
+    title: str
+    says: tuple[str, ...]
+    """What was seen."""
+    alternatives: tuple[str, ...]
+    """What else was considered, with the figure that speaks against it or leaves it open."""
+    remedy: str
+    who: str
+    gain: str
+    calls_hit: int
+    calls: int
+    cost: dict[Dimension, float] = field(default_factory=dict)
+    """What it took of each dimension, in any unit that is the same for all causes of a site."""
+    of: str = "calls"
+    """What was hit: calls, or video streams."""
+    call_ids: tuple[int, ...] = ()
+    """The calls that show it best, worst first."""
+    stream_ids: tuple[int, ...] = ()
+    """The video streams that show it best, worst first."""
+    network: bool = True
+    """False for what is not the network's fault, such as a probe that disturbed itself."""
+
+    @property
+    def place(self) -> str:
+        return f"{WAY_WORDS[self.direction]}, {LEG_WORDS[self.leg]}"
+
+
+def owner(brief: Brief, leg: LegName) -> str:
+    """Who acts, by the name in the brief where there is one."""
+    switches = brief.switches_by or "whoever runs the site’s network"
+    line = brief.line_by or "the line’s provider"
+    if leg == "inside":
+        return switches
+    if leg in ("line", "beyond"):
+        return line
+    return switches if switches == line else f"{switches}, then {line}"
+
+
+def firewall_owner(brief: Brief) -> str:
+    return brief.firewall_by or "whoever runs the firewall"

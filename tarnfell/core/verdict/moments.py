@@ -1,0 +1,171 @@
+"""How sure a share is when calls are not each their own witness.
+
+Calls held together, or within the same minutes, meet the same moment of the network: a hundred of them at once say
+little more than one. So evidence is counted in moments, ten-minute cells of a day at the site, and the interval of a
+share is built from moments:
+
+    share    the mean of the moments' own shares, each moment counting the same
+    v        how much the moments scatter, as a part of what they would if each were wholly good or wholly bad:
+             (sum of squared deviations + 1) / (moments · share · (1 − share) + 1), from the moments, and from whole
+             days where these scatter more. The 1 stands for one moment not seen yet that is wholly bad: with no bad
+             call v is 1 and the bound is about 3.7 over the number of moments, whatever the number of calls.
+    n        moments / v, the effective sample size (Kish 1965), at most the number of calls
+    interval Clopper–Pearson on n with fractional counts (Korn and Graubard 1998), 95 %
+
+It speaks of the days that were watched. What other days may bring is why a brief asks for a number of days.
+``benchmarks/coverage.py`` holds it against simulated networks; docs/method.md prints the table.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import betaincinv, stdtrit
+
+from tarnfell.core.stats import CONFIDENCE, MOMENT_S, moments_to_show
+
+Floats = NDArray[np.float64]
+
+CELL_MINUTES = MOMENT_S // 60
+CELLS_A_DAY = 24 * 60 // CELL_MINUTES
+UNSEEN = 1.0
+"""Wholly bad moments allowed for beside those that were seen."""
+
+Moment = tuple[str, int]
+"""ISO date at the site and ten-minute cell of that day, 0…143."""
+
+
+def moments_between(day: str, minute: float, seconds: float) -> tuple[Moment, ...]:
+    """The cells that ``seconds`` from ``minute`` of ``day`` on cover; a call that only touches the next cell's first
+    instant is not in it."""
+    first = int(minute // CELL_MINUTES)
+    last = max(first, math.ceil((minute + seconds / 60) / CELL_MINUTES) - 1)
+    start = date.fromisoformat(day)
+    return tuple(
+        ((start + timedelta(days=cell // CELLS_A_DAY)).isoformat(), cell % CELLS_A_DAY)
+        for cell in range(first, last + 1)
+    )
+
+
+@dataclass(frozen=True)
+class Share:
+    """A share with its interval, in percent, and what it rests on."""
+
+    good: int
+    calls: int
+    moments: int
+    days: int
+    pct: float | None
+    """Mean over moments; None without evidence."""
+    low_pct: float
+    high_pct: float
+
+
+NO_SHARE = Share(0, 0, 0, 0, None, 0.0, 100.0)
+
+
+@dataclass(frozen=True)
+class Tally:
+    """What one moment held: calls, how many were good, and the sum of their worth (0…1 each)."""
+
+    calls: int = 0
+    good: int = 0
+    worth: float = 0.0
+
+    def with_call(self, good: bool, worth: float) -> Tally:
+        return Tally(self.calls + 1, self.good + good, self.worth + worth)
+
+
+Tallies = Mapping[Moment, Tally]
+
+
+def tally(calls: Iterable[tuple[Iterable[Moment], bool, float]]) -> dict[Moment, Tally]:
+    """Calls as (moments covered, good, worth) into their moments."""
+    found: dict[Moment, Tally] = {}
+    for moments, good, worth in calls:
+        for moment in moments:
+            found[moment] = found.get(moment, Tally()).with_call(good, worth)
+    return found
+
+
+def share_of(tallies: Tallies, confidence: float = CONFIDENCE) -> Share:
+    """The share of good calls with its interval."""
+    return _share(tallies, lambda t: t.good / t.calls, confidence)
+
+
+def worth_of(tallies: Tallies, confidence: float = CONFIDENCE) -> Share:
+    """The mean worth of calls: a near miss counts nearly as a call that was good."""
+    return _share(tallies, lambda t: t.worth / t.calls, confidence)
+
+
+def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float) -> Share:
+    if not tallies:
+        return NO_SHARE
+    x = np.array([value(t) for t in tallies.values()])
+    days = [moment[0] for moment in tallies]
+    calls = sum(t.calls for t in tallies.values())
+    low, high = interval(x, days, calls, confidence)
+    return Share(
+        good=sum(t.good for t in tallies.values()),
+        calls=calls,
+        moments=len(x),
+        days=len(set(days)),
+        pct=100 * float(x.mean()),
+        low_pct=100 * low,
+        high_pct=100 * high,
+    )
+
+
+def interval(shares: Floats, days: Iterable[str], calls: int, confidence: float = CONFIDENCE) -> tuple[float, float]:
+    """Interval of the mean of ``shares`` (shape (moments,), each 0…1), 0…1. ``days`` names each moment's day."""
+    moments, p = len(shares), float(shares.mean())
+    n = min(moments / _scatter(shares, days, confidence), max(calls, moments))
+    good, bad, tail = p * n, (1 - p) * n, (1 - confidence) / 2
+    # Counts are fractions here; what is a rounding error away from none is none.
+    low = float(betaincinv(good, bad + 1, tail)) if good > 1e-9 else 0.0
+    high = float(betaincinv(good + 1, bad, 1 - tail)) if bad > 1e-9 else 1.0
+    return low, high
+
+
+def _scatter(shares: Floats, days: Iterable[str], confidence: float) -> float:
+    """How far the moments scatter, of what wholly good and wholly bad ones would; over 1 where days differ more."""
+    p = float(shares.mean())
+    full = len(shares) * p * (1 - p) + UNSEEN
+    off = shares - p
+    by_moment = (float(np.sum(off**2)) + UNSEEN) / full
+    sums: dict[str, float] = {}
+    for day, one in zip(days, off, strict=True):
+        sums[day] = sums.get(day, 0.0) + float(one)
+    count = len(sums)
+    if count < 2:
+        return by_moment
+    # Few days tell their own scatter badly: Student's t in place of the normal distribution.
+    few = float(stdtrit(count - 1, (1 + confidence) / 2) / stdtrit(1e9, (1 + confidence) / 2)) ** 2
+    between = sum(v * v for v in sums.values()) * count / (count - 1)
+    by_day = (between + UNSEEN) / full
+    return max(by_moment, by_moment + (by_day - by_moment) * few)
+
+
+def good_moments_more(tallies: Tallies, required_pct: float, confidence: float = CONFIDENCE) -> int:
+    """Further moments, on further days in turn, that must all be good before ``required_pct`` is shown; 0: it is."""
+
+    def low_with(more: int) -> float:
+        extra = {(f"+{i // CELLS_A_DAY}", i % CELLS_A_DAY): Tally(1, 1, 1.0) for i in range(more)}
+        return share_of({**tallies, **extra}, confidence).low_pct
+
+    if tallies and low_with(0) >= required_pct:
+        return 0
+    low, high = 0, max(1, moments_to_show(required_pct, confidence))
+    while low_with(high) < required_pct:
+        low, high = high, high * 2
+        if high > 100_000:
+            return high
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (middle, high) if low_with(middle) < required_pct else (low, middle)
+    return high

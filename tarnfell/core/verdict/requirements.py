@@ -1,0 +1,258 @@
+"""Each requirement of the brief: shown, shown not, or open, with its figure and the evidence that would close it.
+
+Untried is open, never failed. A requirement that stops calls decides between ready and not; the others are conditions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from tarnfell.core.targets import in_words
+from tarnfell.core.verdict.capacity import Capacity, State
+from tarnfell.core.verdict.facts import Brief, VideoFact
+from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
+from tarnfell.core.verdict.readings import CallReading, Reading, kept_bounds, tally_calls, tally_streams
+
+RequirementKey = Literal[
+    "share", "capacity", "max_delay_ms", "max_loss_pct", "max_variation_ms", "reachability", "video", "steadiness",
+    "marking", "load",
+]  # fmt: skip
+
+MARKING_KEPT_PCT = 99.0
+STEADY_PCT = 98.5
+"""Share of ten-minute moments, day and night, below which a site is not steady: two hours a week of trouble."""
+
+
+@dataclass(frozen=True)
+class Requirement:
+    key: RequirementKey
+    title: str
+    state: State
+    stops: bool
+    """Whether calls cannot go on without it; otherwise it is a condition."""
+    says: str
+    closes: str
+    """What would close it where it is open; else empty."""
+
+
+@dataclass(frozen=True)
+class Shares:
+    """The shares that requirements and score both read."""
+
+    busy: Tallies
+    """Calls within business hours."""
+    always: Tallies
+    heard: Tallies
+    """Of calls that were placed: whether both directions carried audio."""
+    streams: Tallies
+
+
+def shares_of(calls: Sequence[CallReading], video: Sequence[VideoFact], brief: Brief) -> Shares:
+    return Shares(
+        busy=tally_calls(c for c in calls if c.busy),
+        always=tally_calls(calls),
+        heard=tally((c.moments, not c.silent, float(not c.silent)) for c in calls if not c.down),
+        streams=tally_streams(video, brief),
+    )
+
+
+def state_of(share: Share, required_pct: float) -> State:
+    if share.low_pct >= required_pct:
+        return "shown"
+    return "shown not" if share.high_pct < required_pct else "open"
+
+
+def requirements_of(
+    readings: Sequence[Reading],
+    calls: Sequence[CallReading],
+    shares: Shares,
+    capacity: Capacity,
+    brief: Brief,
+    enough: bool,
+) -> tuple[Requirement, ...]:
+    """In the order a reader asks. ``enough``: the evidence is as much as the brief asks for."""
+    found = [
+        _share(calls, shares, brief, enough),
+        _capacity(capacity, brief),
+        *_bounds(readings, brief),
+        _reachability(shares, brief),
+    ]
+    if brief.video:
+        found.append(_video(shares, brief))
+    return (*found, _steadiness(shares, brief), _marking(readings), _load())
+
+
+def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: bool) -> Requirement:
+    title = f"{brief.required_share_pct:g} % of calls acceptable in business hours"
+    share = share_of(shares.busy)
+    state = state_of(share, brief.required_share_pct)
+    unknown = sum(c.good is None and c.busy for c in calls)
+    more = good_moments_more(shares.busy, brief.required_share_pct)
+    closes = ""
+    if state == "open":
+        closes = f"{more} more ten-minute moments of business hours with calls, none bad."
+        if unknown:
+            closes += f" {unknown} calls count neither way while their delay is not known."
+    if share.pct is None:
+        outside = share_of(shares.always)
+        said = "No call in business hours has been judged yet."
+        if outside.pct is not None:
+            said += f" Outside them {share_words(outside)}."
+        return Requirement("share", title, "open", True, said, closes)
+    # With all the evidence asked for and the share met as observed, what is left is its certainty.
+    uncertain = state == "open" and enough and share.pct >= brief.required_share_pct
+    return Requirement("share", title, state, not uncertain, f"{share_words(share, brief)}.", closes)
+
+
+def share_words(share: Share, brief: Brief | None = None) -> str:
+    what = f"were acceptable ({in_words(brief)})" if brief else "were acceptable"
+    return (
+        f"{share.good} of {share.calls} calls {what}, in {share.moments} ten-minute moments of {share.days} "
+        f"{'day' if share.days == 1 else 'days'}: {share.pct:.1f} %, {share.low_pct:.1f} to {share.high_pct:.1f} % at "
+        "95 % confidence"
+    )
+
+
+def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
+    need = brief.needed_calls
+    title = f"{need} concurrent {'call' if need == 1 else 'calls'}"
+    state = capacity.state_at(need)
+    step = next((s for s in capacity.steps if s.concurrent >= need), None)
+    tried = max((s.concurrent for s in capacity.steps), default=0)
+    if state == "shown":
+        return Requirement("capacity", title, state, True, f"{capacity.sustained} concurrent calls are shown.", "")
+    if state == "shown not":
+        failing = next(s for s in capacity.steps if s.concurrent == capacity.fails_at)
+        return Requirement(
+            "capacity",
+            title,
+            state,
+            True,
+            f"At {failing.concurrent} concurrent {'call' if failing.concurrent == 1 else 'calls'} at most {failing.high_pct:.1f} % are acceptable, "
+            f"{brief.required_share_pct:g} % required; {capacity.sustained or 'no number'} shown.",
+            "",
+        )
+    more = step.more_moments if step else good_moments_more({}, brief.required_share_pct, 0.96)
+    said = f"At most {tried} concurrent in business hours so far." if tried else "Not tried in business hours yet."
+    if step:
+        said = (
+            f"{step.share.good} of {step.share.calls} calls at {step.concurrent} concurrent were acceptable, in "
+            f"{step.share.moments} ten-minute moments: {step.low_pct:.1f} to {step.high_pct:.1f} % at 95 % confidence."
+        )
+    if capacity.sustained:
+        said += f" {capacity.sustained} are shown."
+    closes = f"{more} more ten-minute moments of business hours with {need} concurrent calls, none bad."
+    return Requirement("capacity", title, "open", True, said, closes)
+
+
+def _bounds(readings: Sequence[Reading], brief: Brief) -> list[Requirement]:
+    """Each bound beside the MOS, over directions of calls in business hours."""
+    busy = [r for r in readings if r.fact.busy]
+    found = []
+    for kept in kept_bounds(busy, brief):
+        measure = {"max_delay_ms": "mouth_to_ear_ms", "max_loss_pct": "loss_pct", "max_variation_ms": "pdv_p99_ms"}
+        key: RequirementKey
+        for key in ("max_delay_ms", "max_loss_pct", "max_variation_ms"):
+            if key == kept.bound.key:
+                break
+        values = [(r, getattr(r.fact, measure[key])) for r in busy if r.fact.received > 0]
+        share = share_of(tally((r.fact.moments, v <= kept.asked, 0.0) for r, v in values if v is not None))
+        state = state_of(share, brief.required_share_pct)
+        unit = kept.bound.unit
+        said = "Not known of any call yet."
+        if kept.p95 is not None:
+            said = f"Kept by {kept.kept} of {kept.known} directions of calls; 95th percentile {kept.p95:.1f} {unit}."
+        if kept.unknown:
+            said += f" Not known of {kept.unknown}."
+        closes = ""
+        if state == "open":
+            short = kept.unknown > kept.known
+            closes = (
+                "Answered time stamps between probe and far end, or RTCP: without either the delay is not known."
+                if short
+                else "More moments of business hours with calls, as for the share."
+            )
+        found.append(Requirement(key, f"{kept.bound.title}: at most {kept.asked:g} {unit}", state, True, said, closes))
+    return found
+
+
+def _reachability(shares: Shares, brief: Brief) -> Requirement:
+    title = "Audio in both directions"
+    share = share_of(shares.heard)
+    if share.pct is None:
+        return Requirement("reachability", title, "open", True, "No call has been placed yet.", "One call.")
+    silent = share.calls - share.good
+    if not silent:
+        return Requirement("reachability", title, "shown", True, f"Both directions in all {share.calls} calls.", "")
+    state: State = "shown not" if share.high_pct < brief.required_share_pct else "open"
+    said = f"{silent} of {share.calls} calls carried no audio in at least one direction."
+    closes = "" if state != "open" else "The cause found and removed, then calls placed again."
+    return Requirement("reachability", title, state, True, said, closes)
+
+
+def _video(shares: Shares, brief: Brief) -> Requirement:
+    title = f"{brief.required_share_pct:g} % of video streams at picture score {brief.target_picture:.1f}"
+    share = share_of(shares.streams)
+    state = state_of(share, brief.required_share_pct)
+    if share.pct is None:
+        said = "No video stream has been placed yet."
+    else:
+        said = (
+            f"{share.good} of {share.calls} streams in {share.moments} ten-minute moments: {share.low_pct:.1f} to "
+            f"{share.high_pct:.1f} % at 95 % confidence."
+        )
+    more = good_moments_more(shares.streams, brief.required_share_pct)
+    closes = f"{more} more ten-minute moments with the brief’s video, none bad." if state == "open" else ""
+    # Below its bound video degrades and calls go on; asked for and never shown, nobody can say ready.
+    return Requirement("video", title, state, state == "open", said, closes)
+
+
+def _steadiness(shares: Shares, brief: Brief) -> Requirement:
+    title = "Steady over days, day and night"
+    share = share_of(shares.always)
+    state = state_of(share, STEADY_PCT)
+    if share.pct is None:
+        return Requirement("steadiness", title, "open", False, "Nothing has been watched yet.", _days(NO_SHARE, brief))
+    if state == "shown" and share.days < brief.required_days:
+        state = "open"
+    said = (
+        f"{100 - share.pct:.1f} % of {share.moments} watched ten-minute moments troubled "
+        f"({100 - share.high_pct:.1f} to {100 - share.low_pct:.1f} % at 95 % confidence), on {share.days} "
+        f"{'day' if share.days == 1 else 'days'}; at most {100 - STEADY_PCT:g} % is steady."
+    )
+    return Requirement("steadiness", title, state, False, said, _days(share, brief) if state == "open" else "")
+
+
+def _days(share: Share, brief: Brief) -> str:
+    short = brief.required_days - share.days
+    if short > 0:
+        return f"{short} more {'day' if short == 1 else 'days'} with a short call every ten minutes."
+    return "More days with a short call every ten minutes."
+
+
+def _marking(readings: Sequence[Reading]) -> Requirement:
+    title = "Priority marking arrives as sent"
+    kept = kept_marking_pct(readings)
+    if kept is None:
+        return Requirement("marking", title, "open", False, "No marked call yet.", "A call marked EF (DSCP 46).")
+    state: State = "shown" if kept >= MARKING_KEPT_PCT else "shown not"
+    return Requirement("marking", title, state, False, f"{kept:.1f} % of packets arrived marked as sent.", "")
+
+
+def kept_marking_pct(readings: Sequence[Reading]) -> float | None:
+    """Mean over directions of marked calls; None where none was marked. DSCP 0 is no marking."""
+    kept = [r.fact.dscp_kept_pct for r in readings if r.fact.dscp_sent and r.fact.dscp_kept_pct is not None]
+    return sum(kept) / len(kept) if kept else None
+
+
+def _load() -> Requirement:
+    return Requirement(
+        "load",
+        "Calls while the line is full",
+        "open",
+        False,
+        "The line has not been filled beside calls yet.",
+        "A line fill in each direction with calls beside it.",
+    )

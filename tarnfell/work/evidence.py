@@ -1,0 +1,256 @@
+"""A site's records as evidence: each call and stream a fact, what could not be placed as well, and what is left out.
+
+The evaluation is kept until new evidence comes or the brief changes.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import threading
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from tarnfell.core.codecs import Codec
+from tarnfell.core.verdict.facts import DIRECTIONS, Blame, CallFact, Direction, Outcome, VideoFact
+from tarnfell.core.verdict.site import Aside, Evaluation, evaluate_site
+from tarnfell.store import calls as call_store
+from tarnfell.store import imports as import_store
+from tarnfell.store import remedies as remedy_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import videos as video_store
+from tarnfell.store.codecs import codec_of_site
+from tarnfell.store.remedies import Remedy
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+from tarnfell.wire.failures import GONE, OF_THE_NETWORK, OTHER, SILENT, code_of
+
+PROMPT_US = 20_000_000
+"""A failure told this soon after the run was taken shows that the server could be reached meanwhile."""
+
+_MAX_KEPT = 64
+_kept: dict[tuple[str, Site], tuple[tuple[int, ...], Evaluation]] = {}
+_lock = threading.Lock()
+
+
+def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
+    """The evaluation of ``site``; computed anew only when its evidence or its brief has changed."""
+    mark = call_store.evidence_mark(db, site.id)
+    key = (str(db.execute("PRAGMA database_list").fetchone()["file"]), site)
+    with _lock:
+        kept = _kept.get(key)
+    if kept and kept[0] == mark:
+        return kept[1]
+    evaluation = _evaluate(db, site)
+    with _lock:
+        if len(_kept) >= _MAX_KEPT:
+            _kept.clear()
+        _kept[key] = (mark, evaluation)
+    return evaluation
+
+
+def _evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
+    remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
+    since_us = remedy.at_us if remedy else None
+    failed = [_Failed.of(db, run) for run in run_store.failed_runs(db, site.id)]
+    timed = [*_placed(db, site), *(fact for f in failed for fact in f.facts(site))]
+    kept = [fact for at_us, fact in timed if since_us is None or at_us >= since_us]
+    before = {fact.call_id for at_us, fact in timed if since_us is not None and at_us < since_us}
+    aside = Aside(
+        before_remedy=len(before),
+        remedy=remedy.words if remedy else "",
+        not_begun=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
+        imported=import_store.count_of(db, site.id),
+    )
+    video = [fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us]
+    return evaluate_site(kept, site.brief, video, aside)
+
+
+def standing_remedy(remedies: Sequence[Remedy]) -> Remedy | None:
+    """The newest remedy before which evidence is set aside."""
+    return next((r for r in remedies if r.set_aside), None)
+
+
+@dataclass(frozen=True)
+class Moment:
+    """A time as the site has it."""
+
+    day: str
+    minute: float
+    busy: bool
+
+
+def moment_at(site: Site, at_us: int) -> Moment:
+    local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    minute = local.hour * 60 + local.minute + local.second / 60
+    busy = str(local.isoweekday()) in site.open_days and site.open_minute <= minute < site.close_minute
+    return Moment(local.date().isoformat(), minute, busy)
+
+
+def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]]:
+    """Calls that were placed, whole or cut, each direction with when it began. One that never began is silent."""
+    codecs: dict[str, Codec] = {}
+    clock_set: dict[int, bool] = {}
+    for row in call_store.directions_of_site(db, site.id):
+        if row["codec"] not in codecs:
+            codecs[row["codec"]] = codec_of_site(db, site.id, row["codec"])
+        codec = codecs[row["codec"]]
+        if row["tainted"] and row["run_id"] not in clock_set:
+            clock_set[row["run_id"]] = _clock_was_set(row["self_check"])
+        at = moment_at(site, row["started_us"])
+        cut, sent = row["cut_reason"] is not None, row["sent"]
+        seconds = row["cut_after_s"] if cut else sent * row["ptime_ms"] / 1000 if sent else row["seconds"]
+        outcome: Outcome = "cut" if cut else "whole"
+        yield (
+            row["started_us"],
+            CallFact(
+                call_id=row["call_id"],
+                run_id=row["run_id"],
+                direction=row["direction"],
+                day=at.day,
+                minute=at.minute,
+                seconds=seconds,
+                busy=at.busy,
+                concurrent=row["calls"],
+                sent=sent,
+                received=row["received"],
+                loss_pct=row["loss_pct"] if sent else None,
+                late_pct=100 * row["late"] / sent if sent else None,
+                burst_ratio=row["burst_ratio"],
+                mos=row["mos"],
+                worst_stretch_mos=row["worst_stretch_mos"],
+                delay_p50_ms=row["delay_p50_ms"],
+                mouth_to_ear_ms=row["mouth_to_ear_ms"],
+                pdv_p50_ms=row["pdv_p50_ms"],
+                pdv_p95_ms=row["pdv_p95_ms"],
+                pdv_p99_ms=row["pdv_p99_ms"],
+                jitter_ms=row["jitter_ms"],
+                dscp_sent=row["dscp_sent"],
+                dscp_kept_pct=row["dscp_kept_pct"],
+                tainted=bool(row["tainted"]),
+                clock_set=clock_set.get(row["run_id"], False),
+                one_way=row["flow"] != "both",
+                outcome=outcome,
+                reason=row["cut_reason"] or "",
+                blame=_blame(row["server_reachable"]),
+                probe_id=row["probe_id"],
+                far_end_id=row["far_end_id"],
+                ie=codec.ie,
+                bpl=codec.bpl,
+            ),
+        )
+
+
+def _clock_was_set(self_check: str | None) -> bool:
+    check = json.loads(self_check) if self_check else {}
+    return any((check.get(end) or {}).get("clock_steps") for end in ("probe", "far_end"))
+
+
+def _blame(server_reachable: int | None) -> Blame:
+    return "unknown" if server_reachable is None else "far end" if server_reachable else "site"
+
+
+@dataclass(frozen=True)
+class _Failed:
+    """A run without a result."""
+
+    run: Run
+    code: str
+    at_us: int
+    """When it was to begin."""
+    taken: bool
+
+    @staticmethod
+    def of(db: sqlite3.Connection, run: Run) -> _Failed:
+        taken_us = run_store.taken_us(db, run)
+        code = run.failure_code or (code_of(run.failure or "") if taken_us is not None else OTHER)
+        return _Failed(run, code, run.begun_us or taken_us or run.created_us, taken_us is not None)
+
+    @property
+    def says_nothing(self) -> bool:
+        """Of the network; and nobody took it back before it began."""
+        return self.code not in OF_THE_NETWORK and self.run.failure != run_store.TAKEN_BACK
+
+    def facts(self, site: Site) -> Iterator[tuple[int, CallFact]]:
+        """Each call of it as one that a user could not have placed, or that was cut with nothing known of it."""
+        if self.code not in OF_THE_NETWORK:
+            return
+        run, at = self.run, moment_at(site, self.at_us)
+        outcome: Outcome = "cut" if self.code in (SILENT, GONE) and run.begun_us is not None else "not placed"
+        blame = _blame(run.server_reachable)
+        prompt = run.ended_us is not None and run.ended_us - self.at_us <= PROMPT_US
+        if run.server_reachable is None and outcome == "not placed" and self.taken and prompt:
+            blame = "far end"
+        ways: Sequence[Direction] = [d for d in DIRECTIONS if run.direction in ("both", d)]
+        for number in range(1, run.calls + 1):
+            for direction in ways:
+                yield (
+                    self.at_us,
+                    CallFact(
+                        # Such a call has no row and no page; its number is none that a row could have.
+                        call_id=-(run.id * 1000 + number),
+                        run_id=run.id,
+                        direction=direction,
+                        day=at.day,
+                        minute=at.minute,
+                        seconds=run.seconds if outcome == "cut" else 0.0,
+                        busy=at.busy,
+                        concurrent=run.calls,
+                        sent=0,
+                        received=0,
+                        loss_pct=None,
+                        late_pct=None,
+                        burst_ratio=1.0,
+                        mos=None,
+                        worst_stretch_mos=None,
+                        delay_p50_ms=None,
+                        mouth_to_ear_ms=None,
+                        pdv_p50_ms=None,
+                        pdv_p95_ms=None,
+                        pdv_p99_ms=None,
+                        jitter_ms=0.0,
+                        dscp_sent=run.dscp,
+                        dscp_kept_pct=None,
+                        tainted=False,
+                        one_way=run.direction != "both",
+                        outcome=outcome,
+                        reason=run.failure or "",
+                        blame=blame,
+                        probe_id=run.probe_id,
+                        far_end_id=run.far_end_id,
+                    ),
+                )
+
+
+def _streams(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, VideoFact]]:
+    for row in video_store.pictures_of_site(db, site.id):
+        at = moment_at(site, row["started_us"])
+        yield (
+            row["started_us"],
+            VideoFact(
+                day=at.day,
+                minute=at.minute,
+                busy=at.busy,
+                seconds=row["cut_after_s"] or row["seconds"],
+                tainted=bool(row["tainted"]),
+                one_way=row["flow"] != "both",
+                **{name: row[name] for name in _PICTURE_FIELDS},
+            ),
+        )
+
+
+_PICTURE_FIELDS = (
+    "stream_id",
+    "run_id",
+    "direction",
+    "frames",
+    "whole",
+    "lost",
+    "late",
+    "freezes",
+    "frozen_ms",
+    "worst_second_fps",
+    "score",
+)

@@ -1,0 +1,124 @@
+"""A run's record file read and judged, before anything of it is written. Touches no database."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from tarnfell.core.clock import ClockRelation
+from tarnfell.core.codecs import Codec
+from tarnfell.core.quality import Criterion, criterion_for, worst_of
+from tarnfell.store.calls import COLUMNS, Figures, JudgedCall, JudgedRun, StoredCall
+from tarnfell.store.runs import Run
+from tarnfell.wire import WireError
+from tarnfell.wire.failures import OF_THE_NETWORK, Failure
+from tarnfell.wire.record import Record, split_parts
+from tarnfell.work.ingest.packets import (
+    Half,
+    JudgedDirection,
+    clock_relation,
+    half_of,
+    judge_record,
+    parse_checked,
+    picture_criterion,
+    which_and_when,
+)
+from tarnfell.work.ingest.pictures import judge_video
+
+_MAX_REASON = 500
+
+
+def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
+    """Read and judge a run's record file. Raises WireError; touches no database."""
+    parts = split_parts(body)
+    if not parts:
+        raise WireError("The record file is empty.")
+    head = Record.parse(parts[0])
+    sound, pictures = parts[1 : run.calls + 1], parts[run.calls + 1 :]
+    if len(sound) != run.calls or len(pictures) != run.video_streams:
+        had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
+        raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
+    relation = clock_relation(head)
+    criterion = criterion_for(codec, run.ptime_ms)
+    calls = [judge_call(part, relation, criterion) for part in sound]
+    video = [judge_video(part, relation, picture_criterion(head)) for part in pictures]
+    for numbers in ([call.number for call in calls], [stream.number for stream in video]):
+        if len(set(numbers)) != len(numbers):
+            raise WireError("The record file holds one call or stream twice.")
+    return JudgedRun(
+        sha256=hashlib.sha256(body).hexdigest(),
+        clock_record=parts[0],
+        self_check=dict(head.meta.get("self_check") or {}),
+        stopped=bool(head.meta.get("stopped")),
+        calls=calls,
+        video=video,
+        codec=codec,
+        cut=cut_of(head),
+    )
+
+
+def cut_of(head: Record) -> Failure | None:
+    """How the run was cut, from its clock record; None for a whole one. Raises WireError."""
+    about = head.meta.get("cut")
+    if about is None:
+        return None
+    try:
+        reachable = about.get("server_reachable")
+        cut = Failure(
+            str(about["code"]),
+            str(about["reason"])[:_MAX_REASON],
+            reachable if isinstance(reachable, bool) else None,
+            float(about["after_s"]),
+        )
+    except (AttributeError, KeyError, TypeError, ValueError):
+        raise WireError("What the record says of how the run was cut cannot be read.") from None
+    if cut.code not in OF_THE_NETWORK:
+        raise WireError(f"A run is not cut by “{cut.code}”.")
+    return cut
+
+
+def judge_call(part: bytes, relation: ClockRelation, criterion: Criterion) -> JudgedCall:
+    """One call's record judged. Raises WireError."""
+    record = parse_checked(part)
+    number, started_us = which_and_when(record, "call")
+    judged = judge_record(record, relation, criterion)
+    return JudgedCall(
+        number=number,
+        started_us=started_us,
+        record=part,
+        directions={name: columns_of(one, criterion, half_of(record)) for name, one in judged.items()},
+    )
+
+
+def columns_of(one: JudgedDirection, criterion: Criterion, half: Half | None = None) -> dict[str, Any]:
+    """One direction by the names of the columns."""
+    values: dict[str, Any] = dict.fromkeys(COLUMNS)
+    for count in ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run"):
+        values[count] = 0
+    values.update(loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0, effective_loss_pct=0.0)
+    fields = one.fields()
+    values.update({name: value for name, value in fields.items() if name in values})
+    if half and one.trace is None:
+        # Up to when the far end was last heard it told what it had received.
+        lost = half.reached - half.received
+        values.update(sent=half.reached, received=half.received, lost=lost)
+        values.update(loss_pct=100 * lost / half.reached if half.reached else 0.0)
+    values["dscp_received"] = json.dumps(one.dscp_received)
+    seen = sum(one.dscp_received.values())
+    values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
+    if one.trace is not None and one.quality is not None and one.quality.mos is not None:
+        worst = worst_of(one.trace, criterion)
+        values.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
+    return values
+
+
+def judge_again(calls: Iterable[StoredCall], run: Run, codec: Codec) -> Figures:
+    """The stored calls of a run that is done, judged by ``codec``. Raises WireError."""
+    criterion = criterion_for(codec, run.ptime_ms)
+    found: Figures = {}
+    for call in calls:
+        judged = judge_record(call.record, clock_relation(call.clock), criterion)
+        found[call.id] = {name: columns_of(one, criterion, half_of(call.record)) for name, one in judged.items()}
+    return found
