@@ -52,8 +52,8 @@ BOUNDS = (
         "ITU-T G.109: R 80 (4.03) satisfies users, R 70 (3.60) leaves some dissatisfied, R 60 (3.10) many.",
     ),
     Bound(
-        "required_share_pct", "Calls that must reach it", "%", 50.0, 99.9, False,
-        "The site is ready only when this share is certain at 95 %, not merely observed.",
+        "required_share_pct", "Required share of acceptable calls", "%", 50.0, 99.9, False,
+        "The site is ready only when this share is shown at 95 % confidence, not merely observed.",
         "Our own: at 97 % three calls in a hundred may be bad, at 99 % one.",
     ),
     Bound(
@@ -62,17 +62,17 @@ BOUNDS = (
         "Our own: 3.5 is left with 4.7 % of frames missing here and there, or with 1.8 % of the time frozen.",
     ),
     Bound(
-        "max_delay_ms", "Delay, mouth to ear", "ms", 20.0, 1000.0, True,
+        "max_delay_ms", "Mouth-to-ear delay", "ms", 20.0, 1000.0, True,
         "Above it people begin to talk over one another. Buffer, packet interval and codec are counted in.",
         "ITU-T G.114 §4: below 150 ms most uses are not affected; up to 400 ms only where planned for.",
     ),
     Bound(
-        "max_loss_pct", "Loss on the network", "%", 0.0, 20.0, True,
+        "max_loss_pct", "Network loss", "%", 0.0, 20.0, True,
         "Lost packets are gaps to be concealed. What comes too late for the buffer is counted by the MOS.",
         "ITU-T Y.1541 table 1, classes 0 and 1: 0.1 %. By the E-model 1 % costs G.711 with concealment 0.1 MOS.",
     ),
     Bound(
-        "max_variation_ms", "Jitter: delay variation", "ms", 1.0, 500.0, True,
+        "max_variation_ms", "Packet delay variation (PDV)", "ms", 1.0, 500.0, True,
         "How far the slowest hundredth of packets trails the fastest one. More needs a deeper buffer.",
         "ITU-T Y.1541 table 1, classes 0 and 1: 50 ms (there the 99.9th percentile; we bound the 99th).",
     ),
@@ -164,11 +164,11 @@ def in_words(targets: Targets) -> str:
     """What makes a direction of a call acceptable, for a sentence."""
     asked = [f"{targets.target_mos:.1f} MOS or better"]
     if targets.max_delay_ms is not None:
-        asked.append(f"at most {targets.max_delay_ms:g} ms to the ear")
+        asked.append(f"at most {targets.max_delay_ms:g} ms mouth-to-ear")
     if targets.max_loss_pct is not None:
         asked.append(f"at most {targets.max_loss_pct:g} % lost")
     if targets.max_variation_ms is not None:
-        asked.append(f"at most {targets.max_variation_ms:g} ms of delay variation")
+        asked.append(f"at most {targets.max_variation_ms:g} ms PDV")
     if targets.min_stretch_mos is not None:
         asked.append(f"no ten seconds below {targets.min_stretch_mos:.1f} MOS")
     return ", ".join(asked)

@@ -21,6 +21,9 @@ ENGAGEMENT = {
 }
 
 
+USUAL = {"max_delay_ms": 200.0, "max_loss_pct": 1.0, "max_variation_ms": 60.0, "required_moments": 122}
+
+
 @dataclass(frozen=True)
 class DemoSite:
     """A site with seven days behind it, or (without ways) one that is only set up."""
@@ -69,6 +72,7 @@ SITES = (
             "codec": "g711a",
             "ptime_ms": 20,
             "video": (VideoNeed("360p", 1), VideoNeed("screen", 1)),
+            **USUAL,
         },
         spot="reception desk",
         probe="harbour-desk",
@@ -97,6 +101,10 @@ SITES = (
             "codec": "g711a",
             "ptime_ms": 20,
             "video": (VideoNeed("360p", 2),),
+            "line_by": "Coastline Cable (made up)",
+            "switches_by": "Merrow IT (made up)",
+            "firewall_by": "Merrow IT (made up)",
+            **USUAL,
         },
         spot="dispatch office",
         probe="depot-dispatch",

@@ -98,8 +98,8 @@ def _summary(evaluation: Evaluation) -> tuple[str, ...]:
     if v.share.pct is not None:
         said.append(
             f"In business hours {v.share.good} of {v.share.calls} calls were acceptable, in {v.share.moments} "
-            f"ten-minute moments of {v.share.days} {'day' if v.share.days == 1 else 'days'}: at 95 % confidence between "
-            f"{v.share.low_pct:.1f} and {v.share.high_pct:.1f} %; {brief.required_share_pct:g} % is required."
+            f"ten-minute moments of {v.share.days} {'day' if v.share.days == 1 else 'days'}: at 95 % confidence between"
+            f" {v.share.low_pct:.1f} and {v.share.high_pct:.1f} %; {brief.required_share_pct:g} % is required."
         )
     if evaluation.faults:
         top = evaluation.faults[0]

@@ -8,7 +8,7 @@ from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import VideoLoad, call_rate, video_rate
-from tarnfell.core.targets import Targets, judge_bounds
+from tarnfell.core.targets import Targets, in_words, judge_bounds
 from tarnfell.core.video import find_profile
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.evaluate import (
@@ -135,6 +135,7 @@ def brief_view(site: Site) -> BriefView:
         ptime_ms=site.ptime_ms,
         video=video_views(VideoLoad(v.profile, v.streams) for v in site.video),
         target_mos=site.target_mos,
+        acceptable_words=in_words(site.targets),
         required_share_pct=site.required_share_pct,
         line_share_up_pct=100 * needed / site.up_kbps if site.up_kbps else None,
         line_share_down_pct=100 * needed / site.down_kbps if site.down_kbps else None,

@@ -1,4 +1,4 @@
-"""Every golden value of the reference: E-model, traces, wire rates, Erlang B, Wilson."""
+"""Every golden value of the reference: E-model, traces, wire rates, Erlang B."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from tarnfell.core import emodel
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import Criterion, judge
 from tarnfell.core.rates import call_rate
-from tarnfell.core.stats import calls_to_claim, concurrent_calls, erlang_b, wilson
+from tarnfell.core.stats import concurrent_calls, erlang_b
 from tarnfell.core.tracefile import parse_csv
 
 REFERENCE = Path(__file__).parents[1] / "reference"
@@ -72,16 +72,3 @@ def test_erlang_b(row: dict[str, str]) -> None:
     needed = concurrent_calls(traffic, float(row["blocking_accepted"]))
     assert needed == int(row["concurrent_calls"])
     assert erlang_b(traffic, needed) == pytest.approx(float(row["blocking_reached"]), abs=1e-6)
-
-
-@pytest.mark.parametrize("row", rows("wilson-95.csv"), ids=lambda r: f"{r['good']}of{r['calls']}")
-def test_wilson(row: dict[str, str]) -> None:
-    share = wilson(int(row["good"]), int(row["calls"]))
-    assert share.low_pct == pytest.approx(float(row["low_pct"]), abs=1e-3)
-    assert share.high_pct == pytest.approx(float(row["high_pct"]), abs=1e-3)
-
-
-def test_calls_needed_to_claim_a_share() -> None:
-    """125 calls without a bad one before "at least 97 %" can be claimed: one fewer does not do."""
-    assert calls_to_claim(97) == 125
-    assert wilson(125, 125).low_pct >= 97 > wilson(124, 124).low_pct

@@ -11,8 +11,8 @@ from tarnfell.core import emodel
 from tarnfell.core.clock import UNKNOWN, Exchanges, estimate
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
 from tarnfell.core.columns import pack_planes, unpack_planes
+from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import GAP_S, Link, PlanError, call_rate, hold, plan_run
-from tarnfell.core.stats import wilson
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import format_csv, parse_csv
 from tarnfell.wire.record import pack_column
@@ -75,13 +75,20 @@ def test_more_loss_or_delay_never_raises_mos(a: float, b: float, delay: float, r
     assert mos(delay + 400, low) <= mos(delay, low) + 1e-9
 
 
-@given(st.integers(0, 300), st.integers(0, 300))
-def test_interval_holds_its_share(a: int, b: int) -> None:
-    good, calls = min(a, b), max(a, b)
-    share = wilson(good, calls)
-    assert 0 <= share.low_pct <= share.high_pct <= 100
-    if share.pct is not None:
-        assert share.low_pct <= share.pct <= share.high_pct
+def test_a_long_outage_counts_no_less_for_more_loss_around_it() -> None:
+    """BurstR ends at 8 and Ie,eff at 95."""
+    assert emodel.equipment_impairment(50, 400, 0, 25.1) == emodel.equipment_impairment(50, 8, 0, 25.1)
+    assert float(emodel.equipment_impairment(60, 8, 11, 4.3)) == 95
+    assert float(emodel.equipment_impairment(100, 1, 0, 4.3)) <= 95
+
+
+def test_wideband_is_judged_on_its_own_scale() -> None:
+    """G.722 has no narrowband head start: distance costs it what it costs others."""
+    wide = criterion_for(find_codec("g722"), 20)
+    assert wide.mos_scale == "MOS-CQEW"
+    assert float(wide.mos(wide.rating(100, 0, 1))) < 4.5
+    assert float(wide.mos(wide.rating(400, 0, 1))) < 4.0
+    assert criterion_for(find_codec("g711a"), 20).mos_scale == "MOS-CQEN"
 
 
 def test_codecs_say_where_their_values_come_from() -> None:

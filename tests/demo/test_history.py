@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-
 from tarnfell.core.site import Evaluation
+
 from tarnfell.demo.history import make_history
 from tarnfell.demo.run import DemoError, prepare
 from tarnfell.demo.simulate import Stream, Way, move_packets

@@ -10,11 +10,11 @@ from dataclasses import replace
 from html.parser import HTMLParser
 
 import pytest
+from tarnfell.core.evidence import Brief, CallFact, VideoFact
+from tarnfell.core.site import evaluate_site
 
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.evidence import Brief, CallFact, VideoFact
 from tarnfell.core.rates import call_rate
-from tarnfell.core.site import evaluate_site
 from tarnfell.report.build import Report, SiteFacts, build_report
 from tarnfell.report.render import render_html, render_pdf
 from tests.core.test_judging import BRIEF, HELD, LOSS, QUEUE, SCATTER, calls

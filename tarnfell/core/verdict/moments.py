@@ -6,14 +6,16 @@ share is built from moments:
 
     share    the mean of the moments' own shares, each moment counting the same
     v        how much the moments scatter, as a part of what they would if each were wholly good or wholly bad:
-             (sum of squared deviations + 1) / (moments · share · (1 − share) + 1), from the moments, and from whole
-             days where these scatter more. The 1 stands for one moment not seen yet that is wholly bad: with no bad
-             call v is 1 and the bound is about 3.7 over the number of moments, whatever the number of calls.
+             (sum of squared deviations + 1) / (moments · share · (1 − share) + 1). The 1 stands for one moment not seen
+             yet that is wholly bad: with no bad call v is 1 and the bound is about 3.7 over the number of moments,
+             whatever the number of calls.
     n        moments / v, the effective sample size (Kish 1965), at most the number of calls
     interval Clopper–Pearson on n with fractional counts (Korn and Graubard 1998), 95 %
 
-It speaks of the days that were watched. What other days may bring is why a brief asks for a number of days.
-``benchmarks/coverage.py`` holds it against simulated networks; docs/method.md prints the table.
+Good evidence never lowers its lower end, bad evidence never raises its upper one. It speaks of the days that were
+watched; a term for days that differ would break that promise, and seven days tell little of rare bad ones anyway. Why a
+brief asks for a number of days is that. ``benchmarks/coverage.py`` holds it against simulated networks; docs/method.md
+prints the tables.
 """
 
 from __future__ import annotations
@@ -25,7 +27,7 @@ from datetime import date, timedelta
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import betaincinv, stdtrit
+from scipy.special import betaincinv
 
 from tarnfell.core.stats import CONFIDENCE, MOMENT_S, moments_to_show
 
@@ -106,25 +108,26 @@ def worth_of(tallies: Tallies, confidence: float = CONFIDENCE) -> Share:
 def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float) -> Share:
     if not tallies:
         return NO_SHARE
-    x = np.array([value(t) for t in tallies.values()])
-    days = [moment[0] for moment in tallies]
+    shares = np.array([value(t) for t in tallies.values()], dtype=float)
     calls = sum(t.calls for t in tallies.values())
-    low, high = interval(x, days, calls, confidence)
+    low, high = interval(shares, calls, confidence)
     return Share(
         good=sum(t.good for t in tallies.values()),
         calls=calls,
-        moments=len(x),
-        days=len(set(days)),
-        pct=100 * float(x.mean()),
+        moments=len(shares),
+        days=len({day for day, _ in tallies}),
+        pct=100 * float(shares.mean()),
         low_pct=100 * low,
         high_pct=100 * high,
     )
 
 
-def interval(shares: Floats, days: Iterable[str], calls: int, confidence: float = CONFIDENCE) -> tuple[float, float]:
-    """Interval of the mean of ``shares`` (shape (moments,), each 0…1), 0…1. ``days`` names each moment's day."""
+def interval(shares: Floats, calls: int, confidence: float = CONFIDENCE) -> tuple[float, float]:
+    """Interval of the mean of ``shares`` (shape (moments,), each 0…1), which ``calls`` were placed for; 0…1."""
     moments, p = len(shares), float(shares.mean())
-    n = min(moments / _scatter(shares, days, confidence), max(calls, moments))
+    full = moments * p * (1 - p) + UNSEEN
+    scatter = (float(np.sum((shares - p) ** 2)) + UNSEEN) / full
+    n = min(moments / scatter, max(calls, moments))
     good, bad, tail = p * n, (1 - p) * n, (1 - confidence) / 2
     # Counts are fractions here; what is a rounding error away from none is none.
     low = float(betaincinv(good, bad + 1, tail)) if good > 1e-9 else 0.0
@@ -132,40 +135,31 @@ def interval(shares: Floats, days: Iterable[str], calls: int, confidence: float 
     return low, high
 
 
-def _scatter(shares: Floats, days: Iterable[str], confidence: float) -> float:
-    """How far the moments scatter, of what wholly good and wholly bad ones would; over 1 where days differ more."""
-    p = float(shares.mean())
-    full = len(shares) * p * (1 - p) + UNSEEN
-    off = shares - p
-    by_moment = (float(np.sum(off**2)) + UNSEEN) / full
-    sums: dict[str, float] = {}
-    for day, one in zip(days, off, strict=True):
-        sums[day] = sums.get(day, 0.0) + float(one)
-    count = len(sums)
-    if count < 2:
-        return by_moment
-    # Few days tell their own scatter badly: Student's t in place of the normal distribution.
-    few = float(stdtrit(count - 1, (1 + confidence) / 2) / stdtrit(1e9, (1 + confidence) / 2)) ** 2
-    between = sum(v * v for v in sums.values()) * count / (count - 1)
-    by_day = (between + UNSEEN) / full
-    return max(by_moment, by_moment + (by_day - by_moment) * few)
+MOST_MORE = 9_999
 
 
 def good_moments_more(tallies: Tallies, required_pct: float, confidence: float = CONFIDENCE) -> int:
-    """Further moments, on further days in turn, that must all be good before ``required_pct`` is shown; 0: it is."""
+    """Further moments that must all be good before ``required_pct`` is shown; 0: it is.
 
-    def low_with(more: int) -> float:
-        extra = {(f"+{i // CELLS_A_DAY}", i % CELLS_A_DAY): Tally(1, 1, 1.0) for i in range(more)}
-        return share_of({**tallies, **extra}, confidence).low_pct
+    At most 9 999: a share so far below is not mended by more evidence.
+    """
+    shares = np.array([t.good / t.calls for t in tallies.values()], dtype=float)
+    calls = sum(t.calls for t in tallies.values())
 
-    if tallies and low_with(0) >= required_pct:
+    def shown(more: int) -> bool:
+        if not len(shares) + more:
+            return False
+        low, _ = interval(np.concatenate((shares, np.ones(more))), calls + more, confidence)
+        return 100 * low >= required_pct
+
+    if shown(0):
         return 0
     low, high = 0, max(1, moments_to_show(required_pct, confidence))
-    while low_with(high) < required_pct:
-        low, high = high, high * 2
-        if high > 100_000:
-            return high
+    while not shown(high):
+        if high >= MOST_MORE:
+            return MOST_MORE
+        low, high = high, min(MOST_MORE, high * 2)
     while high - low > 1:
         middle = (low + high) // 2
-        low, high = (middle, high) if low_with(middle) < required_pct else (low, middle)
+        low, high = (low, middle) if shown(middle) else (middle, high)
     return high

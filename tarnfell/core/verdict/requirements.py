@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from tarnfell.core.targets import in_words
 from tarnfell.core.verdict.capacity import Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
@@ -45,7 +44,9 @@ class Shares:
     """Calls within business hours."""
     always: Tallies
     heard: Tallies
-    """Of calls that were placed: whether both directions carried audio."""
+    """Whether both directions carried audio. A call that was bad otherwise speaks for nothing here."""
+    placed: int
+    """Calls that were placed, good or bad."""
     streams: Tallies
 
 
@@ -53,7 +54,12 @@ def shares_of(calls: Sequence[CallReading], video: Sequence[VideoFact], brief: B
     return Shares(
         busy=tally_calls(c for c in calls if c.busy),
         always=tally_calls(calls),
-        heard=tally((c.moments, not c.silent, float(not c.silent)) for c in calls if not c.down),
+        heard=tally(
+            (c.moments, not c.silent, float(not c.silent))
+            for c in calls
+            if not c.down and (c.silent or c.good is not False)
+        ),
+        placed=sum(not c.down for c in calls),
         streams=tally_streams(video, brief),
     )
 
@@ -89,9 +95,9 @@ def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: b
     share = share_of(shares.busy)
     state = state_of(share, brief.required_share_pct)
     unknown = sum(c.good is None and c.busy for c in calls)
-    more = good_moments_more(shares.busy, brief.required_share_pct)
     closes = ""
     if state == "open":
+        more = good_moments_more(shares.busy, brief.required_share_pct)
         closes = f"{more} more ten-minute moments of business hours with calls, none bad."
         if unknown:
             closes += f" {unknown} calls count neither way while their delay is not known."
@@ -103,13 +109,12 @@ def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: b
         return Requirement("share", title, "open", True, said, closes)
     # With all the evidence asked for and the share met as observed, what is left is its certainty.
     uncertain = state == "open" and enough and share.pct >= brief.required_share_pct
-    return Requirement("share", title, state, not uncertain, f"{share_words(share, brief)}.", closes)
+    return Requirement("share", title, state, not uncertain, f"{share_words(share)}.", closes)
 
 
-def share_words(share: Share, brief: Brief | None = None) -> str:
-    what = f"were acceptable ({in_words(brief)})" if brief else "were acceptable"
+def share_words(share: Share) -> str:
     return (
-        f"{share.good} of {share.calls} calls {what}, in {share.moments} ten-minute moments of {share.days} "
+        f"{share.good} of {share.calls} calls were acceptable, in {share.moments} ten-minute moments of {share.days} "
         f"{'day' if share.days == 1 else 'days'}: {share.pct:.1f} %, {share.low_pct:.1f} to {share.high_pct:.1f} % at "
         "95 % confidence"
     )
@@ -130,7 +135,8 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
             title,
             state,
             True,
-            f"At {failing.concurrent} concurrent {'call' if failing.concurrent == 1 else 'calls'} at most {failing.high_pct:.1f} % are acceptable, "
+            f"At {failing.concurrent} concurrent {'call' if failing.concurrent == 1 else 'calls'} at most "
+            f"{failing.high_pct:.1f} % are acceptable, "
             f"{brief.required_share_pct:g} % required; {capacity.sustained or 'no number'} shown.",
             "",
         )
@@ -181,13 +187,13 @@ def _bounds(readings: Sequence[Reading], brief: Brief) -> list[Requirement]:
 def _reachability(shares: Shares, brief: Brief) -> Requirement:
     title = "Audio in both directions"
     share = share_of(shares.heard)
-    if share.pct is None:
+    if not shares.placed:
         return Requirement("reachability", title, "open", True, "No call has been placed yet.", "One call.")
     silent = share.calls - share.good
     if not silent:
-        return Requirement("reachability", title, "shown", True, f"Both directions in all {share.calls} calls.", "")
+        return Requirement("reachability", title, "shown", True, f"Both directions in all {shares.placed} calls.", "")
     state: State = "shown not" if share.high_pct < brief.required_share_pct else "open"
-    said = f"{silent} of {share.calls} calls carried no audio in at least one direction."
+    said = f"{silent} of {shares.placed} calls carried no audio in at least one direction."
     closes = "" if state != "open" else "The cause found and removed, then calls placed again."
     return Requirement("reachability", title, state, True, said, closes)
 
@@ -203,8 +209,10 @@ def _video(shares: Shares, brief: Brief) -> Requirement:
             f"{share.good} of {share.calls} streams in {share.moments} ten-minute moments: {share.low_pct:.1f} to "
             f"{share.high_pct:.1f} % at 95 % confidence."
         )
-    more = good_moments_more(shares.streams, brief.required_share_pct)
-    closes = f"{more} more ten-minute moments with the brief’s video, none bad." if state == "open" else ""
+    closes = ""
+    if state == "open":
+        more = good_moments_more(shares.streams, brief.required_share_pct)
+        closes = f"{more} more ten-minute moments with the brief’s video, none bad."
     # Below its bound video degrades and calls go on; asked for and never shown, nobody can say ready.
     return Requirement("video", title, state, state == "open", said, closes)
 
@@ -242,8 +250,13 @@ def _marking(readings: Sequence[Reading]) -> Requirement:
 
 
 def kept_marking_pct(readings: Sequence[Reading]) -> float | None:
-    """Mean over directions of marked calls; None where none was marked. DSCP 0 is no marking."""
-    kept = [r.fact.dscp_kept_pct for r in readings if r.fact.dscp_sent and r.fact.dscp_kept_pct is not None]
+    """Mean over directions of marked calls; None where none was marked. DSCP 0 is no marking.
+
+    A call that was bad otherwise speaks against marking only.
+    """
+    marked = [(r.fact.dscp_kept_pct, r.good) for r in readings if r.fact.dscp_sent and r.fact.dscp_kept_pct is not None]
+    telling = [kept for kept, good in marked if good is not False or kept < MARKING_KEPT_PCT]
+    kept = telling or [kept for kept, _ in marked]
     return sum(kept) / len(kept) if kept else None
 
 

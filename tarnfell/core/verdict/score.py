@@ -237,12 +237,12 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
 
 def _reachability(shares: Shares) -> _Range:
     share = share_of(shares.heard)
-    if share.pct is None:
+    if not shares.placed:
         return _Range(*OPEN, "No call has been placed yet.")
     silent = share.calls - share.good
     if not silent:
-        return _Range(100.0, 100.0, f"Both directions carried audio in all {share.calls} calls.")
-    says = f"{silent} of {share.calls} calls carried no audio in at least one direction."
+        return _Range(100.0, 100.0, f"Both directions carried audio in all {shares.placed} calls.")
+    says = f"{silent} of {shares.placed} calls carried no audio in at least one direction."
     return _Range(points(100 - share.low_pct, SILENT_PCT), points(100 - share.high_pct, SILENT_PCT), says)
 
 

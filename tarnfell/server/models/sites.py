@@ -26,6 +26,8 @@ class BriefView(Model):
     ptime_ms: int
     video: list[VideoLoadView]
     target_mos: float
+    acceptable_words: str
+    """What each direction of a call must keep to be acceptable, for a sentence."""
     required_share_pct: float
     line_share_up_pct: float | None
     """What the needed calls take of the line, with RTCP, at IP."""

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type Model, post } from "../api/client";
 import { Note } from "../shared/controls";
-import { count, duration, fixed } from "../shared/format";
+import { count, duration } from "../shared/format";
 import { LineShare } from "../shared/line-share";
 import { useSettled } from "../shared/settled";
 import { ErlangCurve } from "./erlang-curve";
@@ -21,7 +21,7 @@ export function Arithmetic({ form }: { form: Form }) {
   const found = answer.data;
   return (
     <aside aria-label="Arithmetic" className="sticky top-4 self-start border-l border-ink pl-6">
-      <h2 className="text-lg">What this asks for</h2>
+      <h2 className="text-lg">Capacity needed</h2>
       {answer.error && (
         <div className="mt-3">
           <Note>{answer.error.message}</Note>
@@ -38,14 +38,14 @@ function Found({ found, form }: { found: Model<"Arithmetic">; form: Form }) {
     <>
       <p className="mt-2 text-4xl leading-none font-semibold">
         {found.needed_calls}
-        <span className="ml-2 text-base font-normal text-soft">calls at once</span>
+        <span className="ml-2 text-base font-normal text-soft">concurrent calls</span>
       </p>
       {found.need ? (
         <div className="mt-3">
           <ErlangCurve need={found.need} accepted={form.blocking_pct ?? 1} />
         </div>
       ) : (
-        <p className="mt-1 text-sm text-soft">as stated</p>
+        <p className="mt-1 text-sm text-soft">entered directly</p>
       )}
       <table className="mt-4 w-full text-sm">
         <thead>
@@ -67,16 +67,20 @@ function Found({ found, form }: { found: Model<"Arithmetic">; form: Form }) {
           ))}
         </tbody>
       </table>
-      <LineShare name="of the line up" share={found.share_up_pct} ceiling={form.ceiling_pct ?? null} />
-      <LineShare name="of the line down" share={found.share_down_pct} ceiling={form.ceiling_pct ?? null} />
+      <LineShare name="of the upload rate" share={found.share_up_pct} ceiling={form.ceiling_pct ?? null} />
+      <LineShare
+        name="of the download rate"
+        share={found.share_down_pct}
+        ceiling={form.ceiling_pct ?? null}
+      />
       <p className="mt-4 leading-snug">
-        To prove it: {run.calls_at_once} calls of {run.call_s} s, {run.rounds} times over.{" "}
+        To show it: {run.calls_at_once} concurrent calls of {run.call_s} s in each of{" "}
         <span className="font-semibold">
-          {duration(run.run_s)}, {count(run.calls)} calls.
+          {run.moments} ten-minute moments: {duration(run.load_s)} of load.
         </span>{" "}
         <span className="text-soft">
-          If none is bad they claim {fixed(run.claims_pct, 1)} %, {form.targets?.required_share_pct} % is
-          asked{run.enough ? "." : ": not enough."}
+          With no bad call this shows at least {form.targets?.required_share_pct} % (95 % confidence). Calls
+          within the same ten minutes count as one look at the network.
         </span>
       </p>
       {found.remarks.length > 0 && (

@@ -32,7 +32,7 @@ export function CompareScreen() {
       />
       <div className="mt-2 flex items-end justify-between">
         <h1 className="text-3xl tracking-tight">Two runs side by side</h1>
-        <LinkButton to={`/compare?first=${second}&second=${first}`}>Turn round</LinkButton>
+        <LinkButton to={`/compare?first=${second}&second=${first}`}>Swap A and B</LinkButton>
       </div>
       <div className="mt-5 grid grid-cols-2 gap-x-12">
         <RunHead name="A" run={page.first} />
@@ -51,10 +51,10 @@ export function CompareScreen() {
           <Note>{caution}</Note>
         </div>
       ))}
-      <Section title="Up: probe to far end" aside={<Key />}>
+      <Section title="Upload: probe to far end" aside={<Key />}>
         <Measures measures={page.up} />
       </Section>
-      <Section title="Down: far end to probe" aside={<Key />}>
+      <Section title="Download: far end to probe" aside={<Key />}>
         <Measures measures={page.down} />
       </Section>
     </>
@@ -86,8 +86,8 @@ function shareWords({ share }: Page): string {
   if (share.change === 0) return `The same share of calls is acceptable (${interval} points).`;
   const word = share.change > 0 ? "more" : "fewer";
   return share.sure
-    ? `In B ${points} ${word} calls are acceptable, for certain (${interval}).`
-    : `In B ${points} ${word} calls are acceptable; that may be chance (${interval}).`;
+    ? `In B ${points} ${word} calls are acceptable: significant (${interval}).`
+    : `In B ${points} ${word} calls are acceptable: not significant (${interval}).`;
 }
 
 function Key() {
@@ -95,7 +95,7 @@ function Key() {
     <span className="flex items-center gap-4">
       <span>▪ A, above</span>
       <span>○ B, below</span>
-      <span>line: mean of the calls</span>
+      <span>line: mean over moments</span>
     </span>
   );
 }
@@ -105,11 +105,11 @@ function Measures({ measures }: { measures: Measure[] }) {
     <table className="w-full table-fixed">
       <thead>
         <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-          <th>Mean of the calls</th>
+          <th>Mean over moments</th>
           <th className="w-20 text-right">A</th>
           <th className="w-20 text-right">B</th>
           <th className="w-[460px]">each call</th>
-          <th className="w-64">B against A</th>
+          <th className="w-64">Change</th>
         </tr>
       </thead>
       <tbody>
@@ -184,10 +184,10 @@ function range(values: number[], measure: Measure): string {
 function changeWords({ difference, places, higher_is_better }: Measure): string {
   const { change, low, high, sure } = difference;
   if (change === null) return DASH;
-  if (low === null || high === null) return `${signed(change, places)}, too few calls for an interval`;
-  if (low === 0 && high === 0) return "the same";
+  if (low === null || high === null) return `${signed(change, places)}; too few moments for an interval`;
+  if (change === 0) return "the same";
   const interval = `${signed(change, places)} (${signed(low, places)} to ${signed(high, places)})`;
-  if (!sure) return `${interval}, may be chance`;
+  if (!sure) return `${interval}, not significant`;
   return `${interval}, ${change > 0 === higher_is_better ? "better" : "worse"}`;
 }
 

@@ -9,23 +9,27 @@ import { ago, DASH, fixed, pct, plural } from "../shared/format";
 import { useKey } from "../shared/keys";
 import { PathThumb } from "../shared/path-picture";
 import { RampKey } from "../shared/ramp";
+import { ScoreBar } from "../shared/score-bar";
 import { Pending, Trail } from "../shared/screen";
 import { Strip } from "../shared/strip";
 import { Term } from "../shared/term";
-import { VerdictMark, VerdictWord } from "../shared/verdict";
+import { scoreWords, VerdictMark, VerdictWord } from "../shared/verdict";
 import { ImportSites } from "./import-sites";
 import { EngagementDialog } from "./new-engagement";
 
 type Line = Model<"SiteLine">;
 
 const ORDERS: Record<string, { words: string; by: (a: Line, b: Line) => number }> = {
-  trouble: { words: "most trouble first", by: (a, b) => (a.verdict.score ?? 101) - (b.verdict.score ?? 101) },
+  trouble: {
+    words: "lowest score first",
+    by: (a, b) => a.verdict.high - b.verdict.high || a.verdict.low - b.verdict.low,
+  },
   name: { words: "by name", by: (a, b) => a.name.localeCompare(b.name) },
   short: {
-    words: "most calls short first",
+    words: "largest shortfall first",
     by: (a, b) => missing(b) - missing(a),
   },
-  evidence: { words: "least evidence first", by: (a, b) => a.evidence.calls - b.evidence.calls },
+  evidence: { words: "least evidence first", by: (a, b) => a.evidence.moments - b.evidence.moments },
 };
 
 function missing(line: Line): number {
@@ -114,9 +118,9 @@ export function EngagementScreen({ id }: { id: string }) {
             <th>Verdict</th>
             <th className="text-right">Score</th>
             <th className="text-right">
-              <Term of="sustained">Calls held / needed</Term>
+              <Term of="sustained">Calls shown / needed</Term>
             </th>
-            <th>The way: up over down</th>
+            <th>Call path: upload over download</th>
             <th className="w-[200px]">Seven days, worst call an hour</th>
             <th>Evidence</th>
           </tr>
@@ -141,7 +145,7 @@ export function EngagementScreen({ id }: { id: string }) {
                 <Link to={`/sites/${site.slug}`} className="underline underline-offset-3">
                   {site.name}
                 </Link>
-                <span className="text-sm text-soft"> put away {ago(site.archived_us)}</span>
+                <span className="text-sm text-soft"> archived {ago(site.archived_us)}</span>
               </li>
             ))}
           </ul>
@@ -170,9 +174,17 @@ function SiteRows({ line }: { line: Line }) {
             <VerdictWord verdict={line.verdict} />
           </span>
         </td>
-        <td className="text-right text-2xl font-semibold leading-6">{fixed(line.verdict.score, 0)}</td>
+        <td className="w-28 text-right text-xl font-semibold leading-6 whitespace-nowrap">
+          {scoreWords(line.verdict)}
+          <span className="mt-1 block">
+            <ScoreBar low={line.verdict.low} high={line.verdict.high} />
+          </span>
+        </td>
         <td className="text-right text-lg leading-6">
           {line.sustained_calls ?? DASH} <span className="text-soft">/ {line.needed_calls}</span>
+          {(line.held_calls ?? 0) > (line.sustained_calls ?? 0) && (
+            <span className="block text-sm text-soft">{line.held_calls} observed</span>
+          )}
         </td>
         <td>
           <PathThumb path={line.path ?? null} />
@@ -184,8 +196,13 @@ function SiteRows({ line }: { line: Line }) {
           {plural(evidence.days, "day")}, {evidence.required_days} asked
           <br />
           {line.share.pct === null
-            ? "no calls yet"
-            : `${pct(line.share.pct)} of ${line.share.calls} calls good`}
+            ? "no call in business hours"
+            : `${line.share.good} of ${plural(line.share.calls, "call")} acceptable`}
+          {line.share.pct !== null && (
+            <span className="block text-soft">
+              {fixed(line.share.low_pct, 1)} to {pct(line.share.high_pct, 1)}
+            </span>
+          )}
         </td>
       </tr>
       <tr>

@@ -223,7 +223,7 @@ function Planned(props: {
                 <p>{one.name}</p>
                 <p>
                   {one.state}
-                  {one.sustained_calls !== null && `, ${one.sustained_calls} calls sustained`}
+                  {one.held_calls !== null && `, ${one.held_calls} concurrent calls passed as observed`}
                   {one.state === "running" && `, ${one.steps_done} of ${one.steps} steps`}
                   {one.words && <span className="block text-sm text-soft">{one.words}</span>}
                 </p>

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type Model, post } from "../api/client";
 import { Button, Note } from "../shared/controls";
-import { count, dateTime, duration, fixed } from "../shared/format";
+import { count, dateTime, duration, fixed, plural } from "../shared/format";
 import { LineShare } from "../shared/line-share";
 import { useSettled } from "../shared/settled";
 
@@ -65,8 +65,8 @@ export function PlanAside({ slug, form, timeZone, onFix }: Props) {
           <LineShare name="of the line up" share={found.share_up_pct} ceiling={null} />
           <LineShare name="of the line down" share={found.share_down_pct} ceiling={null} />
           <p className="mt-4 text-sm leading-snug">
-            If no call is bad, {fixed(found.claims_pct, 1)} % can be claimed; {found.required_share_pct} % is
-            asked.
+            {plural(found.moments, "ten-minute moment")}: with no bad call this shows at least{" "}
+            {fixed(found.shows_pct, 1)} % (95 % confidence); {found.required_share_pct} % required.
           </p>
           {found.starts.length > 0 && form.when !== "now" && (
             <p className="mt-3 text-sm leading-snug">

@@ -1,5 +1,6 @@
 // What came of a run: per direction what was lost, late and delayed and why; then its calls.
 import type { Model } from "../api/client";
+import { Note } from "../shared/controls";
 import { paintMos } from "../shared/depth";
 import { count, fixed, marking, ms, pct } from "../shared/format";
 import { Term } from "../shared/term";
@@ -17,8 +18,10 @@ export function RunResult({ run }: { run: Run }) {
         <div>
           <p className="text-xl font-semibold" role="status">
             {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable:{" "}
-            {run.direction === "both" ? "both directions" : `the way ${run.direction}`} at{" "}
-            {run.acceptable_words}.
+            {run.direction === "both"
+              ? "both directions"
+              : `${run.direction === "up" ? "upload" : "download"} only`}{" "}
+            at {run.acceptable_words}.
           </p>
           <p className="text-sm text-soft">
             Scale {run.mos_scale} · {run.clock}
@@ -26,9 +29,17 @@ export function RunResult({ run }: { run: Run }) {
         </div>
         <CompareWith run={run} />
       </div>
+      {run.cut && (
+        <div className="mt-4">
+          <Note>
+            <span className="font-semibold">Cut.</span> {run.cut} These calls count as not acceptable; only
+            the probe’s half of them is known.
+          </Note>
+        </div>
+      )}
       <div className="mt-5 grid grid-cols-2 gap-x-12">
-        {run.up && <SidePart title="Up: probe to far end" side={run.up} />}
-        {run.down && <SidePart title="Down: far end to probe" side={run.down} />}
+        {run.up && <SidePart title="Upload: probe to far end" side={run.up} />}
+        {run.down && <SidePart title="Download: far end to probe" side={run.down} />}
       </div>
       {run.streams.length > 0 && <VideoStreams run={run} />}
       <Calls run={run} />
@@ -50,7 +61,7 @@ function SidePart({ title, side }: { title: string; side: Side }) {
       <p className="mt-1 text-3xl font-semibold">
         {fixed(side.mos_p50, 2)}
         <span className="ml-1.5 text-base font-normal text-soft">
-          <Term of="mos" />, middle call · worst {fixed(side.mos_min, 2)}
+          <Term of="mos" />, median call · worst {fixed(side.mos_min, 2)}
         </span>
       </p>
       <p className="mt-1.5 leading-snug">{side.why}</p>
@@ -61,9 +72,9 @@ function SidePart({ title, side }: { title: string; side: Side }) {
         <Row name={<Term of="late" />}>
           {pct(side.late_pct, 2)} <Of n={side.late} of={side.sent} />
         </Row>
-        <Row name={<Term of="delay" />}>{ms(side.delay_p50_ms, 1)}, middle call</Row>
-        <Row name={<Term of="pdv" />}>{ms(side.added_ms, 1)}, middle call</Row>
-        <Row name={<Term of="jitter" />}>{ms(side.jitter_ms, 1)} at its highest</Row>
+        <Row name={<Term of="delay" />}>{ms(side.delay_p50_ms, 1)} (median call)</Row>
+        <Row name={<Term of="pdv" />}>{ms(side.added_ms, 1)} (median call)</Row>
+        <Row name={<Term of="jitter" />}>{ms(side.jitter_ms, 1)} peak</Row>
         <Row name={<Term of="marking" />}>
           sent {marking(side.dscp_sent)}, arrived {arrived.join(", ") || "–"}
         </Row>

@@ -35,13 +35,13 @@ export function RunScreen({ id }: { id: string }) {
       <div className="mt-2 flex items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">
-            {run.calls} {run.calls === 1 ? "call" : "calls at once"}, {run.seconds} s
+            {run.calls} {run.calls === 1 ? "call" : "concurrent calls"}, {run.seconds} s
             {run.flow_words && `, ${run.flow_words}`}
           </h1>
           <p className="mt-1 text-soft">
-            {dateTime(run.created_us, run.time_zone)} · {run.probe} ⇄ {run.far_end} · {run.codec_title}, a
-            packet every {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)} kbit/s a
-            call each way
+            {dateTime(run.created_us, run.time_zone)} · {run.probe} ⇄ {run.far_end} · {run.codec_title},
+            packetisation interval {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)}{" "}
+            kbit/s a call each way
             {run.video.map((load) => (
               <span key={load.profile} className="block">
                 beside them {load.streams} × {load.title}, {marking(load.dscp)}
@@ -62,7 +62,7 @@ export function RunScreen({ id }: { id: string }) {
       {isOpen(run) && <LiveRun run={run} />}
       {run.state === "done" && <RunResult run={run} />}
       <div className="grid grid-cols-2 gap-x-12">
-        <Section title="What happened to this run">
+        <Section title="Log of this run">
           <ol>
             {run.events.map((event) => (
               <li
@@ -77,7 +77,7 @@ export function RunScreen({ id }: { id: string }) {
           </ol>
         </Section>
         {run.self_check && (
-          <Section title="Was it the network, or the probe itself?">
+          <Section title="Self-check of probe and far end">
             <SelfCheck check={run.self_check} />
           </Section>
         )}
@@ -112,11 +112,11 @@ function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
     <>
       {check.tainted ? (
         <Note>
-          <span className="font-semibold">Not to be trusted.</span> {check.reasons.join(" ")} This run is
-          kept, and left out of the site’s verdict.
+          <span className="font-semibold">Invalid.</span> {check.reasons.join(" ")} This run is kept, and left
+          out of the site’s verdict.
         </Note>
       ) : (
-        <p>Both ends kept their own time: what is shown here is the network.</p>
+        <p>Neither end disturbed the measurement: what is shown here is the network.</p>
       )}
       <p className="mt-2 text-sm text-soft">
         {late.length > 0

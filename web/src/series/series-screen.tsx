@@ -73,16 +73,16 @@ function isOpen(page: Page | undefined): boolean {
 }
 
 function headline(page: Page): string {
-  const { sustained_calls: held, needed_calls: needed } = page;
+  const { held_calls: held, shown_calls: shown, needed_calls: needed } = page;
   if (page.state === "waiting") return "Waiting for the probe.";
   if (page.state === "missed") return "It did not begin.";
   const step = page.steps.find((one) => one.state === "running");
-  if (page.state === "running" && step) return `${plural(step.calls_at_once, "call")} at once now.`;
+  if (page.state === "running" && step) return `${plural(step.calls_at_once, "call")} at the same time now.`;
   if (page.state === "running") return "Between two steps.";
-  if (held === null) return "No step was finished.";
+  if (held === null) return "No step completed.";
   const all = page.steps.at(-1)?.calls_at_once === held;
-  const verdict = held >= needed ? `${needed} are needed.` : `${needed} are needed: not enough.`;
-  return `${plural(held, "call")} at once sustained${all ? ", as many as were tried" : ""}. ${verdict}`;
+  const proof = shown === null ? "none shown at 95 % confidence by this test alone" : `${shown} shown`;
+  return `${held} concurrent calls passed${all ? ", as many as were tried" : ""}; ${proof}. ${needed} needed.`;
 }
 
 function Current({ id }: { id: number }) {
@@ -99,10 +99,11 @@ function Steps({ page }: { page: Page }) {
     <table className="w-full">
       <thead>
         <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
-          <th>Calls at once</th>
+          <th>Concurrent calls</th>
           <th>Acceptable</th>
-          <th>95 % interval</th>
-          <th>Verdict</th>
+          <th>At 95 % confidence</th>
+          <th>Moments</th>
+          <th>Result</th>
           {page.steps.some((step) => step.streams > 0) && <th>Video streams good</th>}
           <th>Runs</th>
         </tr>
@@ -121,6 +122,7 @@ function Steps({ page }: { page: Page }) {
               )}
             </td>
             <td>{step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}</td>
+            <td>{step.moments || "–"}</td>
             <td>{verdict(step)}</td>
             {page.steps.some((one) => one.streams > 0) && (
               <td>{step.streams === 0 ? "–" : `${step.good_streams} of ${step.streams}`}</td>
@@ -142,7 +144,8 @@ function Steps({ page }: { page: Page }) {
 function verdict(step: Page["steps"][number]): string {
   if (step.forming_good !== null && step.pct === null) return "forming";
   if (step.pct === null) return step.state;
-  if (!step.passes) return step.sure ? "does not hold, for certain" : "does not hold";
-  if (step.sure) return "holds, for certain";
-  return `holds; ${plural(step.more_calls, "good call")} more make it certain`;
+  if (step.shows === "shown not") return "fails (95 % confidence)";
+  if (step.shows === "shown") return "shown (95 % confidence)";
+  const more = `${step.more_moments} more moments without a bad call for 95 % confidence`;
+  return step.passes ? `passing; ${more}` : `failing as observed; ${more}`;
 }

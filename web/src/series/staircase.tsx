@@ -13,7 +13,7 @@ export function Staircase({ page }: { page: Page }) {
   const neededX = placed[needed]?.x;
   const words = page.steps
     .filter((step) => step.pct !== null)
-    .map((step) => `${step.calls_at_once} calls at once: ${step.good} of ${step.calls} acceptable`)
+    .map((step) => `${step.calls_at_once} concurrent calls: ${step.good} of ${step.calls} acceptable`)
     .join("; ");
   return (
     <svg
@@ -32,7 +32,7 @@ export function Staircase({ page }: { page: Page }) {
       <path d={`M${STAIRS.left} ${floor}H${right}`} stroke="var(--ink)" />
       <path d={`M${STAIRS.left} ${asked}H${right}`} stroke="var(--ink)" strokeDasharray="5 4" />
       <text x={right + 8} y={asked + 4} className="fill-ink text-[13px]">
-        {page.required_share_pct} % asked
+        {page.required_share_pct} % required
       </text>
       {neededX !== undefined && (
         <>
@@ -93,7 +93,7 @@ export function Staircase({ page }: { page: Page }) {
         textAnchor="middle"
         className="fill-soft text-[13px]"
       >
-        calls at once
+        concurrent calls
       </text>
     </svg>
   );

@@ -11,11 +11,11 @@ export const GLOSSARY = {
   mos: {
     title: "MOS",
     what: "Mean opinion score: how people would rate the call, 1 to 5.",
-    how: "Estimated by the E-model (ITU-T G.107) from delay, loss and codec; scale MOS-CQEN.",
+    how: "Estimated by the E-model from delay, loss and codec: MOS-CQEN for narrowband codecs (ITU-T G.107), MOS-CQEW for wideband ones (G.107.1).",
     good: "4.0 and more is good. Below 3.6 many are dissatisfied.",
   },
   mosWide: {
-    title: "MOS wide",
+    title: "Wideband MOS",
     what: "The same call as rated by people who are used to wideband sound.",
     how: "From the same R by the cubic at R/1.29 (after ITU-T G.107.1); scale MOS-CQEW.",
     good: "The best narrowband call stands near 3.7 here, the best wideband one at 4.5. Never compare it with the other scale.",
@@ -27,7 +27,7 @@ export const GLOSSARY = {
     good: "No burst. One loss alone is concealed, a burst of 100 ms is a swallowed syllable.",
   },
   ipdv: {
-    title: "Neighbour delay",
+    title: "IPDV",
     what: "How far the delay of one packet differs from the one before it.",
     how: "99th percentile of the change, either way (RFC 3393 IPDV).",
     good: "Under 20 ms.",
@@ -47,17 +47,17 @@ export const GLOSSARY = {
   delay: {
     title: "One-way delay",
     what: "From leaving one end to arriving at the other.",
-    how: "Middle of all packets; the two clocks are put on one scale by a time-stamp exchange (RFC 8762).",
+    how: "Median of all packets; the two clocks are put on one scale by a time-stamp exchange (RFC 8762).",
     good: "Up to 100 ms is not felt. Beyond 150 ms mouth to ear, people start to talk over each other.",
   },
   added: {
     title: "Added delay",
-    what: "Delay on top of the quiet state: packets waiting in a queue.",
-    how: "A call's middle delay minus the lowest tenth of all calls' in the same direction.",
+    what: "Delay above the idle delay: packets queued.",
+    how: "A call’s median delay minus the lowest tenth of all calls’ on the same path and direction.",
     good: "A few milliseconds. Over 40 ms that stay are a filled queue.",
   },
   pdv: {
-    title: "Delay variation",
+    title: "Packet delay variation (PDV)",
     what: "How far packets fall behind the fastest one.",
     how: "95th percentile of delay minus its minimum (RFC 5481).",
     good: "Less than the listener's buffer, 60 ms unless set otherwise.",
@@ -101,13 +101,13 @@ export const GLOSSARY = {
   share: {
     title: "Share of acceptable calls",
     what: "Calls of which both directions reached the target.",
-    how: "With its 95 % interval (Wilson) and the number of calls.",
-    good: "The whole interval above what the brief asks.",
+    how: "Mean over ten-minute moments of business hours, with its 95 % interval. Calls within one moment meet the same network and count as one look (Clopper–Pearson on the effective number of moments).",
+    good: "The whole interval above what the brief requires.",
   },
   sustained: {
-    title: "Calls sustained",
-    what: "The most calls at once up to which every tried number met the brief.",
-    how: "From runs that held several calls.",
+    title: "Concurrent calls shown",
+    what: "The most concurrent calls whose share of acceptable calls reaches the brief’s at 95 % confidence.",
+    how: "From calls in business hours; more load never serves calls better, so what is shown at a load is shown at smaller ones. “Observed” is as measured, however little it rests on.",
     good: "At least what the brief needs.",
   },
 } satisfies Record<string, Entry>;

@@ -38,7 +38,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
       <p>
         Nothing has been watched here yet. Each call placed appears in its ten minutes
         {leftOut > 0 &&
-          `; ${plural(leftOut, "call")} placed so far ${leftOut === 1 ? "is" : "are"} left out, spoiled by one end’s own machine`}
+          `; ${plural(leftOut, "call")} placed so far ${leftOut === 1 ? "is" : "are"} left out, for the reasons below`}
         .
       </p>
     );

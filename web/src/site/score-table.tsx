@@ -1,13 +1,8 @@
+// The score by dimension: earned, open and lost points side by side, and each lost point with the cause that took it.
 import type { Model } from "../api/client";
-import { paint } from "../shared/depth";
-import { DASH } from "../shared/format";
+import { ScoreBar } from "../shared/score-bar";
 
-/** Each dimension as a gauge of depth: the deeper the bar, the more points it took. */
-export function ScoreTable(props: {
-  dimensions: Model<"DimensionView">[];
-  findings: Model<"FindingView">[];
-}) {
-  const titles = new Map(props.findings.map((f) => [f.key, f.title]));
+export function ScoreTable(props: { dimensions: Model<"DimensionView">[] }) {
   return (
     <table className="w-full">
       <tbody>
@@ -17,24 +12,24 @@ export function ScoreTable(props: {
               {d.title}
               <span className="block text-sm font-normal text-soft">weight {d.weight}</span>
             </th>
-            <td className="w-16 pr-4 text-right text-xl font-semibold">
-              {d.score === null ? DASH : Math.round(d.score)}
+            <td className="w-24 pr-4 text-right text-lg font-semibold whitespace-nowrap">
+              {range(d.low, d.high)}
             </td>
             <td className="text-sm leading-snug">
-              <span aria-hidden="true" className="mb-1.5 block h-[5px] w-full bg-hair/60">
-                {d.score !== null && (
-                  <span
-                    className="block h-full"
-                    style={{ width: `${Math.max(1, 100 - d.score)}%`, background: paint(1 - d.score / 100) }}
-                  />
-                )}
+              <span className="mb-1.5 block">
+                <ScoreBar low={d.low} high={d.high} />
               </span>
               {d.says}
               {d.lost_points > 0.05 && (
                 <span className="block text-soft">
                   {d.lost_points.toFixed(1)} points lost
-                  {d.taken_by ? ` to: ${titles.get(d.taken_by)}` : ", no single cause found"}
+                  {d.taken.length > 0
+                    ? `: ${d.taken.map((t) => `${t.points.toFixed(1)} to “${t.title}”`).join(", ")}`
+                    : ", no cause found"}
                 </span>
+              )}
+              {d.open_points > 0.05 && (
+                <span className="block text-soft">{d.open_points.toFixed(1)} points open</span>
               )}
             </td>
           </tr>
@@ -42,4 +37,9 @@ export function ScoreTable(props: {
       </tbody>
     </table>
   );
+}
+
+function range(low: number, high: number): string {
+  const [a, b] = [Math.round(low), Math.round(high)];
+  return a === b ? String(a) : `${a} to ${b}`;
 }

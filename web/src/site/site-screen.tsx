@@ -10,11 +10,13 @@ import { PathPicture } from "../shared/path-picture";
 import { RampKey } from "../shared/ramp";
 import { Pending, Trail } from "../shared/screen";
 import { Term } from "../shared/term";
-import { VerdictMark, VerdictWord } from "../shared/verdict";
+import { scoreWords, VerdictMark, VerdictWord } from "../shared/verdict";
+import { Causes } from "./causes";
 import { DaySheet } from "./day-sheet";
 import { DuplicateSite } from "./duplicate-site";
-import { Findings } from "./findings";
 import { PlaceCalls } from "./place-calls";
+import { Remedies } from "./remedies";
+import { Requirements } from "./requirements";
 import { ScoreTable } from "./score-table";
 
 type Site = Model<"SitePage">;
@@ -49,12 +51,10 @@ export function SiteScreen({ id }: { id: string }) {
         >
           <VerdictMark word={site.verdict.word} provisional={site.verdict.provisional} />
           <VerdictWord verdict={site.verdict} />
-          {site.verdict.score !== null && (
-            <p className="ml-3 text-3xl leading-none font-semibold">
-              {site.verdict.score}
-              <span className="text-base font-normal text-soft"> of 100</span>
-            </p>
-          )}
+          <p className="ml-3 text-3xl leading-none font-semibold whitespace-nowrap">
+            {scoreWords(site.verdict)}
+            <span className="text-base font-normal text-soft"> of 100</span>
+          </p>
         </div>
       </div>
 
@@ -63,7 +63,7 @@ export function SiteScreen({ id }: { id: string }) {
       <PlaceCalls site={site} open={placing} onOpenChange={setPlacing} />
 
       {site.path && (
-        <Section id="path" title="The way of the calls" aside={<RampKey />}>
+        <Section id="path" title="Call path" aside={<RampKey />}>
           <PathPicture path={site.path} />
         </Section>
       )}
@@ -74,24 +74,20 @@ export function SiteScreen({ id }: { id: string }) {
       >
         <DaySheet sheet={site.sheet} leftOut={site.evidence.left_out_calls} />
       </Section>
+      <Section id="judge" title="Requirements of the brief" aside="untried is open, never failed">
+        <Requirements site={site} />
+        <Remedies site={site} />
+      </Section>
       <div className="grid grid-cols-[1fr_1fr] gap-x-12">
-        <Section
-          id="judge"
-          title="Findings"
-          aside={`${plural(site.findings.length, "finding")}, dearest first`}
-        >
-          <Findings site={site} />
+        <Section id="causes" title="Causes" aside={`${plural(site.causes.length, "cause")}, costliest first`}>
+          <Causes site={site} />
         </Section>
-        <Section id="score" title="Score" aside="what was lost, and to what">
-          <ScoreTable dimensions={site.dimensions} findings={site.findings} />
-          {site.verdict.reasons.map((reason) => (
-            <p key={reason} className="mt-2 text-sm">
-              {reason}
-            </p>
-          ))}
-          {site.verdict.missing.length > 0 && (
-            <p className="mt-2 text-sm">Provisional: {site.verdict.missing.join(", ")}.</p>
-          )}
+        <Section
+          id="score"
+          title="Score"
+          aside="in ink what is earned, hatched what is open, bare what is lost"
+        >
+          <ScoreTable dimensions={site.dimensions} />
         </Section>
       </div>
       <Section id="load" title="Runs" aside={<RunsAside site={site} onPlace={() => setPlacing(true)} />}>
@@ -187,7 +183,7 @@ function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
   return (
     <span className="flex items-center gap-5">
       {site.runs_total > site.runs.length && `newest ${site.runs.length} of ${site.runs_total}`}
-      <LinkButton to={`/sites/${site.slug}/imports`}>From elsewhere</LinkButton>
+      <LinkButton to={`/sites/${site.slug}/imports`}>Imported files</LinkButton>
       <LinkButton to={`/sites/${site.slug}/load`}>Plans</LinkButton>
       <Button onClick={onPlace}>Place calls …</Button>
     </span>
@@ -207,7 +203,7 @@ function Runs({ site }: { site: Site }) {
       <thead>
         <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
           <th>Placed</th>
-          <th>Calls at once</th>
+          <th>Concurrent calls</th>
           <th>Length</th>
           <th>Codec</th>
           <th>
@@ -238,7 +234,8 @@ function Runs({ site }: { site: Site }) {
             <td>{run.good === null ? "–" : `${run.good} of ${run.calls}`}</td>
             <td>
               {run.words}
-              {run.tainted && " · not to be trusted"}
+              {run.cut && ` · cut: ${run.cut}`}
+              {run.tainted && " · invalid: an end disturbed its own measurement"}
             </td>
           </tr>
         ))}
@@ -262,7 +259,7 @@ function Brief({ site }: { site: Site }) {
   return (
     <>
       <div className="grid grid-cols-3 gap-x-6 gap-y-4">
-        <Figure value={String(brief.needed_calls)}>calls at once, {brief.people ?? "–"} people</Figure>
+        <Figure value={String(brief.needed_calls)}>concurrent calls, {brief.people ?? "–"} people</Figure>
         <Figure value={fixed(brief.target_mos, 1)} unit="MOS">
           to be reached by {brief.required_share_pct} % of calls
         </Figure>
@@ -277,7 +274,7 @@ function Brief({ site }: { site: Site }) {
         {brief.business_hours}, {brief.time_zone}
         {brief.provider && ` · line by ${brief.provider}`} · evidence asked:{" "}
         {plural(site.evidence.required_days, "day")}, {plural(site.evidence.required_busy_hours, "busy hour")}
-        , {plural(site.evidence.required_calls, "call")}
+        , {plural(site.evidence.required_moments, "ten-minute moment")} with calls
       </p>
     </>
   );

@@ -1,0 +1,131 @@
+"""How sure a share is: the interval holds the truth as often as it says, and more evidence never tells less."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy import stats
+
+from benchmarks.coverage import bad_days, coverage, network
+from tarnfell.core.stats import moments_to_show, shown_by
+from tarnfell.core.verdict.moments import (
+    MOST_MORE,
+    Tally,
+    good_moments_more,
+    interval,
+    moments_between,
+    share_of,
+    worth_of,
+)
+
+
+def tallies(shares: list[float], calls: int = 10, a_day: int = 60) -> dict:
+    return {(f"day {i // a_day}", i % a_day): Tally(calls, round(s * calls), s * calls) for i, s in enumerate(shares)}
+
+
+def test_without_a_bad_call_it_is_clopper_pearson_on_moments_whatever_the_number_of_calls() -> None:
+    for moments in (1, 7, 60, 122, 300):
+        expected = stats.binomtest(moments, moments).proportion_ci(0.95, method="exact").low
+        for calls in (moments, 100 * moments):
+            low, high = interval(np.ones(moments), calls)
+            assert (low, high) == (pytest.approx(expected), 1.0)
+
+
+def test_moments_wholly_good_or_bad_are_clopper_pearson_too() -> None:
+    shares = np.array([1.0] * 55 + [0.0] * 5)
+    expected = stats.binomtest(55, 60).proportion_ci(0.95, method="exact")
+    low, high = interval(shares, 60)
+    assert (low, high) == (pytest.approx(expected.low, abs=1e-6), pytest.approx(expected.high, abs=1e-6))
+
+
+def test_bad_calls_spread_thinly_are_known_better_than_bad_moments() -> None:
+    """Nine in ten of every moment's calls, or nine in ten moments wholly good: one share, not one certainty."""
+    thin = interval(np.full(100, 0.9), 1000)
+    lumped = interval(np.array([1.0] * 90 + [0.0] * 10), 1000)
+    assert thin[1] - thin[0] < 0.6 * (lumped[1] - lumped[0])
+
+
+@pytest.mark.parametrize("required", [90, 95, 97, 99, 99.9])
+def test_moments_to_show_are_the_fewest(required: float) -> None:
+    fewest = moments_to_show(required)
+    assert shown_by(fewest) >= required > shown_by(fewest - 1)
+    assert 100 * interval(np.ones(fewest), fewest)[0] >= required
+    assert good_moments_more({}, required) == fewest
+
+
+def test_figures_that_the_documents_name() -> None:
+    assert [moments_to_show(p) for p in (95, 97, 99)] == [72, 122, 368]
+    with pytest.raises(ValueError, match="between 0 and 100"):
+        moments_to_show(100)
+
+
+@given(st.lists(st.sampled_from([0.0, 0.5, 0.9, 1.0]), max_size=200), st.sampled_from([90.0, 97.0]))
+def test_so_many_more_and_no_fewer(shares: list[float], required: float) -> None:
+    found = tallies(shares)
+    more = good_moments_more(found, required)
+
+    def low(extra: int) -> float:
+        added = {(f"+{i // 144}", i % 144): Tally(1, 1, 1.0) for i in range(extra)}
+        return share_of({**found, **added}).low_pct
+
+    if more == MOST_MORE:
+        return
+    assert low(more) >= required or not (shares or more)
+    if more > 0:
+        assert low(more - 1) < required
+
+
+@pytest.mark.parametrize("moments", [1, 2, 5, 20, 80, 300])
+@pytest.mark.parametrize("calls", [1, 10, 100])
+def test_the_interval_holds_the_truth_as_often_as_it_says(moments: int, calls: int) -> None:
+    """Calls correlated within their moment, from not at all to wholly."""
+    for rho in (0.0, 0.2, 0.5, 1.0):
+        for p in (0.9, 0.97, 0.999):
+            assert coverage(network(moments, calls, rho, p), p) >= 0.93, (moments, calls, rho, p)
+
+
+@pytest.mark.parametrize("watched", [2, 7, 30])
+def test_with_bad_days_it_holds_the_share_of_the_days_watched(watched: int) -> None:
+    for rho_day in (0.02, 0.1, 0.3):
+        for p in (0.9, 0.97):
+            made = bad_days(watched, 60, rho_day, p)
+            assert coverage(made, made.truth) >= 0.93, (watched, rho_day, p)
+
+
+shares = st.lists(st.sampled_from([0.0, 0.25, 0.5, 0.9, 1.0]), min_size=1, max_size=120)
+
+
+@given(shares, st.integers(1, 40), st.booleans())
+def test_good_evidence_never_lowers_the_lower_end_and_bad_never_raises_the_upper(
+    before: list[float], more: int, new_day: bool
+) -> None:
+    found = tallies(before)
+    first = share_of(found)
+    day = "another day" if new_day else "day 0"
+    extra = [(day, 200 + i) for i in range(more)]
+    better = share_of({**found, **{m: Tally(10, 10, 10.0) for m in extra}})
+    worse = share_of({**found, **{m: Tally(10, 0, 0.0) for m in extra}})
+    assert better.low_pct >= first.low_pct - 1e-6
+    assert worse.high_pct <= first.high_pct + 1e-6
+
+
+def test_a_near_miss_is_worth_nearly_as_much() -> None:
+    near = {("a", i): Tally(10, 0, 9.9) for i in range(100)}
+    assert share_of(near).pct == 0
+    assert worth_of(near).pct == pytest.approx(99)
+
+
+def test_a_run_counts_in_every_moment_it_covers_and_not_in_the_next() -> None:
+    assert moments_between("2026-11-20", 600, 30) == (("2026-11-20", 60),)
+    assert moments_between("2026-11-20", 600, 600) == (("2026-11-20", 60),)
+    assert moments_between("2026-11-20", 600, 601) == (("2026-11-20", 60), ("2026-11-20", 61))
+    assert moments_between("2026-11-20", 609.9, 0) == (("2026-11-20", 60),)
+    past_midnight = moments_between("2026-11-30", 1435, 1200)
+    assert past_midnight == (("2026-11-30", 143), ("2026-12-01", 0), ("2026-12-01", 1))
+
+
+def test_nothing_is_no_share() -> None:
+    none = share_of({})
+    assert (none.pct, none.low_pct, none.high_pct, none.moments) == (None, 0.0, 100.0, 0)

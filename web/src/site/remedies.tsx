@@ -1,0 +1,94 @@
+// Remedies: when something was mended, and whether what was measured before still counts.
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Model, post, remove } from "../api/client";
+import { Button, Field, INPUT, Note } from "../shared/controls";
+import { TextField } from "../shared/fields";
+import { dateTime } from "../shared/format";
+import { Popup } from "../shared/popup";
+
+type Site = Model<"SitePage">;
+
+export function Remedies({ site }: { site: Site }) {
+  const queries = useQueryClient();
+  const drop = async (id: number) => {
+    await remove("RemedyList", `/api/sites/${site.slug}/remedies/${id}`);
+    await queries.invalidateQueries();
+  };
+  return (
+    <div className="mt-4">
+      {site.remedies.map((one) => (
+        <p key={one.id} className="text-sm leading-snug">
+          <span className="font-semibold">
+            Remedy applied {dateTime(one.at_us, site.brief.time_zone)}: {one.words}.
+          </span>{" "}
+          {one.set_aside ? "Evidence from before is set aside" : "Evidence from before still counts"}
+          {one.marked_by && `; marked by ${one.marked_by}`}.{" "}
+          <button type="button" className="underline underline-offset-3" onClick={() => drop(one.id)}>
+            Remove mark
+          </button>
+        </p>
+      ))}
+      <div className="mt-2">
+        <MarkRemedy site={site} />
+      </div>
+    </div>
+  );
+}
+
+function MarkRemedy({ site }: { site: Site }) {
+  const queries = useQueryClient();
+  const [words, setWords] = useState("");
+  const [at, setAt] = useState("");
+  const [setAside, setSetAside] = useState(true);
+  const [problem, setProblem] = useState<string | null>(null);
+  const mark = async () => {
+    try {
+      const body = { at_local: at, words, set_aside: setAside };
+      await post("RemedyList", `/api/sites/${site.slug}/remedies`, body);
+      setWords("");
+      setProblem(null);
+      await queries.invalidateQueries();
+      return true;
+    } catch (error) {
+      setProblem((error as Error).message);
+      return false;
+    }
+  };
+  return (
+    <Popup
+      label="Mark remedy applied"
+      trigger={<Button>Mark remedy applied …</Button>}
+      confirm="Save"
+      disabled={!words.trim() || !at}
+      onConfirm={mark}
+    >
+      <TextField
+        label="What was mended"
+        value={words}
+        onChange={setWords}
+        placeholder="fair queueing on the router"
+      />
+      <Field label={`When, at the site (${site.brief.time_zone})`}>
+        <input
+          type="datetime-local"
+          className={INPUT}
+          value={at}
+          onChange={(event) => setAt(event.target.value)}
+        />
+      </Field>
+      <label className="flex items-start gap-2">
+        <input
+          type="checkbox"
+          className="mt-1.5 accent-[var(--ink)]"
+          checked={setAside}
+          onChange={(event) => setSetAside(event.target.checked)}
+        />
+        <span className="text-sm leading-snug">
+          Set aside what was measured before. It stays on record and is counted in the verdict no more.
+        </span>
+      </label>
+      {problem && <Note>{problem}</Note>}
+    </Popup>
+  );
+}
