@@ -23,9 +23,10 @@ MAY_KNOW: dict[str, set[str]] = {
     "store": {"core", "wire"},
     "report": {"core"},
     "exchange": {"core", "wire"},
-    "server": {"core", "wire", "store", "report", "exchange", "probe"},  # it hands the probe's file out
-    "demo": {"core", "wire", "media", "probe", "store", "server"},
-    "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "server", "demo"},
+    "work": {"core", "wire", "store"},
+    "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},  # it hands the probe's file out
+    "demo": {"core", "wire", "media", "probe", "store", "work", "server"},
+    "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "work", "server", "demo"},
 }
 FIELD_ROOMS = ("wire", "media", "probe", "farend")
 FORBIDDEN_IN_CORE = {"socket", "sqlite3", "flask", "time", "random", "secrets", "os", "pathlib", "subprocess"}

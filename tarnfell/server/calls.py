@@ -175,7 +175,8 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
 
 def _why(quality: StreamQuality, criterion: Criterion) -> str:
     lost = explain(quality, criterion)
-    assert lost is not None
+    if lost is None:
+        return "The delay is not known: the MOS is what this direction had at best, with the way’s own delay left out."
     kind = "an adaptive buffer, at most " if criterion.adaptive else "the buffer of "
     causes = {
         "packets lost on the way": lost.loss,

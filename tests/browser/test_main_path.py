@@ -208,8 +208,9 @@ def test_a_run_that_fails_says_why(page: Page, bench: Bench) -> None:
     page.press("Place 2 calls")
     page.see("Both directions are flowing")
     bench.restart("farend")
-    page.see("This run failed.", within_s=30)
+    page.see("These calls count as not acceptable", within_s=30)
     page.see("went away")
+    page.see("0 of 2 calls were acceptable")
     assert page.violations() == []
 
 

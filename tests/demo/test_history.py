@@ -7,15 +7,15 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from tarnfell.core.site import Evaluation
 
+from tarnfell.core.verdict.site import Evaluation
 from tarnfell.demo.history import make_history
 from tarnfell.demo.run import DemoError, prepare
 from tarnfell.demo.simulate import Stream, Way, move_packets
-from tarnfell.server.evaluate import evaluate
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import call_by_id
 from tarnfell.store.db import connect
+from tarnfell.work.evidence import evaluate
 
 END = datetime(2026, 3, 30, 9, 40, tzinfo=UTC)
 """A Monday after the clocks went forward, so that one day of the week has 23 hours."""
@@ -34,18 +34,20 @@ def sites(folder: Path) -> dict[str, Evaluation]:
     return {site.slug: evaluate(db, site) for site in site_store.sites_of(db, 1)}
 
 
-def test_head_office_is_ready(sites: dict[str, Evaluation]) -> None:
+def test_head_office_is_ready_but_for_the_full_line(sites: dict[str, Evaluation]) -> None:
     verdict = sites["harbour-house"].verdict
-    assert verdict.word == "ready"
-    assert verdict.sustained_calls == 24
-    assert sites["harbour-house"].findings == []
+    assert verdict.word == "ready with conditions"
+    assert [r.key for r in verdict.requirements if r.state != "shown"] == ["load"]
+    assert verdict.capacity.sustained == 12
+    assert sites["harbour-house"].causes == []
 
 
 def test_depot_is_swamped_by_its_own_uploads(sites: dict[str, Evaluation]) -> None:
     depot = sites["skerry-road"]
     assert depot.verdict.word == "not ready"
-    assert depot.findings[0].key == "standing-queue-up"
-    assert {f.direction for f in depot.findings} == {"up"}
+    assert (depot.causes[0].key, depot.causes[0].leg) == ("uplink-queue", "unknown")
+    assert {c.direction for c in depot.causes} == {"up"}
+    assert "Coastline Cable" in depot.causes[0].who
     up, down = depot.legs
     assert up.added_p95_ms is not None
     assert down.added_p95_ms is not None
@@ -55,7 +57,7 @@ def test_depot_is_swamped_by_its_own_uploads(sites: dict[str, Evaluation]) -> No
 
 
 def test_bench_has_no_evidence_yet(sites: dict[str, Evaluation]) -> None:
-    assert sites["bench"].verdict.word == "no evidence"
+    assert sites["bench"].verdict.word == "not shown yet"
 
 
 def test_the_week_is_whole_and_local(sites: dict[str, Evaluation]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import signal
 import socket
 import subprocess
@@ -15,11 +16,17 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import criterion_for
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.probe import call as probing
-from tarnfell.probe.call import LiveSecond, place_calls
+from tarnfell.probe.agent import pack_run
+from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.plan import CallPlan
+from tarnfell.wire.record import Record, split_parts
+from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record
+from tarnfell.work.ingest.uploads import cut_of
 from tests import rig
 
 PLAN = CallPlan(calls=2, packets=100, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
@@ -196,8 +203,32 @@ def test_far_end_killed_in_the_middle(tmp_path: Path) -> None:
                 subprocess.run(["pkill", "-9", "-P", str(child.pid)], check=False)
             return live.second < 20
 
-        with pytest.raises(CallError, match=r"went away \d+ s into the calls"):
-            place_calls(far, 0, rig.KEY.encode(), long, watch)
+        result = place_calls(far, 0, rig.KEY.encode(), long, watch)
+    assert result.cut is not None
+    assert (result.cut.code, result.cut.server_reachable) == ("gone", None)
+    assert re.search(r"went away, \d+ s into the calls\.", result.cut.reason)
+    judged_half(result, long)
+
+
+def judged_half(result: RunResult, plan: CallPlan) -> None:
+    """The probe’s half is enough for a server: what came down is counted, what was due until the cut is lost."""
+    assert result.cut is not None
+    upload = pack_run(result)
+    head = Record.parse(split_parts(upload)[0])
+    assert cut_of(head) == result.cut
+    for record in result.calls:
+        half = half_of(record)
+        assert half is not None
+        assert half.received <= half.reached
+        assert "down.sent_us" not in record.columns
+        sides = judge_record(record, clock_relation(head), criterion_for(find_codec("g711a"), 20))
+        assert sides["up"].quality is None
+        down = sides["down"].quality
+        assert down is not None
+        assert down.metrics.received > 0
+        due = min(plan.packets, int(half.seconds * 50))
+        assert down.metrics.sent >= due - 1
+        assert (down.metrics.delay_p50_ms, down.mouth_to_ear_ms) == (None, None)
 
 
 def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -219,12 +250,16 @@ def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPat
             return True
 
         try:
-            with pytest.raises(CallError, match=r"said nothing for 8 s, from \d+ s into the calls"):
-                place_calls(far, 0, rig.KEY.encode(), long, watch)
+            result = place_calls(far, 0, rig.KEY.encode(), long, watch)
         finally:
             for pid in children(child.pid):
                 os.kill(pid, signal.SIGCONT)
     assert seen[-1] >= 5
+    assert result.cut is not None
+    assert result.cut.code == "silent"
+    assert "has said nothing for 8 s" in result.cut.reason
+    assert (result.cut.after_s or 0) >= 12
+    judged_half(result, long)
 
 
 def test_probe_killed_in_the_middle_leaves_nothing_sending(tmp_path: Path) -> None:

@@ -20,6 +20,7 @@ from tarnfell.probe.plan import CallPlan
 from tarnfell.probe.program import ReplaceError, carried_enrolment, replace_own_file
 from tarnfell.probe.state import AgentError, State
 from tarnfell.server import probe_file
+from tarnfell.wire.failures import OTHER, Failure
 from tests import rig
 
 KEY = "a-key-of-this-test"
@@ -116,7 +117,7 @@ def test_a_probe_runs_once_on_a_machine(state: State) -> None:
 
 
 def test_clearing_leaves_nothing(state: State) -> None:
-    state.keep_failure(1, "why")
+    state.keep_failure(1, Failure(OTHER, "why"))
     state.clear()
     assert not state.folder.exists()
 

@@ -104,9 +104,10 @@ def test_arithmetic_is_the_cores(house: House) -> None:
     assert got["share_up_pct"] == pytest.approx(total / 100)
     assert got["share_down_pct"] == pytest.approx(total / 400)
     assert got["run"] == {
-        "calls_at_once": 10, "call_s": 60, "rounds": 13, "run_s": 13 * 60 + 12 * 5, "calls": 130,
-        "claims_pct": pytest.approx(97.13, abs=0.01), "enough": True, "probes": 1,
+        "calls_at_once": 10, "call_s": 60, "moments": 129, "load_s": 129 * 60, "calls": 1290, "probes": 1,
     }  # fmt: skip
+    assert got["moments_to_show"] == 122
+    assert got["best_mos"] == pytest.approx(4.37, abs=0.01)
 
 
 @pytest.mark.parametrize(
@@ -116,7 +117,11 @@ def test_arithmetic_is_the_cores(house: House) -> None:
         ({"up_kbps": 1000}, "little is left"),
         ({"up_kbps": None}, "Without the line's rates"),
         ({"ceiling_pct": 5}, "lets a test place 5 of the 10 needed calls"),
-        ({"targets": {"required_calls": 50}}, "50 calls cannot claim 97 %, even without a bad one: 125 can."),
+        ({"targets": {"required_moments": 50}}, "50 ten-minute moments cannot show 97 %, even without a bad call: 122"),
+        ({"codec": "g7231-63", "ptime_ms": 30}, "No network can give a call of 4.0 MOS with G.723.1"),
+        ({"codec": "g729a", "targets": {"target_mos": 4.2}}, "4.02 (MOS-CQEN) is its best"),
+        ({"codec": "g722", "targets": {"target_mos": 4.4}}, "4.34 (MOS-CQEW) is its best"),
+        ({"targets": {"max_delay_ms": 80}}, "No network can keep 80 ms mouth-to-ear"),
         ({"stated_calls": 250}, "250 take 3 probes"),
     ],
 )
@@ -275,4 +280,7 @@ def test_a_changed_brief_judges_the_same_evidence_anew(house: House) -> None:
 
 def test_the_result_says_what_was_asked(house: House) -> None:
     put(house, "/api/sites/pier/brief", form(name="Pier", stated_calls=2, targets={"max_delay_ms": 180}))
-    assert measured(house)["acceptable_words"] == "4.0 MOS or better, at most 180 ms to the ear"
+    assert (
+        measured(house)["acceptable_words"]
+        == "4.0 MOS or better, at most 180 ms mouth-to-ear, no ten seconds below 3.1 MOS"
+    )

@@ -8,11 +8,12 @@ from typing import Any
 import pytest
 
 from tarnfell.core.codecs import find_codec
-from tarnfell.server import dispatch
+from tarnfell.server import dispatch, probes
 from tarnfell.store import calls as call_store
 from tarnfell.store import codecs as codec_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
+from tarnfell.work.ingest import uploads
 from tests.server.conftest import House, record_file
 from tests.server.test_runs import deliver, taken
 
@@ -88,7 +89,7 @@ def test_what_comes_later_is_judged_by_them_at_once(house: House) -> None:
 def test_changed_while_an_upload_was_being_judged_it_is_judged_once_more(
     house: House, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    real = call_store.judge_upload
+    real = uploads.judge_upload
 
     def meanwhile(*given: Any) -> Any:
         judged = real(*given)
@@ -100,7 +101,7 @@ def test_changed_while_an_upload_was_being_judged_it_is_judged_once_more(
         db.close()
         return judged
 
-    monkeypatch.setattr(call_store, "judge_upload", meanwhile)
+    monkeypatch.setattr(probes, "judge_upload", meanwhile)
     run_id = done(house)
     monkeypatch.undo()
     early = mos_of(house, run_id)
@@ -115,7 +116,7 @@ def test_changed_again_while_judging_nothing_old_is_written(house: House) -> Non
     db = connect(house.folder)
     run = run_store.run_by_id(db, run_id)
     stale = codec_store.codec_of_site(db, run.site_id, run.codec)
-    fresh = call_store.judge_again(db, run, stale)
+    fresh = uploads.judge_again(call_store.calls_of_run(db, run.id), run, stale)
     put(house, "opus-24", ie=60.0)
     with writing(db):
         call_store.replace_figures(db, run, stale, fresh)

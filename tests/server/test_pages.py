@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.server.api import openapi
+from tarnfell.store.db import connect
 from tests.server.conftest import House, record_file
 from tests.server.test_runs import deliver, taken
 
@@ -31,19 +32,28 @@ def test_engagement_compares_its_sites(house: House, call_id: int) -> None:
     assert [(e["slug"], e["sites"]) for e in listed] == [("customer", 1)]
     (line,) = house.person.get("/api/engagements/customer").json["sites"]
     assert line["name"] == "Pier office"
-    assert line["verdict"]["word"] == "not ready"
+    assert line["verdict"]["word"] == "not shown yet"
+    assert (line["verdict"]["low"], line["verdict"]["high"]) == (15, 100)
     assert line["path"]["worst"] == "up"
-    assert line["next"]["action"] == "report"
+    assert line["next"]["action"] == "plan"
     assert len(line["strip"]) == 7 * 24
 
 
 def test_site_names_what_took_each_point(house: House, call_id: int) -> None:
     site = house.person.get("/api/sites/pier").json
-    found = {f["key"] for f in site["findings"]}
-    assert "loss-up" in found
+    (cause,) = site["causes"]
+    assert (cause["key"], cause["direction"], cause["leg"]) == ("line-loss", "up", "unknown")
     voice = next(d for d in site["dimensions"] if d["dimension"] == "voice")
-    assert voice["lost_points"] > 0
-    assert voice["taken_by"] in found
+    # One moment, half of its calls bad: everything is still possible.
+    assert (voice["lost_points"], voice["open_points"], voice["taken"]) == (0, 30, [])
+    db = connect(house.folder)
+    db.execute("UPDATE site SET required_share_pct = 99.9")
+    db.execute("UPDATE direction SET mos = 2.0, loss_pct = 10 WHERE direction = 'up'")
+    db.execute("UPDATE run SET judged_us = judged_us + 1")
+    voice = next(d for d in house.person.get("/api/sites/pier").json["dimensions"] if d["dimension"] == "voice")
+    assert [(t["cause"], t["title"]) for t in voice["taken"]] == [("line-loss", voice["taken"][0]["title"])]
+    assert 0 < voice["lost_points"] == pytest.approx(voice["taken"][0]["points"])
+    assert {r["state"] for r in site["requirements"]} == {"shown", "open"}
     cells = [c for day in site["sheet"]["days"] for c in day["call_id"] if c is not None]
     assert cells == [call_id]
 
@@ -83,8 +93,8 @@ def test_report_says_the_same_everywhere(house: House, call_id: int) -> None:
     page = house.person.get("/api/sites/pier/report.html")
     figures = house.person.get("/api/sites/pier/report.json").json
     site = house.person.get("/api/sites/pier").json
-    assert figures["verdict"]["score"] == site["verdict"]["score"]
-    for words in ("Pier office", "not ready", "Findings", "Method", "MOS-CQEN", figures["findings"][0]["title"]):
+    assert (figures["verdict"]["low"], figures["verdict"]["high"]) == (site["verdict"]["low"], site["verdict"]["high"])
+    for words in ("Pier office", "not shown yet", "Causes", "Method", "MOS-CQEN", figures["causes"][0]["title"]):
         assert words in page.text
     assert "<script" not in page.text
     pdf = house.person.get("/api/sites/pier/report.pdf")
@@ -95,7 +105,7 @@ def test_report_says_the_same_everywhere(house: House, call_id: int) -> None:
 def test_report_of_a_site_without_evidence(house: House) -> None:
     page = house.person.get("/api/sites/pier/report.html")
     assert page.status_code == 200
-    assert "nothing can be said about it" in page.text
+    assert "No call has been judged at this site yet" in page.text
 
 
 @pytest.mark.parametrize(

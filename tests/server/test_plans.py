@@ -74,7 +74,8 @@ def test_what_a_rise_costs_and_yields(house: House) -> None:
     assert (found["calls"], found["run_s"]) == (24, 6 * 60 + 5 * 5)
     assert found["share_up_pct"] == pytest.approx(7 * 84 / 100)
     assert found["problems"] == []
-    assert any("24 calls alone cannot prove the 97 %" in r for r in found["remarks"])
+    assert any("This covers 1 ten-minute moment; 122 without a bad call show 97 %" in r for r in found["remarks"])
+    assert (found["moments"], found["shows_pct"]) == (1, pytest.approx(2.5))
 
 
 @pytest.mark.parametrize(
@@ -219,13 +220,14 @@ def test_a_rise_goes_step_by_step_to_its_staircase(house: House) -> None:
     assert placed == [1, 2, 3, 1, 2, 3]
     assert house.heartbeat() is None
     page = series(house)
-    assert (page["state"], page["sustained_calls"], page["needed_calls"]) == ("done", 2, 2)
+    assert (page["state"], page["held_calls"], page["shown_calls"], page["needed_calls"]) == ("done", 2, None, 2)
     assert [(s["calls_at_once"], s["good"], s["calls"], s["passes"]) for s in page["steps"]] == [
         (1, 2, 2, True),
         (2, 4, 4, True),
         (3, 4, 6, False),
     ]
-    assert page["steps"][0]["more_calls"] == 123
+    assert {s["shows"] for s in page["steps"]} == {"open"}
+    assert (page["steps"][0]["moments"], page["steps"][0]["more_moments"]) == (1, 128)
     lines = house.person.get("/api/sites/pier/plans").json["series"]
     assert (lines[0]["steps_done"], lines[0]["steps"]) == (6, 6)
 
@@ -364,7 +366,9 @@ def test_a_run_nobody_takes_is_given_up(house: House) -> None:
     tick(house, from_us(now_us()) + timedelta(minutes=11))
     tick(house, from_us(now_us()) + timedelta(minutes=11))
     assert series(house)["state"] == "failed"
-    assert "Taken back" in series(house)["words"]
+    assert "Never begun: the probe was offline" in series(house)["words"]
+    left_out = house.person.get("/api/sites/pier").json["left_out"]
+    assert left_out == [{"what": "never begun for a reason that says nothing of the network", "calls": 2}]
 
 
 def test_what_is_not_there(house: House) -> None:

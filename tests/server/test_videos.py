@@ -173,21 +173,19 @@ def test_video_counts_where_the_brief_asks_for_it(house: House) -> None:
         "voice": 20, "video": 15, "capacity": 20, "steadiness": 15, "load": 15, "reachability": 10, "marking": 5,
     }  # fmt: skip
     video = dimension(house, "video")
-    assert video["score"] == 0
-    assert "50.0 % of 2 video streams" in video["says"]
-    assert video["taken_by"] == "pictures-up"
-    finding = next(f for f in site["findings"] if f["key"] == "pictures-up")
-    assert (finding["calls_hit"], finding["calls"], finding["of"]) == (1, 2, "video streams")
-    assert len(finding["stream_ids"]) == 1
-    assert not [f for f in site["findings"] if f["key"] == "pictures-down"]
+    assert (video["low"], video["high"]) == (0, 100)
+    assert "1 of 2 video streams" in video["says"]
+    cause = next(c for c in site["causes"] if c["key"] == "pictures-break")
+    assert (cause["calls_hit"], cause["calls"], cause["of"]) == (1, 2, "video streams")
+    assert cause["direction"] == "up"
+    assert len(cause["stream_ids"]) == 1
 
 
-def test_video_asked_for_and_not_measured_leaves_the_verdict_provisional(house: House) -> None:
+def test_video_asked_for_and_not_measured_is_open(house: House) -> None:
     with_video_in_the_brief(house)
     deliver(house, taken(house, seconds=4), upload(streams=0))
-    verdict = house.person.get("/api/sites/pier").json["verdict"]
-    assert "video not measured" in verdict["missing"]
-    assert verdict["provisional"]
+    (video,) = [r for r in house.person.get("/api/sites/pier").json["requirements"] if r["key"] == "video"]
+    assert (video["state"], video["stops"], video["says"]) == ("open", True, "No video stream has been placed yet.")
 
 
 def test_tainted_video_is_left_out(house: House) -> None:
@@ -195,8 +193,9 @@ def test_tainted_video_is_left_out(house: House) -> None:
     run_id = taken(house, seconds=4, video=VIDEO)
     deliver(house, run_id, upload(lost_up=tuple(range(0, 250, 3)), tainted=True))
     deliver(house, taken(house, seconds=4), upload(streams=0))
-    assert dimension(house, "video")["score"] is None
-    assert not [f for f in house.person.get("/api/sites/pier").json["findings"] if f["of"] == "video streams"]
+    video = dimension(house, "video")
+    assert (video["low"], video["high"]) == (0, 100)
+    assert not [c for c in house.person.get("/api/sites/pier").json["causes"] if c["of"] == "video streams"]
 
 
 def test_a_one_way_run_tells_of_its_way_and_is_no_call(house: House) -> None:

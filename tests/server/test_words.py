@@ -37,18 +37,26 @@ def test_next_step_from_nothing_to_report(house: House) -> None:
     assert stands(house)["load"] == "a run is on"
     deliver(house, run_id, record_file())
     after = site(house)
-    assert after["verdict"]["word"] == "ready with conditions"
-    assert after["next"]["words"] == "Read the report as it stands"
-    assert "Still short: 1 of 7 days" in after["next"]["why"]
-    assert stands(house)["load"] == "2 calls held, 2 needed"
+    assert after["verdict"]["word"] == "not shown yet"
+    assert (after["next"]["words"], after["next"]["action"]) == ("Schedule recurring calls in business hours", "plan")
+    assert "To close it: 121 more ten-minute moments of business hours" in after["next"]["why"]
+    assert stands(house)["load"] == "none of 2 concurrent calls shown"
+    assert stands(house)["judge"] == "2 of 6 requirements shown"
 
 
 def test_next_step_asks_for_the_calls_that_are_needed(house: House) -> None:
     run_id = taken(house, calls=1)
     deliver(house, run_id, record_file(calls=1))
+    db = connect(house.folder)
+    # One call for so many moments that its share is shown.
+    db.execute("UPDATE site SET required_share_pct = 50, needed_calls = 2")
+    for n in range(6):
+        run_id = taken(house, calls=1)
+        deliver(house, run_id, record_file(calls=1))
+        db.execute("UPDATE call SET started_us = started_us + ? WHERE run_id = ?", (n * 600_000_000, run_id))
     step = site(house)["next"]
-    assert step["words"] == "Hold 2 calls at once in business hours"
-    assert step["action"] == "load"
+    assert (step["words"], step["action"]) == ("Schedule 2 concurrent calls in business hours", "plan")
+    assert "2 concurrent calls: At most 1 concurrent in business hours so far." in step["why"]
 
 
 def test_silent_probe_is_said(house: House) -> None:
@@ -192,7 +200,7 @@ def test_pictures_are_whole_and_escape_names() -> None:
         path_svg("<script>", "far & away", leg, empty),
         *(
             verdict_mark_svg(w, p)
-            for w in ("ready", "ready with conditions", "not ready", "no evidence")
+            for w in ("ready", "ready with conditions", "not ready", "not shown yet")
             for p in (0, 1)
         ),
     ):

@@ -6,15 +6,15 @@ from typing import Any
 
 import numpy as np
 import pytest
-from tarnfell.store.packets import clock_relation, judge_record, stamp_exchanges, trace_of
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.trace import NOT_ARRIVED
-from tarnfell.store.calls import judge_call, judge_upload
 from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
 from tarnfell.wire.record import Record, join_parts
+from tarnfell.work.ingest.packets import clock_relation, judge_record, stamp_exchanges, trace_of
+from tarnfell.work.ingest.uploads import judge_call, judge_upload
 
 CRITERION = criterion_for(find_codec("g711a"), 20)
 START = 1_790_000_000_000_000

@@ -3859,6 +3859,11 @@ export interface components {
             video: components["schemas"]["VideoLoadView"][];
             /** Target Mos */
             target_mos: number;
+            /**
+             * Acceptable Words
+             * @description What each direction of a call must keep to be acceptable, for a sentence.
+             */
+            acceptable_words: string;
             /** Required Share Pct */
             required_share_pct: number;
             /**
