@@ -15,7 +15,9 @@ import pytest
 
 from tarnfell.store import probes
 from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database, writing
+from tarnfell.work.evidence import evaluate
 from tests import rig
 from tests.server.conftest import set_up
 
@@ -216,3 +218,44 @@ def test_a_probe_file_joins_from_its_own_host(lab: Lab, tmp_path: Path) -> None:
     assert (told.heard_from, told.environment["gateway"]) == ("192.0.2.1", "192.0.2.2")
     assert any(line.endswith("192.0.2.1/24") for line in told.environment["addresses"])
     assert db.execute("SELECT count(*), min(mos) > 4 FROM direction").fetchone()[:] == (4, 1)
+
+
+def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_path: Path) -> None:
+    """Nothing passes for longer than the probe bears; the server lies behind the same line, so the line is to blame."""
+    forwards(lab)
+    db = open_database(tmp_path / "data")
+    with writing(db):
+        _, code = set_up(db, "198.51.100.2", rig.CONTROL_PORT, rig.KEY)
+        db.execute("UPDATE site SET open_minute = 0, close_minute = 1440, open_days = '1234567'")
+        run = run_store.add_run(
+            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=2,
+            seconds=120, dscp=46, asked_by=None, words="Asked for by a test.",
+        )  # fmt: skip
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path / "data"), "--bind", "198.51.100.2:8080")
+    state = ("--state", str(tmp_path / "state"))
+    with (
+        rig.far_end(tmp_path, "198.51.100.2", prefix=lab.inside(lab.service)),
+        rig.process(*serve, prefix=lab.inside(lab.service)),
+    ):
+        lab.await_control(lab.service, "198.51.100.2")
+        rig.eventually(lambda: "198.51.100.2:8080" in sh(f"ip netns exec {lab.service} ss -ltn"), "the server")
+        at = ("--server", "http://198.51.100.2:8080", "--token", code)
+        enrolled = rig.cli("probe", "enrol", *state, *at, prefix=lab.inside(lab.site))
+        assert enrolled.returncode == 0, enrolled.stderr
+        with rig.process("-m", "tarnfell.cli", "probe", "run", *state, prefix=lab.inside(lab.site)):
+            rig.eventually(lambda: len(run_store.newest_seconds(db, run.id, 3)) == 3, "calls to flow")
+            forwards(lab, "table ip down {\n chain every {\n type filter hook forward priority 0; policy drop;\n }\n}\n")
+            # The probe gives up after half a minute of silence and then looks whether the server answers.
+            rig.eventually(lambda: list((tmp_path / "state").rglob("*.record")), "the probe's half on its disk", 90)
+            sh(f"ip netns exec {lab.middle} nft delete table ip down")
+            rig.eventually(lambda: run_store.run_by_id(db, run.id).state == "done", "the half to be delivered", 60)
+    cut = run_store.run_by_id(db, run.id)
+    assert cut.failure_code in ("silent", "gone")
+    assert cut.server_reachable == 0
+    rows = {row["direction"]: row for row in db.execute("SELECT * FROM direction WHERE call_id = 1")}
+    assert rows["down"]["received"] > 0
+    # Most of what was due down the line until the probe gave up never came.
+    assert rows["down"]["loss_pct"] > 50
+    evaluation = evaluate(db, site_store.site_by_id(db, 1))
+    assert (evaluation.verdict.share.good, evaluation.verdict.share.calls) == (0, 2)
+    assert [(c.key, c.leg) for c in evaluation.faults] == [("line-down", "inside or line")]

@@ -30,6 +30,8 @@ from tarnfell.core.verdict.when import when
 
 MIN_SHARE_PCT = 0.5
 """Trouble in fewer calls than this is told in the figures, not as a cause; outages and silence always are."""
+MIN_COST_PCT = 3.0
+"""Of what all such trouble costs; less than that beside a larger cause is no cause of its own."""
 MARKING_KEPT_PCT = 99.0
 BURSTY_RATIO = 1.5
 SHOWN_CALLS = 3
@@ -186,8 +188,6 @@ def find_causes(readings: list[Reading], video: Sequence[VideoFact], brief: Brie
     """All causes, the one that costs most first; those of video after those of sound."""
     calls = by_call(readings)
     found: list[Cause] = []
-    found += _down(readings, calls, brief)
-    found += _silent(readings, calls, brief)
     for trouble, tell in (
         (Trouble.QUEUE, _queue),
         (Trouble.LOSS, _loss),
@@ -196,6 +196,11 @@ def find_causes(readings: list[Reading], video: Sequence[VideoFact], brief: Brie
     ):
         for case in _cases(trouble, readings, calls, brief):
             found.append(tell(case))
+    # What one fault does at its edges looks like another; a sliver beside a large cause is told by the figures alone.
+    total = sum(sum(c.cost.values()) for c in found)
+    found = [c for c in found if sum(c.cost.values()) >= MIN_COST_PCT * total / 100]
+    found += _down(readings, calls, brief)
+    found += _silent(readings, calls, brief)
     found += _marking(readings, calls, brief)
     found.sort(key=lambda c: -sum(c.cost.values()))
     pictures = _pictures(video, brief)

@@ -7,6 +7,7 @@ from typing import get_args
 
 import pytest
 
+from benchmarks.causes import FAULTS, said_of
 from tarnfell.core.verdict.causes import CauseKey
 from tarnfell.core.verdict.facts import CallFact
 from tests.core.verdict.made_up import (
@@ -168,6 +169,19 @@ def test_trouble_in_fewer_than_one_of_two_hundred_calls_is_left_to_the_figures()
     assert judged(facts).causes == []
     assert judged(facts + runs(cells()[1:2], up=LOSS)).causes != []
     assert judged(week() + runs(cells()[:1], down=SILENT)).causes != []
+
+
+def test_a_sliver_beside_a_large_cause_is_no_cause_of_its_own() -> None:
+    at = cells()
+    facts = runs(at[:100]) + runs(at[100:296], up=QUEUE) + runs(at[296:], up=SCATTER)
+    assert [c.key for c in judged(facts).causes] == ["uplink-queue"]
+
+
+@pytest.mark.parametrize("kind", FAULTS)
+def test_simulated_faults_are_named_from_their_packets(kind: str) -> None:
+    """Three days each; the table of the method has twenty weeks."""
+    found = said_of(kind, 3, days=3).causes
+    assert [c.key for c in found] == ([] if kind == "quiet" else [kind])
 
 
 def test_when_is_told_by_the_shortest_stretch_that_holds_nine_in_ten() -> None:
