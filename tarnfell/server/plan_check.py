@@ -91,7 +91,7 @@ def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
     probe = probes.get(form.probe_id)
     far_end = place_store.far_end_by_id(g.db, form.far_end_id)
     if site.archived_us is not None:
-        return [_problem(f"{site.name} is archived. Take it out of the archive first.")]
+        return [_problem(f"{site.name} is archived. Restore it first.")]
     if probe is None or probe.enrolled_us is None:
         return [_problem("The probe is not placed at this site yet.")]
     if far_end is None or site.id not in place_store.sites_that_chose(g.db, far_end.id):

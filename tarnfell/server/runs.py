@@ -56,7 +56,7 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
     """Ask a probe to place calls."""
     site = require_site(slug)
     if site.archived_us is not None:
-        raise Problem(409, f"{site.name} is archived. Take it out of the archive first.")
+        raise Problem(409, f"{site.name} is archived. Restore it first.")
     video = video_loads(body.video)
     try:
         codec = find_codec(body.codec)

@@ -27,10 +27,10 @@ def next_step(
     verdict = evaluation.verdict
     if site.archived_us is not None:
         return NextStep(
-            words="Take this site out of the archive to go on with it",
-            why="It was put away; everything of it is kept.",
+            words="Restore this site to go on with it",
+            why="It is archived; everything of it is kept.",
             action="archive",
-            label="Take it out",
+            label="Restore",
         )
     if open_runs:
         run = open_runs[-1]
@@ -103,17 +103,17 @@ def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | 
     if not probes:
         words, why = (
             "Place a probe at the site",
-            "Calls are placed from inside: choose a spot, send a link.",
+            "Calls are placed from inside: choose a test point, send a link.",
         )
     elif not enrolled:
-        words, why = f"Get {probes[0].name} running", "It has not been heard yet. Somebody at the site opens its link."
+        words, why = f"Get {probes[0].name} running", "It has never been online. Somebody at the site opens its link."
     elif not far_ends:
         words, why = (
             "Choose where calls are answered",
             "Best where they will really be answered later.",
         )
     elif not any(is_heard(p) for p in enrolled):
-        words, why = f"Find out why {enrolled[0].name} is silent", "It was heard before and is not heard now."
+        words, why = f"Find out why {enrolled[0].name} is offline", "It was online before."
     else:
         return None
     return NextStep(words=words, why=why, action="place", label="Open its places")
@@ -155,12 +155,12 @@ def _place(probes: Sequence[Probe]) -> str:
     if not probes:
         return "no probe yet"
     if all(p.enrolled_us is None for p in probes):
-        return "link sent, not heard yet"
+        return "link sent, never online"
     heard = sum(is_heard(p) for p in probes)
     count = f"{len(probes)} {'probe' if len(probes) == 1 else 'probes'}"
     if heard == len(probes):
-        return f"{count}, heard just now"
-    return f"{count}, {heard} heard" if heard else f"{count}, silent now"
+        return f"{count} online"
+    return f"{count}, {heard} online" if heard else f"{count}, offline"
 
 
 def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:

@@ -47,13 +47,13 @@ def take(page: Page) -> None:
     shoot("sign-in")
     page.sign_in()
     page.go("/sites/skerry-road/brief")
-    page.see("To prove it")
-    page.driver.find_element(By.XPATH, "//label[contains(., 'was stated')]").click()
+    page.see("To show it")
+    page.driver.find_element(By.XPATH, "//label[contains(., 'directly')]").click()
     page.see("erlangs")
     shoot("brief")
     place_somebody(page, shoot)
     page.go("/sites/bench/load")
-    page.see("can be claimed")
+    page.see("95 % confidence")
     page.type_over("up to", "24")
     page.type_over("by", "4")
     page.press("At a time")
@@ -65,14 +65,14 @@ def take(page: Page) -> None:
     page.type_over("by", "6")
     page.type_over("Seconds each", "12")
     page.press("Start it now")
-    page.see("8 calls at once now", within_s=60)
+    page.see("8 concurrent calls now", within_s=60)
     shoot("staircase", 8)
-    page.see("at once sustained", within_s=120)
+    page.see("concurrent calls passed", within_s=120)
     bring_something(page, shoot)
     page.go("/sites/bench")
     page.press("Place calls …")
     page.see("kbit/s each way")
-    page.fill("Calls at once", "12")
+    page.fill("Concurrent calls", "12")
     page.fill("Seconds each", "30")
     shoot("place-calls")
     page.press("Place 12 calls")
@@ -112,12 +112,12 @@ def take(page: Page) -> None:
 def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     """A second spot with a probe on its way, and the page behind its link."""
     page.go("/sites/bench/place")
-    page.press("Add a spot …")
-    Select(page.field("What kind of spot")).select_by_visible_text("Behind the firewall")
+    page.press("Add a test point …")
+    Select(page.field("Type of test point")).select_by_visible_text("Behind the firewall")
     page.fill("What people there call it", "cellar rack")
     page.press("Add it")
     page.see("No probe stands here yet.")
-    page.press("Measure distances")
+    page.press("Check reachability and round trip")
     page.see("from bench-probe", within_s=30)
     page.driver.find_elements(By.XPATH, "//button[normalize-space()='Place a probe …']")[-1].click()
     page.fill("Name of the probe", "rack-box")
@@ -130,7 +130,7 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
         "Emulation.setDeviceMetricsOverride", {"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": True}
     )
     page.driver.get(link or "")
-    page.see("Fetch the probe")
+    page.see("Download the probe")
     shoot("join")
     page.driver.execute_cdp_cmd(
         "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
@@ -140,13 +140,13 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
 def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
     """A video stream beside a call on the bench, through its uploads and its bursts of loss."""
     page.go("/sites/bench/load")
-    page.see("can be claimed")
-    page.press("Hold a number, to study one thing")
+    page.see("95 % confidence")
+    page.press("Fixed load")
     page.press("Add video")
-    page.type_over("Calls at once", "1")
+    page.type_over("Concurrent calls", "1")
     Select(page.field("Video")).select_by_value("360p")
     page.press("Start it now")
-    page.see("at once sustained", within_s=120)
+    page.see("concurrent calls passed", within_s=120)
     page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
     page.see("Each video stream")
     page.driver.find_element(By.CSS_SELECTOR, "a[href*='/videos/']").click()
@@ -157,7 +157,7 @@ def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
 def bring_something(page: Page, shoot: Callable[..., None]) -> None:
     """The newest run, taken out as a capture and brought back as if somebody had sent it."""
     page.go("/sites/bench/imports")
-    page.see("Bring a file")
+    page.see("Upload file")
     page.driver.execute_async_script(
         "const done = arguments[arguments.length - 1];"
         "(async () => {"

@@ -51,7 +51,7 @@ def test_site_with_a_week_behind_it(page: Page) -> None:
     page.go("/sites/skerry-road")
     page.see("Uploads fill the line and calls wait behind them")
     text = page.text()
-    for words in ("Next: Report what was found", "not ready", "provisional", "Day sheet", "12 calls at once"):
+    for words in ("Next: Report what was found", "not ready", "provisional", "Day sheet", "12 concurrent calls"):
         assert words in text
     assert page.violations() == []
     # The day sheet by keyboard: a cell reads itself out, Enter opens its call.
@@ -59,13 +59,13 @@ def test_site_with_a_week_behind_it(page: Page) -> None:
     sheet.send_keys(Keys.ARROW_UP, Keys.ARROW_UP, Keys.ARROW_UP)
     page.see("click to open the call")
     sheet.send_keys(Keys.ENTER)
-    page.see("Judge the same packets again")
+    page.see("Recalculate with other settings")
 
 
 def test_measure_explains_itself(page: Page) -> None:
     page.go("/engagements/merrow-sound-ferries")
-    page.press("Calls held / needed")
-    page.see("From runs that held several calls.")
+    page.press("Calls shown / needed")
+    page.see("From calls in business hours")
     assert page.violations() == []
 
 
@@ -73,15 +73,15 @@ def test_place_calls_watch_them_and_read_the_result(page: Page) -> None:
     page.go("/sites/bench")
     page.press("Place calls")
     page.see("kbit/s each way at IP with RTCP")
-    page.fill("Calls at once", "3")
+    page.fill("Concurrent calls", "3")
     page.fill("Seconds each", "8")
     page.see("252 kbit/s each way")
     assert page.violations() == []
     page.press("Place 3 calls")
     page.see("Both directions are flowing at 50 packets a second.")
     assert page.violations() == []
-    assert "Up: probe to far end" in page.text()
-    page.see("calls were acceptable: both directions at 4.0 MOS or better.", within_s=40)
+    assert "Upload: probe to far end" in page.text()
+    page.see("calls were acceptable: both directions at 4.0 MOS or better", within_s=40)
     text = page.text()
     for words in ("MOS-CQEN", "both ends read one clock", "of 1 200 packets", "waiting", "taken", "running", "done"):
         assert words in text
@@ -95,9 +95,9 @@ def test_place_calls_watch_them_and_read_the_result(page: Page) -> None:
 
 def test_buffer_and_codec_judge_the_same_packets_again(page: Page) -> None:
     page.go("/sites/skerry-road")
-    page.see("Open the evidence")
+    page.see("Evidence:")
     page.driver.find_element(By.PARTIAL_LINK_TEXT, "call ").click()
-    page.see("Judge the same packets again")
+    page.see("Recalculate with other settings")
     before = heard(page)
     thumb = page.driver.find_element(By.CSS_SELECTOR, "[role=slider]")
     thumb.send_keys(Keys.END)
@@ -106,7 +106,7 @@ def test_buffer_and_codec_judge_the_same_packets_again(page: Page) -> None:
     page.field("As if the codec were").send_keys("G.729A")
     until(lambda: "codec=g729a" in page.driver.current_url)
     page.driver.back()
-    page.see("Findings")
+    page.see("Causes")
 
 
 def heard(page: Page) -> str:
@@ -123,7 +123,7 @@ def until(holds) -> None:  # type: ignore[no-untyped-def]
 def test_stop_from_the_browser(page: Page) -> None:
     page.go("/sites/bench")
     page.press("Place calls …")
-    page.fill("Calls at once", "2")
+    page.fill("Concurrent calls", "2")
     page.fill("Seconds each", "120")
     page.press("Place 2 calls")
     page.see("Both directions are flowing")
@@ -135,16 +135,16 @@ def test_stop_from_the_browser(page: Page) -> None:
 def test_bad_numbers_get_a_sentence(page: Page) -> None:
     page.go("/sites/bench")
     page.press("Place calls …")
-    page.fill("Calls at once", "10000")
+    page.fill("Concurrent calls", "10000")
     page.press("Place 10000 calls")
-    page.see("10000 calls at once cannot be placed: one probe places 1 to 100.")
-    page.press("Not now")
+    page.see("10000 concurrent calls cannot be placed: one probe places 1 to 100.")
+    page.press("Cancel")
 
 
 def test_run_goes_on_while_the_server_is_away(page: Page, bench: Bench) -> None:
     page.go("/sites/bench")
     page.press("Place calls …")
-    page.fill("Calls at once", "2")
+    page.fill("Concurrent calls", "2")
     page.fill("Seconds each", "6")
     page.press("Place 2 calls")
     page.see("Both directions are flowing")
@@ -160,7 +160,7 @@ def test_report(page: Page, bench: Bench) -> None:
     assert page.violations() == []
     page.driver.switch_to.frame(page.driver.find_element(By.TAG_NAME, "iframe"))
     page.see("Against the brief")
-    for words in ("not ready", "Evidence by day and hour", "Findings", "Method", "of 100"):
+    for words in ("not ready", "Evidence by day and hour", "Causes", "Method", "of 100"):
         assert words in page.text()
     page.driver.switch_to.default_content()
     page.go("/api/sites/skerry-road/report.html")
@@ -192,7 +192,7 @@ def test_order_and_measure_are_in_the_address(page: Page) -> None:
 
 def test_from_call_to_call_by_key(page: Page) -> None:
     page.go("/calls/1100")
-    page.see("Judge the same packets again")
+    page.see("Recalculate with other settings")
     page.driver.find_element(By.TAG_NAME, "body").send_keys("]")
     until(lambda: page.driver.current_url.endswith("/calls/1101"))
     page.driver.find_element(By.TAG_NAME, "body").send_keys("[")
@@ -203,7 +203,7 @@ def test_a_run_that_fails_says_why(page: Page, bench: Bench) -> None:
     """The far end is taken away while calls are on."""
     page.go("/sites/bench")
     page.press("Place calls …")
-    page.fill("Calls at once", "2")
+    page.fill("Concurrent calls", "2")
     page.fill("Seconds each", "60")
     page.press("Place 2 calls")
     page.see("Both directions are flowing")
@@ -218,7 +218,7 @@ def test_hundred_calls_live(page: Page) -> None:
     """More than the bench's line carries: every call has its thread, and the words stay true."""
     page.go("/sites/bench")
     page.press("Place calls …")
-    page.fill("Calls at once", "100")
+    page.fill("Concurrent calls", "100")
     page.fill("Seconds each", "12")
     page.see("420 % of the line up")
     page.note_status()

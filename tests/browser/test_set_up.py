@@ -29,14 +29,14 @@ def test_from_nothing_to_a_staircase(page: Page, bench: Bench, tmp_path: Path) -
         width = phone.execute_script("return document.documentElement.scrollWidth")
         assert width <= 390, "the page for people at the site does not fit a phone"
         file = tmp_path / "tarnfell-probe.pyz"
-        rig.fetch(site_side.driver.find_element(By.LINK_TEXT, "Fetch the probe").get_attribute("href") or "", file)
+        rig.fetch(site_side.driver.find_element(By.LINK_TEXT, "Download the probe").get_attribute("href") or "", file)
         command = [sys.executable, "-I", "-S", str(file), "--state", str(tmp_path / "state")]
         with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/") as probe:
             try:
                 site_side.see("It runs. Thank you.")
                 load(page)
                 page.go("/sites/quay-kiosk/place")
-                page.press("End its work …")
+                page.press("Retire probe …")
                 page.press("End it")
                 site_side.see("All done. Thank you.", within_s=30)
                 assert probe.wait(20) == 0
@@ -48,7 +48,7 @@ def brief_a_site(page: Page) -> None:
     page.go("/")
     page.press("New engagement …")
     page.fill("Customer or project", "Sound Kiosks")
-    page.press("Begin it")
+    page.press("Create engagement")
     page.see("No site yet.")
     sound(page)
     page.press("New site")
@@ -58,24 +58,24 @@ def brief_a_site(page: Page) -> None:
     page.see("0.6 erlangs")
     page.type_over("Up", "2")
     page.type_over("Down", "4")
-    page.see("of the line up")
+    page.see("of the upload rate")
     page.press("Strict")
-    page.see("96 times over")
+    page.see("389 ten-minute moments")
     page.press("Tolerant")
     page.press("Add video")
     page.see("720p at 30")
     page.see("The line cannot carry this")
-    page.press("Take out 720p30")
+    page.press("Remove 720p30")
     page.press("Add hours without load")
     sound(page)
-    page.press("Take out 12:00 to 13:00")
-    page.press("Make the site")
+    page.press("Remove 12:00 to 13:00")
+    page.press("Create site")
     page.see("Next: Place a probe at the site.")
 
 
 def place_a_probe(page: Page) -> str:
     page.press("Open its places")
-    page.press("Add a spot …")
+    page.press("Add a test point …")
     page.press("Add it")
     page.press("Place a probe …")
     page.fill("Name of the probe", "kiosk-laptop")
@@ -89,7 +89,7 @@ def place_a_probe(page: Page) -> str:
 
 
 def load(page: Page) -> None:
-    page.see("heard", within_s=30)
+    page.see("online", within_s=30)
     page.go("/sites/quay-kiosk/load")
     page.see("What it takes")
     page.type_over("up to", "30")
@@ -99,7 +99,7 @@ def load(page: Page) -> None:
     for label, value in (("From", "1"), ("up to", "3"), ("by", "2"), ("Seconds each", "3")):
         page.type_over(label, value)
     sound(page)
-    page.press("Again and again")
+    page.press("Recurring")
     page.see("As a rule of RFC 5545")
     page.fill("Name of the plan", "Weekdays")
     page.press("Schedule it")
@@ -109,8 +109,8 @@ def load(page: Page) -> None:
         page.type_over(label, value)
     Select(page.field("Marking")).select_by_visible_text("best effort (0)")
     page.press("Start it now")
-    page.see("at once now", within_s=40)
-    page.see("at once sustained", within_s=60)
+    page.see("concurrent calls now", within_s=40)
+    page.see("concurrent calls passed", within_s=60)
     sound(page)
 
 
@@ -129,7 +129,7 @@ def test_sites_from_a_list(page: Page, tmp_path: Path) -> None:
     page.see("Slip")
     page.go("/sites/slip")
     page.press("Archive")
-    page.see("Take this site out of the archive")
+    page.see("Restore this site to go on")
     page.go("/engagements/merrow-sound-ferries")
     page.see("Archived sites")
     sound(page)
@@ -139,9 +139,9 @@ def test_a_copy_of_a_site(page: Page) -> None:
     page.go("/sites/skerry-road")
     page.press("Duplicate …")
     page.fill("Name of the new site", "Skerry annex")
-    page.press("Make it")
+    page.press("Create site")
     page.see("Brief of Skerry annex")
-    page.press("Leave it as it was")
-    page.see("no evidence")
+    page.press("Discard changes")
+    page.see("not shown yet")
     page.press("Archive")
-    page.see("Take this site out of the archive")
+    page.see("Restore this site to go on")

@@ -15,16 +15,16 @@ pytestmark = pytest.mark.browser
 
 def plan_held(page: Page, seconds: int) -> None:
     page.go("/sites/bench/load")
-    page.see("can be claimed")
-    page.press("Hold a number, to study one thing")
-    page.type_over("Calls at once", "2")
+    page.see("95 % confidence")
+    page.press("Fixed load")
+    page.type_over("Concurrent calls", "2")
     page.type_over("Seconds each", str(seconds))
 
 
 def open_the_run(page: Page) -> None:
-    page.see("at once sustained", within_s=60)
+    page.see("concurrent calls passed", within_s=60)
     page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
-    page.see("Was it the network, or the probe itself?")
+    page.see("Self-check of probe and far end")
 
 
 def test_video_from_plan_to_picture(page: Page) -> None:
@@ -63,9 +63,9 @@ def test_media_one_way(page: Page) -> None:
     page.see("Media flows up only")
     page.press("Start it now")
     page.see("and nothing is sent back.", within_s=40)
-    assert "Down: far end to probe" not in page.text()
+    assert "Download: far end to probe" not in page.text()
     open_the_run(page)
-    page.see("the way up at 4.0 MOS or better")
+    page.see("upload only at 4.0 MOS or better")
     assert "nothing was to flow" in page.text()
     assert page.violations() == []
 

@@ -365,4 +365,4 @@ def test_next_steps_lead_to_the_first_call(house: House) -> None:
     house.person.put("/api/sites/annex/far-ends/1/chosen", json={"chosen": True}, headers=headers)
     assert says() == "Place the first calls"
     connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
-    assert says() == "Find out why lap is silent"
+    assert says() == "Find out why lap is offline"

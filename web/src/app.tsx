@@ -102,7 +102,7 @@ function Shell({ session, children }: { session: Model<"Session">; children: Rea
         <span className="flex-1" />
         <KeyHelp />
         <button type="button" className="text-sm hover:underline" onClick={toggleTheme}>
-          Light or dark
+          Theme
         </button>
         <span className="text-sm text-soft">{session.name}</span>
         <button type="button" className="text-sm hover:underline" onClick={signOut}>

@@ -81,7 +81,7 @@ function Editor({ page }: { page: Page }) {
         <div>
           <WhatItCarries page={page} form={form} change={change} />
           <TheLine form={form} change={change} />
-          <Section title="What makes a call acceptable, and what proves the site">
+          <Section title="Acceptance criteria and evidence">
             <TargetsSection
               page={page}
               targets={form.targets as Model<"TargetsForm">}
@@ -98,9 +98,9 @@ function Editor({ page }: { page: Page }) {
             )}
             <div className="flex gap-3">
               <Button act type="submit" disabled={busy}>
-                {site ? "Keep the brief" : "Make the site"}
+                {site ? "Save brief" : "Create site"}
               </Button>
-              <LinkButton to={back}>{site ? "Leave it as it was" : "Not now"}</LinkButton>
+              <LinkButton to={back}>{site ? "Discard changes" : "Cancel"}</LinkButton>
             </div>
           </div>
         </div>

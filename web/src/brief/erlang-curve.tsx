@@ -1,4 +1,4 @@
-// How many calls at once the people need: the share of attempts that find no room, against the room there is.
+// How many concurrent calls the people need: the share of attempts that find no room, against the room there is.
 import type { Model } from "../api/client";
 import { fixed } from "../shared/format";
 import { type Frame, line, place } from "./erlang-geometry";
@@ -11,7 +11,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"NeedView">; accep
   if (!at) return null;
   const [x, y] = place(FRAME, most, at);
   const floor = FRAME.height - FRAME.bottom;
-  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} calls at once ${fixed(at.blocked_pct, 2)} % of attempts find no room, ${accepted} % accepted.`;
+  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} concurrent calls ${fixed(at.blocked_pct, 2)} % of attempts find no room, ${accepted} % accepted.`;
   const late = x > FRAME.width * 0.6;
   return (
     <figure>
@@ -32,7 +32,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"NeedView">; accep
             textAnchor={late ? "end" : "start"}
             className="font-semibold"
           >
-            {need.calls} calls at once
+            {need.calls} concurrent calls
           </text>
           <text
             x={x + (late ? -6 : 6)}

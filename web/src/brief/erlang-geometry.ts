@@ -1,4 +1,4 @@
-// From the blocking curve to pixels: calls at once along, blocked share up.
+// From the blocking curve to pixels: concurrent calls along, blocked share up.
 
 export interface CurvePoint {
   calls: number;

@@ -50,7 +50,7 @@ export function Hours({ page, form, change }: PartProps & { page: Page }) {
               onChange={(from_minute) => set({ from_minute })}
             />
             <TimeField label="To" value={row.to_minute} onChange={(to_minute) => set({ to_minute })} />
-            <TextField label="Because" value={row.why ?? ""} onChange={(why) => set({ why })} />
+            <TextField label="Reason" value={row.why ?? ""} onChange={(why) => set({ why })} />
           </>
         )}
       </Rows>

@@ -125,7 +125,7 @@ function KeepPreset(props: {
             {problem && <Note>{problem}</Note>}
             <div className="mt-3">
               <Button type="submit" disabled={!title.trim()}>
-                Keep it
+                Save
               </Button>
             </div>
           </form>

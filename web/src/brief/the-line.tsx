@@ -9,7 +9,7 @@ export function TheLine({ form, change }: PartProps) {
     <Section title="The line and its overheads">
       <div className="grid grid-cols-4 gap-x-5 gap-y-4">
         <TextField
-          label="Medium"
+          label="Access type"
           value={form.medium ?? ""}
           onChange={(medium) => change({ medium })}
           placeholder="Fibre"
@@ -27,7 +27,7 @@ export function TheLine({ form, change }: PartProps) {
           onChange={(rate) => change({ up_kbps: kilobits(rate) })}
         />
         <NumberField
-          label="Tests may take"
+          label="Maximum line share for tests"
           unit="%"
           value={form.ceiling_pct ?? null}
           onChange={(ceiling_pct) => change({ ceiling_pct })}
@@ -41,17 +41,17 @@ export function TheLine({ form, change }: PartProps) {
           onChange={(provider) => change({ provider })}
         />
         <TextField
-          label="Line is run by"
+          label="Line managed by"
           value={form.line_by ?? ""}
           onChange={(line_by) => change({ line_by })}
         />
         <TextField
-          label="Firewall is run by"
+          label="Firewall managed by"
           value={form.firewall_by ?? ""}
           onChange={(firewall_by) => change({ firewall_by })}
         />
         <TextField
-          label="Switches are run by"
+          label="Switches managed by"
           value={form.switches_by ?? ""}
           onChange={(switches_by) => change({ switches_by })}
         />
@@ -87,7 +87,7 @@ export function TheLine({ form, change }: PartProps) {
           unit="bytes"
           value={form.tunnel_bytes ?? 0}
           onChange={(bytes) => change({ tunnel_bytes: whole(bytes) ?? 0 })}
-          hint="of a VPN, a packet"
+          hint="VPN overhead per packet"
         />
       </div>
     </Section>

@@ -36,18 +36,18 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
         {!stated && (
           <>
             <NumberField
-              label="Calls each, busy hour"
+              label="Busy-hour calls per person"
               value={form.calls_per_hour ?? null}
               onChange={(calls_per_hour) => change({ calls_per_hour })}
             />
             <NumberField
-              label="Length of a call"
+              label="Average call duration"
               unit="min"
               value={form.minutes_per_call ?? null}
               onChange={(minutes_per_call) => change({ minutes_per_call })}
             />
             <NumberField
-              label="May find no room"
+              label="Blocking probability"
               unit="%"
               value={form.blocking_pct ?? null}
               onChange={(blocking_pct) => change({ blocking_pct })}
@@ -56,7 +56,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
         )}
         {stated && (
           <NumberField
-            label="Calls at once"
+            label="Concurrent calls"
             value={form.stated_calls ?? null}
             onChange={(calls) => change({ stated_calls: whole(calls) ?? 1 })}
           />
@@ -64,7 +64,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
       </div>
       <div className="mt-3">
         <CheckField
-          label="The number of calls at once was stated"
+          label="Enter concurrent calls directly"
           hint="By the customer or the old exchange’s counters; otherwise it follows from people and calling."
           value={stated}
           onChange={(on) => change({ stated_calls: on ? 10 : null })}
@@ -88,7 +88,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
           }
         />
         <SelectField
-          label="Packet every"
+          label="Packetisation interval"
           value={String(form.ptime_ms)}
           options={(codec?.intervals_ms ?? [form.ptime_ms ?? 20]).map((p) => [String(p), `${p} ms`] as const)}
           onChange={(ptime) => change({ ptime_ms: Number(ptime) })}

@@ -62,7 +62,7 @@ export function CallScreen({ id }: { id: string }) {
       </div>
       {page.tainted.length > 0 && (
         <div className="mt-4">
-          <Note>Not to be trusted: {page.tainted.join(" ")}</Note>
+          <Note>Invalid: {page.tainted.join(" ")}</Note>
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
@@ -88,7 +88,7 @@ function Again(props: {
   const fitting = codecs.data?.codecs.filter((c) => c.intervals_ms.includes(page.ptime_ms)) ?? [];
   return (
     <div className="mt-5 grid grid-cols-[150px_1fr_300px] items-center gap-7 border-y border-hair py-3">
-      <p className="leading-snug font-semibold">Judge the same packets again</p>
+      <p className="leading-snug font-semibold">Recalculate with other settings</p>
       <DepthSlider
         label="Listener’s buffer"
         value={buffer}
@@ -169,7 +169,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
               <Term of="delay" />
             </dt>
             <dd>
-              {ms(f.delay_p50_ms, 1)}, ear {ms(f.mouth_to_ear_ms)}
+              {ms(f.delay_p50_ms, 1)}, mouth-to-ear {ms(f.mouth_to_ear_ms)}
               {page.adaptive && `, buffer ${ms(side.mean_depth_ms)}`}
             </dd>
             <dt>
@@ -195,9 +195,9 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
                 .map((d) => marking(Number(d)))
                 .join(", ") || "–"}
             </dd>
-            <dt>Odd ones</dt>
+            <dt>Reordered, duplicated</dt>
             <dd>
-              {f.reordered} overtaken, {f.duplicates} doubled
+              {f.reordered} reordered, {f.duplicates} duplicated
             </dd>
           </dl>
         </div>

@@ -53,7 +53,7 @@ export function CodecValuesScreen({ id }: { id: string }) {
             <th>Codec</th>
             <th>Ie</th>
             <th>Bpl</th>
-            <th>Standing and source</th>
+            <th>Status and source</th>
             {page.data.loss_pct.map((loss) => (
               <th key={loss} className="whitespace-nowrap">
                 {loss === 0 ? "MOS, no loss" : `at ${loss} %`}
@@ -191,7 +191,7 @@ function Values({
         <Button act type="submit">
           Judge by these
         </Button>
-        <Dialog.Close className="border border-ink bg-raised px-4 py-1.5 font-semibold">Not now</Dialog.Close>
+        <Dialog.Close className="border border-ink bg-raised px-4 py-1.5 font-semibold">Cancel</Dialog.Close>
       </div>
     </form>
   );

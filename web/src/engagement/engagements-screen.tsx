@@ -25,8 +25,7 @@ export function EngagementsScreen() {
       </div>
       {list.data.engagements.length === 0 && (
         <p className="mt-6 max-w-xl">
-          There is no engagement here yet. An engagement is one customer’s question, asked of each of its
-          sites.
+          There is no engagement here yet. An engagement is a customer project and its sites.
         </p>
       )}
       <ul className="rule mt-6">

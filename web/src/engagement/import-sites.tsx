@@ -74,7 +74,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
             </Button>
           )}
           <Dialog.Close asChild>
-            <Button>{answer?.state === "kept" ? "Done" : "Not now"}</Button>
+            <Button>{answer?.state === "kept" ? "Done" : "Cancel"}</Button>
           </Dialog.Close>
         </div>
       </Sheet>
@@ -97,7 +97,7 @@ function Lines({ answer }: { answer: Model<"SiteImportAnswer"> }) {
             <tr className="text-left text-soft [&>th]:pr-4 [&>th]:font-normal">
               <th>Line</th>
               <th>Site</th>
-              <th>Calls at once</th>
+              <th>Concurrent calls</th>
               <th>{made ? "Made as" : "In the way"}</th>
             </tr>
           </thead>

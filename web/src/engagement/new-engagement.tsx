@@ -57,10 +57,10 @@ export function EngagementDialog({ of, children }: Props) {
           {problem && <Note>{problem}</Note>}
           <div className="flex gap-3">
             <Button act type="submit" disabled={!name.trim()}>
-              {of ? "Keep it" : "Begin it"}
+              {of ? "Save" : "Create engagement"}
             </Button>
             <Dialog.Close asChild>
-              <Button>Not now</Button>
+              <Button>Cancel</Button>
             </Dialog.Close>
           </div>
         </form>

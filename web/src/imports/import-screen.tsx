@@ -24,7 +24,7 @@ export function ImportScreen({ id }: { id: string }) {
           ["/", "Engagements"],
           [`/engagements/${page.engagement_slug}`, page.engagement_name],
           [`/sites/${page.site_slug}`, page.site_name],
-          [`/sites/${page.site_slug}/imports`, "From elsewhere"],
+          [`/sites/${page.site_slug}/imports`, "Imported files"],
         ]}
         title={page.name}
       />
@@ -90,7 +90,7 @@ function StreamPart({ stream, timeZone }: { stream: Stream; timeZone: string }) 
           {count(stream.sent)} sent, {count(stream.lost)} lost ({pct(stream.loss_pct, 2)},{" "}
           {stream.longest_loss_run} in a row), {count(stream.late)} late · <Term of="jitter" /> up to{" "}
           {ms(stream.jitter_max_ms, 1)} · <Term of="pdv" /> {ms(stream.pdv_p95_ms, 1)}, most{" "}
-          {ms(stream.pdv_max_ms)} · {stream.reordered} overtaken, {stream.duplicates} doubled ·{" "}
+          {ms(stream.pdv_max_ms)} · {stream.reordered} reordered, {stream.duplicates} duplicated ·{" "}
           {marks.join(", ")}
         </p>
         {stream.seconds.length > 0 && (
@@ -117,7 +117,7 @@ function StreamPart({ stream, timeZone }: { stream: Stream; timeZone: string }) 
 function Echo({ echo }: { echo: Model<"EchoView"> }) {
   return (
     <Section
-      title={`Echoes to ${echo.host ?? "an unnamed host"}`}
+      title={`Ping to ${echo.host ?? "an unnamed host"}`}
       aside={`${echo.system} log, ${echo.stamped ? "times as stamped" : "no times in it: one a second is assumed"}`}
     >
       <p className="text-xl font-semibold">
@@ -125,8 +125,8 @@ function Echo({ echo }: { echo: Model<"EchoView"> }) {
         {echo.longest_loss_run > 1 && `, ${echo.longest_loss_run} in a row`}
       </p>
       <p className="mt-1">
-        Round trip {ms(echo.rtt_min_ms, 1)} at least, {ms(echo.rtt_p50_ms, 1)} in the middle,{" "}
-        {ms(echo.rtt_p95_ms, 1)} for nineteen in twenty, {ms(echo.rtt_max_ms, 1)} at most
+        Round trip {ms(echo.rtt_min_ms, 1)} at least, {ms(echo.rtt_p50_ms, 1)} median,{" "}
+        {ms(echo.rtt_p95_ms, 1)} 95th percentile, {ms(echo.rtt_max_ms, 1)} at most
       </p>
       <EchoPlot echo={echo} />
     </Section>

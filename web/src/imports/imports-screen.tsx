@@ -47,16 +47,16 @@ export function ImportsScreen({ id }: { id: string }) {
           [`/engagements/${page.engagement_slug}`, page.engagement_name],
           [`/sites/${id}`, page.site_name],
         ]}
-        title="From elsewhere"
+        title="Imported files"
       />
-      <h1 className="mt-2 text-3xl tracking-tight">From elsewhere</h1>
+      <h1 className="mt-2 text-3xl tracking-tight">Imported files</h1>
       <p className="mt-1 max-w-3xl text-soft">
         A packet capture (pcap or pcapng) with calls in it, or what ping printed on Linux, macOS or Windows.
         It is shown beside the site’s own evidence and does not count into its verdict.
       </p>
       <div className="mt-5 flex items-end gap-6">
         <label className="cursor-pointer border border-act bg-act px-4 py-1.5 font-semibold text-on-act focus-within:outline-2 focus-within:outline-ink">
-          {busy ? "Reading the file …" : "Bring a file"}
+          {busy ? "Reading the file …" : "Upload file"}
           <input
             type="file"
             className="sr-only"

@@ -12,9 +12,9 @@ type Join = Model<"JoinPage">;
 const HEADLINES: Record<Join["state"], string> = {
   open: "Help measure this network",
   running: "It runs. Thank you.",
-  silent: "It is not heard now",
+  silent: "It is offline now",
   finished: "All done. Thank you.",
-  expired: "This link has run out",
+  expired: "This link has expired",
   revoked: "This link was taken back",
 };
 
@@ -60,8 +60,8 @@ function Body({ page }: { page: Join }) {
           <Part title="What will happen">
             <ul className="list-disc space-y-1 pl-5 leading-snug">
               <li>
-                A small program runs on a computer at the spot above and places test calls, with no sound of
-                yours.
+                A small program runs on a computer at the test point above and places test calls, with no
+                sound of yours.
               </li>
               <li>
                 It measures how the packets of those calls travel. It reads nothing else on your network.
@@ -75,14 +75,14 @@ function Body({ page }: { page: Join }) {
           <Part title="What to do">
             <ol className="list-decimal space-y-3 pl-5 leading-snug">
               <li>
-                On a computer at the spot: fetch the file.
+                On a computer at the test point: fetch the file.
                 <p className="mt-2">
                   <a
                     href={page.file}
                     className="inline-block border border-act bg-act px-5 py-2.5 font-semibold text-on-act"
                     download
                   >
-                    Fetch the probe
+                    Download the probe
                   </a>
                 </p>
               </li>

@@ -142,7 +142,7 @@ function Plans({ site, places, plans }: Props) {
                     setForm(fresh);
                   }}
                 >
-                  Leave it as it was
+                  Discard changes
                 </Button>
               )}
             </div>

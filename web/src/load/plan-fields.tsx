@@ -38,7 +38,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           label="From the probe"
           value={String(form.probe_id)}
           options={probes.map(
-            (p) => [String(p.id), p.state === "heard" ? p.name : `${p.name}, silent`] as const,
+            (p) => [String(p.id), p.state === "heard" ? p.name : `${p.name}, offline`] as const,
           )}
           onChange={(value) => change({ probe_id: Number(value) })}
         />
@@ -65,7 +65,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           }}
         />
         <SelectField
-          label="Packet every"
+          label="Packetisation interval"
           value={String(form.ptime_ms)}
           options={(codec?.intervals_ms ?? [form.ptime_ms ?? 20]).map((p) => [String(p), `${p} ms`] as const)}
           onChange={(value) => change({ ptime_ms: Number(value) })}
@@ -103,8 +103,8 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         label="Shape of the load"
         value={form.shape ?? "hold"}
         options={[
-          ["rise", "Rise step by step, to find how many hold"],
-          ["hold", "Hold a number, to study one thing"],
+          ["rise", "Ramp up to find the maximum"],
+          ["hold", "Fixed load"],
         ]}
         onChange={(shape) => change({ shape })}
       />
@@ -117,7 +117,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           </>
         )}
         {form.shape === "hold" && (
-          <Whole label="Calls at once" value={form.calls} onChange={(calls) => change({ calls })} />
+          <Whole label="Concurrent calls" value={form.calls} onChange={(calls) => change({ calls })} />
         )}
         <NumberField
           label="Seconds each"
@@ -132,8 +132,8 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         options={[
           ["now", "Now"],
           ["at", "At a time"],
-          ["repeat", "Again and again"],
-          ["draft", "Not yet: keep a draft"],
+          ["repeat", "Recurring"],
+          ["draft", "Save as draft"],
         ]}
         onChange={(when) =>
           change({
@@ -228,9 +228,9 @@ function Repeat({ rule, onChange }: { rule: string; onChange: (rule: string) => 
             onChange={(every) => set({ every: every as Recurrence["every"] })}
           />
           <NumberField
-            label="Times in all"
+            label="Ends after"
             value={found.times}
-            placeholder="until dropped"
+            placeholder="never"
             onChange={(times) => set({ times: times === null ? null : Math.max(1, Math.round(times)) })}
           />
         </div>

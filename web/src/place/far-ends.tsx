@@ -26,7 +26,7 @@ export function FarEnds({ page, change }: { page: Page; change: Change }) {
       {page.far_ends.length === 0 && (
         <p className="leading-snug">
           Calls need somebody to answer. Run <span className="font-mono text-[13px]">tarnfell farend</span>{" "}
-          where calls will really be answered, or let a probe in another spot answer.
+          where calls will really be answered, or let a probe at another test point answer.
         </p>
       )}
       <ul className="space-y-5">
@@ -55,7 +55,7 @@ export function FarEnds({ page, change }: { page: Page; change: Change }) {
                   </FarEndDialog>
                   {far.other_sites === 0 && (
                     <button type="button" onClick={() => change("remove", `far-ends/${far.id}`)}>
-                      Put away
+                      Archive
                     </button>
                   )}
                 </p>
@@ -154,14 +154,14 @@ function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; c
             label={of ? "New key, if it has changed" : "Key"}
             value={key}
             onChange={setKey}
-            hint="What stands in its key file. Only who knows it may place calls there."
+            hint="Paste the contents of the key file; it is needed to place calls."
           />
           <div className="flex gap-3">
             <Button act type="submit" disabled={!name.trim() || !host.trim() || (!of && !key.trim())}>
-              {of ? "Keep it" : "Add it"}
+              {of ? "Save" : "Add it"}
             </Button>
             <Dialog.Close asChild>
-              <Button>Not now</Button>
+              <Button>Cancel</Button>
             </Dialog.Close>
           </div>
         </form>

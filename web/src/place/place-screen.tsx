@@ -31,7 +31,8 @@ export function PlaceScreen({ id }: { id: string }) {
         <div>
           <h1 className="text-3xl tracking-tight">Places of {places.site_name}</h1>
           <p className="mt-1 text-soft">
-            Two spots tell the inside from the line: one far from the way out, one just behind the firewall.
+            Two test points tell the inside from the line: one far from the WAN edge, one just behind the
+            firewall.
           </p>
         </div>
         <AddSpot page={places} change={change} first={places.spots.length === 0} />
@@ -65,10 +66,10 @@ export function PlaceScreen({ id }: { id: string }) {
             </Section>
           ))}
           {places.spots.length === 0 && (
-            <Section title="Spots">
+            <Section title="Test points">
               <p>
-                Name a spot first: where in the building should calls be measured from? Where people take them
-                is a good beginning.
+                Name a test point first: where in the building should calls be measured from? Where people
+                take them is a good beginning.
               </p>
             </Section>
           )}
@@ -86,8 +87,8 @@ function AddSpot({ page, change, first }: { page: Page; change: Change; first: b
   const why = page.spot_kinds.find((one) => one.kind === kind);
   return (
     <Popup
-      label="Add a spot"
-      trigger={<Button act={first}>Add a spot …</Button>}
+      label="Add a test point"
+      trigger={<Button act={first}>Add a test point …</Button>}
       confirm="Add it"
       onConfirm={async () => {
         const done = await change("post", "spots", { name: name.trim() || why?.words, kind, note });
@@ -96,7 +97,7 @@ function AddSpot({ page, change, first }: { page: Page; change: Change; first: b
       }}
     >
       <SelectField
-        label="What kind of spot"
+        label="Type of test point"
         value={kind}
         options={page.spot_kinds.map((one) => [one.kind, one.words] as const)}
         onChange={(value) => setKind(value as typeof kind)}

@@ -11,7 +11,7 @@ import type { Change } from "./use-places";
 type Probe = Model<"ProbeCard">;
 type Page = Model<"PlacePage">;
 
-const STATE_WORDS = { heard: "heard", silent: "silent", "not placed": "not heard yet" } as const;
+const STATE_WORDS = { heard: "online", silent: "offline", "not placed": "never online" } as const;
 
 export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; change: Change }) {
   const ask = (kind: string) => change("post", `probes/${probe.id}/commands`, { kind });
@@ -39,7 +39,7 @@ export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; c
         {enrolled && (
           <>
             <button type="button" onClick={() => ask("distances")}>
-              Measure distances
+              Check reachability and round trip
             </button>
             <button type="button" onClick={() => ask(probe.answers ? "silence" : "answer")}>
               {probe.answers ? "Stop answering calls" : "Answer calls from other spots"}
@@ -53,8 +53,8 @@ export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; c
         )}
         <EditProbe probe={probe} page={page} change={change} />
         <Popup
-          label="End its work"
-          trigger={<button type="button">End its work …</button>}
+          label="Retire probe"
+          trigger={<button type="button">Retire probe …</button>}
           confirm="End it"
           onConfirm={() => ask("end")}
         >
@@ -100,7 +100,7 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
             className="underline underline-offset-3"
             onClick={() => change("remove", `probes/${probe.id}/link`)}
           >
-            Take it back
+            Revoke link
           </button>
         </div>
       </div>
@@ -110,7 +110,7 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
   return (
     <p className="mt-2">
       {invitation?.state === "revoked" && "Its link was taken back. "}
-      {invitation?.state === "expired" && "Its link has run out. "}
+      {invitation?.state === "expired" && "Its link has expired. "}
       <Button onClick={renew}>
         {probe.enrolled_us ? "New link, for another machine" : "Make a new link"}
       </Button>
@@ -178,7 +178,7 @@ function EditProbe({ probe, page, change }: { probe: Probe; page: Page; change: 
     <Popup
       label="Rename or move"
       trigger={<button type="button">Rename or move …</button>}
-      confirm="Keep it"
+      confirm="Save"
       disabled={!name.trim()}
       onConfirm={() => change("put", `probes/${probe.id}`, { name, spot_id: Number(spot) })}
     >
@@ -188,7 +188,7 @@ function EditProbe({ probe, page, change }: { probe: Probe; page: Page; change: 
         value={spot}
         options={page.spots.map((one) => [String(one.id), one.name] as const)}
         onChange={setSpot}
-        hint="What it measured so far stays with the probe, not with the spot."
+        hint="What it measured so far stays with the probe, not with the test point."
       />
     </Popup>
   );
@@ -205,10 +205,10 @@ function History({ probe, page }: { probe: Probe; page: Page }) {
       <table className="mt-3 w-full text-sm">
         <thead>
           <tr className="text-left text-soft [&>th]:pr-3 [&>th]:font-normal">
-            <th>Told to</th>
-            <th>Asked</th>
-            <th>Taken</th>
-            <th>Ended</th>
+            <th>Task</th>
+            <th>Requested</th>
+            <th>Started</th>
+            <th>Finished</th>
             <th>How it ended</th>
           </tr>
         </thead>

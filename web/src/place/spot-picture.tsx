@@ -27,7 +27,7 @@ export function SpotPicture({ page }: { page: Page }) {
           inside {page.site_name}
         </text>
         <text x={wayOut} y={y + 48} textAnchor="middle">
-          the way out
+          WAN edge
         </text>
         <text x={(wayOut + STAGE.cloud) / 2} y={16} textAnchor="middle">
           {["the line", page.medium, page.provider].filter(Boolean).join(" · ")}

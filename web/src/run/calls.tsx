@@ -20,8 +20,8 @@ const SORTS = [
   ["delay", "longest delay first"],
   ["jitter", "highest jitter first"],
   ["burst", "burstiest first"],
-  ["reordered", "most overtaken first"],
-  ["duplicates", "most doubled first"],
+  ["reordered", "most reordered first"],
+  ["duplicates", "most duplicated first"],
 ] as const;
 
 const FILTERS = [

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { get, type Model, post } from "../api/client";
 import { LiveRun } from "../run/live-run";
 import { Button, Note, Section } from "../shared/controls";
-import { dateTime, duration, plural } from "../shared/format";
+import { dateTime, duration } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { Staircase } from "./staircase";
 
@@ -77,7 +77,7 @@ function headline(page: Page): string {
   if (page.state === "waiting") return "Waiting for the probe.";
   if (page.state === "missed") return "It did not begin.";
   const step = page.steps.find((one) => one.state === "running");
-  if (page.state === "running" && step) return `${plural(step.calls_at_once, "call")} at the same time now.`;
+  if (page.state === "running" && step) return `${step.calls_at_once} concurrent calls now.`;
   if (page.state === "running") return "Between two steps.";
   if (held === null) return "No step completed.";
   const all = page.steps.at(-1)?.calls_at_once === held;

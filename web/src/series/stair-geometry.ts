@@ -1,4 +1,4 @@
-// The staircase: calls at once along, share of acceptable calls up.
+// The staircase: concurrent calls along, share of acceptable calls up.
 
 export const STAIRS = { width: 1080, height: 250, left: 54, right: 150, top: 18, bottom: 40 } as const;
 

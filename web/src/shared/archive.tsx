@@ -18,7 +18,7 @@ export function ArchiveButton({ path, archived }: { path: string; archived: bool
   };
   return (
     <>
-      <Button onClick={act}>{archived ? "Take out of the archive" : "Archive"}</Button>
+      <Button onClick={act}>{archived ? "Restore" : "Archive"}</Button>
       {problem && <Note>{problem}</Note>}
     </>
   );

@@ -36,14 +36,14 @@ export function KeyHelp() {
   useKey("t", toggleTheme);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger className="text-sm hover:underline">Keys ?</Dialog.Trigger>
+      <Dialog.Trigger className="text-sm hover:underline">Shortcuts ?</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-10 bg-black/30" />
         <Dialog.Content
           aria-describedby={undefined}
           className="fixed top-28 left-1/2 z-20 w-[440px] -translate-x-1/2 border border-ink bg-paper p-6"
         >
-          <Dialog.Title className="mb-3 text-lg">Keys</Dialog.Title>
+          <Dialog.Title className="mb-3 text-lg">Shortcuts</Dialog.Title>
           <dl className="grid grid-cols-[120px_1fr] gap-y-1.5">
             {KEYS.map(([key, words]) => (
               <div key={key} className="contents">

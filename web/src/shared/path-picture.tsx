@@ -36,10 +36,10 @@ export function PathPicture({ path }: { path: Path }) {
           far end
         </text>
         <text x={540} y={20} textAnchor="middle">
-          {legWords("Up", path.up)}
+          {legWords("Upload", path.up)}
         </text>
         <text x={540} y={104} textAnchor="middle">
-          {legWords("Down", path.down)}
+          {legWords("Download", path.down)}
         </text>
         <text x={540} y={123} textAnchor="middle" className="fill-soft text-[13px]">
           inside, line and beyond as one leg: they are not told apart until gateway and provider’s edge are
@@ -82,9 +82,9 @@ function Posts({ x1, x2, top, bottom }: { x1: number; x2: number; top: number; b
 
 function legWords(name: string, leg: Path["up"]): string {
   if (leg.mos_p10 === null) return `${name}: ${DASH}`;
-  return `${name}: ${pct(leg.loss_pct, 2)} lost · up to ${ms(leg.added_p95_ms)} added · nine calls in ten at ${leg.mos_p10.toFixed(2)} MOS or better`;
+  return `${name}: ${pct(leg.loss_pct, 2)} lost · up to ${ms(leg.added_p95_ms)} added · 10th-percentile MOS ${leg.mos_p10.toFixed(2)}`;
 }
 
 function pathWords(path: Path): string {
-  return `${legWords("Up", path.up)}. ${legWords("Down", path.down)}.`;
+  return `${legWords("Upload", path.up)}. ${legWords("Download", path.down)}.`;
 }

@@ -30,7 +30,7 @@ export function Rows<T extends object>({ rows, onChange, make, add, name, column
             className="pb-2 text-sm underline underline-offset-3"
             onClick={() => onChange(rows.filter((_, j) => j !== i))}
           >
-            Take out<span className="sr-only"> {name(row)}</span>
+            Remove<span className="sr-only"> {name(row)}</span>
           </button>
         </div>
       ))}

@@ -47,7 +47,7 @@ export function DuplicateSite({ site }: { site: Model<"SitePage"> }) {
             {problem && <Note>{problem}</Note>}
             <div className="mt-3">
               <Button type="submit" disabled={!name.trim()}>
-                Make it
+                Create site
               </Button>
             </div>
           </form>

@@ -93,7 +93,7 @@ function PlaceForm({ site }: { site: Site }) {
             ))}
           </select>
         </Field>
-        <Field label="Packet every">
+        <Field label="Packetisation interval">
           <select className={INPUT} value={ptime} onChange={(event) => setPtime(Number(event.target.value))}>
             {(codec?.intervals_ms ?? [ptime]).map((p) => (
               <option key={p} value={p}>
@@ -111,7 +111,7 @@ function PlaceForm({ site }: { site: Site }) {
             ))}
           </select>
         </Field>
-        <Field label="Calls at once" hint="1 to 100">
+        <Field label="Concurrent calls" hint="1 to 100">
           <input
             className={INPUT}
             inputMode="numeric"
@@ -138,7 +138,7 @@ function PlaceForm({ site }: { site: Site }) {
         <Button act type="submit" disabled={busy}>
           Place {calls} {calls === "1" ? "call" : "calls"}
         </Button>
-        <Dialog.Close className="border border-ink bg-raised px-4 py-1.5 font-semibold">Not now</Dialog.Close>
+        <Dialog.Close className="border border-ink bg-raised px-4 py-1.5 font-semibold">Cancel</Dialog.Close>
       </div>
     </form>
   );

@@ -52,7 +52,7 @@ export function VideoScreen({ id }: { id: string }) {
       </div>
       {page.tainted.length > 0 && (
         <div className="mt-4">
-          <Note>Not to be trusted: {page.tainted.join(" ")}</Note>
+          <Note>Invalid: {page.tainted.join(" ")}</Note>
         </div>
       )}
       <Again page={page} buffer={buffer} set={set} />
@@ -67,7 +67,7 @@ function Again(props: { page: Page; buffer: number; set: (name: string, value: s
   const asked = page.refresh === "requested";
   return (
     <div className="mt-5 grid grid-cols-[150px_1fr_auto] items-center gap-7 border-y border-hair py-3">
-      <p className="leading-snug font-semibold">Judge the same packets again</p>
+      <p className="leading-snug font-semibold">Recalculate with other settings</p>
       <DepthSlider
         label="Viewer’s buffer"
         value={buffer}
