@@ -244,7 +244,9 @@ def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_
         assert enrolled.returncode == 0, enrolled.stderr
         with rig.process("-m", "tarnfell.cli", "probe", "run", *state, prefix=lab.inside(lab.site)):
             rig.eventually(lambda: len(run_store.newest_seconds(db, run.id, 3)) == 3, "calls to flow")
-            forwards(lab, "table ip down {\n chain every {\n type filter hook forward priority 0; policy drop;\n }\n}\n")
+            forwards(
+                lab, "table ip down {\n chain every {\n type filter hook forward priority 0; policy drop;\n }\n}\n"
+            )
             # The probe gives up after half a minute of silence and then looks whether the server answers.
             rig.eventually(lambda: list((tmp_path / "state").rglob("*.record")), "the probe's half on its disk", 90)
             sh(f"ip netns exec {lab.middle} nft delete table ip down")

@@ -11,11 +11,13 @@ share is built from moments:
              whatever the number of calls.
     n        moments / v, the effective sample size (Kish 1965), at most the number of calls
     interval Clopper–Pearson on n with fractional counts (Korn and Graubard 1998), 95 %
+    days     bad moments that flock on some days tell less of how rare they are: for the lower end, v is at least
+             (sum over days of squared bad + 1) / (bad + 1), the mean number of bad moments on a bad day. The upper
+             end does without: that a site failed on the days watched needs no other days to be true.
 
-Good evidence never lowers its lower end, bad evidence never raises its upper one. It speaks of the days that were
-watched; a term for days that differ would break that promise, and seven days tell little of rare bad ones anyway. Why a
-brief asks for a number of days is that. ``benchmarks/coverage.py`` holds it against simulated networks; docs/method.md
-prints the tables.
+Good evidence never lowers the lower end, bad evidence never raises the upper one. A kind of day that was never watched
+is in no interval; why a brief asks for a number of days is that. ``benchmarks/coverage.py`` holds all this against
+simulated networks; docs/method.md prints the tables.
 """
 
 from __future__ import annotations
@@ -110,7 +112,7 @@ def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float)
         return NO_SHARE
     shares = np.array([value(t) for t in tallies.values()], dtype=float)
     calls = sum(t.calls for t in tallies.values())
-    low, high = interval(shares, calls, confidence)
+    low, high = interval(shares, calls, _bad_by_day(tallies, shares), confidence)
     return Share(
         good=sum(t.good for t in tallies.values()),
         calls=calls,
@@ -122,16 +124,30 @@ def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float)
     )
 
 
-def interval(shares: Floats, calls: int, confidence: float = CONFIDENCE) -> tuple[float, float]:
-    """Interval of the mean of ``shares`` (shape (moments,), each 0…1), which ``calls`` were placed for; 0…1."""
+def _bad_by_day(tallies: Tallies, shares: Floats) -> Floats:
+    """Bad moments of each day that held any, shape (days,)."""
+    days: dict[str, float] = {}
+    for (day, _), share in zip(tallies, shares.tolist(), strict=True):
+        if share < 1:
+            days[day] = days.get(day, 0.0) + 1 - share
+    return np.array(list(days.values()), dtype=float)
+
+
+def interval(shares: Floats, calls: int, bad_by_day: Floats, confidence: float = CONFIDENCE) -> tuple[float, float]:
+    """Interval of the mean of ``shares`` (shape (moments,), each 0…1), which ``calls`` were placed for; 0…1.
+
+    ``bad_by_day`` has the sum of 1 − share for each day with any.
+    """
     moments, p = len(shares), float(shares.mean())
     full = moments * p * (1 - p) + UNSEEN
     scatter = (float(np.sum((shares - p) ** 2)) + UNSEEN) / full
-    n = min(moments / scatter, max(calls, moments))
-    good, bad, tail = p * n, (1 - p) * n, (1 - confidence) / 2
+    flocking = (float(np.sum(bad_by_day**2)) + UNSEEN) / (float(np.sum(bad_by_day)) + UNSEEN)
+    most, tail = max(calls, moments), (1 - confidence) / 2
+    n = min(moments / max(scatter, flocking), most)
     # Counts are fractions here; what is a rounding error away from none is none.
-    low = float(betaincinv(good, bad + 1, tail)) if good > 1e-9 else 0.0
-    high = float(betaincinv(good + 1, bad, 1 - tail)) if bad > 1e-9 else 1.0
+    low = float(betaincinv(p * n, (1 - p) * n + 1, tail)) if p * n > 1e-9 else 0.0
+    n = min(moments / scatter, most)
+    high = float(betaincinv(p * n + 1, (1 - p) * n, 1 - tail)) if (1 - p) * n > 1e-9 else 1.0
     return low, high
 
 
@@ -144,12 +160,12 @@ def good_moments_more(tallies: Tallies, required_pct: float, confidence: float =
     At most 9 999: a share so far below is not mended by more evidence.
     """
     shares = np.array([t.good / t.calls for t in tallies.values()], dtype=float)
-    calls = sum(t.calls for t in tallies.values())
+    calls, bad = sum(t.calls for t in tallies.values()), _bad_by_day(tallies, shares)
 
     def shown(more: int) -> bool:
         if not len(shares) + more:
             return False
-        low, _ = interval(np.concatenate((shares, np.ones(more))), calls + more, confidence)
+        low, _ = interval(np.concatenate((shares, np.ones(more))), calls + more, bad, confidence)
         return 100 * low >= required_pct
 
     if shown(0):

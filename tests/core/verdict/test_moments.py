@@ -20,6 +20,8 @@ from tarnfell.core.verdict.moments import (
     worth_of,
 )
 
+NONE = np.empty(0)
+
 
 def tallies(shares: list[float], calls: int = 10, a_day: int = 60) -> dict:
     return {(f"day {i // a_day}", i % a_day): Tally(calls, round(s * calls), s * calls) for i, s in enumerate(shares)}
@@ -29,21 +31,21 @@ def test_without_a_bad_call_it_is_clopper_pearson_on_moments_whatever_the_number
     for moments in (1, 7, 60, 122, 300):
         expected = stats.binomtest(moments, moments).proportion_ci(0.95, method="exact").low
         for calls in (moments, 100 * moments):
-            low, high = interval(np.ones(moments), calls)
+            low, high = interval(np.ones(moments), calls, NONE)
             assert (low, high) == (pytest.approx(expected), 1.0)
 
 
 def test_moments_wholly_good_or_bad_are_clopper_pearson_too() -> None:
     shares = np.array([1.0] * 55 + [0.0] * 5)
     expected = stats.binomtest(55, 60).proportion_ci(0.95, method="exact")
-    low, high = interval(shares, 60)
+    low, high = interval(shares, 60, np.ones(5))
     assert (low, high) == (pytest.approx(expected.low, abs=1e-6), pytest.approx(expected.high, abs=1e-6))
 
 
 def test_bad_calls_spread_thinly_are_known_better_than_bad_moments() -> None:
     """Nine in ten of every moment's calls, or nine in ten moments wholly good: one share, not one certainty."""
-    thin = interval(np.full(100, 0.9), 1000)
-    lumped = interval(np.array([1.0] * 90 + [0.0] * 10), 1000)
+    thin = interval(np.full(100, 0.9), 1000, np.full(100, 0.1))
+    lumped = interval(np.array([1.0] * 90 + [0.0] * 10), 1000, np.ones(10))
     assert thin[1] - thin[0] < 0.6 * (lumped[1] - lumped[0])
 
 
@@ -51,7 +53,7 @@ def test_bad_calls_spread_thinly_are_known_better_than_bad_moments() -> None:
 def test_moments_to_show_are_the_fewest(required: float) -> None:
     fewest = moments_to_show(required)
     assert shown_by(fewest) >= required > shown_by(fewest - 1)
-    assert 100 * interval(np.ones(fewest), fewest)[0] >= required
+    assert 100 * interval(np.ones(fewest), fewest, NONE)[0] >= required
     assert good_moments_more({}, required) == fewest
 
 
@@ -87,11 +89,32 @@ def test_the_interval_holds_the_truth_as_often_as_it_says(moments: int, calls: i
 
 
 @pytest.mark.parametrize("watched", [2, 7, 30])
-def test_with_bad_days_it_holds_the_share_of_the_days_watched(watched: int) -> None:
+def test_with_days_that_differ_it_holds_the_share_of_the_days_watched(watched: int) -> None:
     for rho_day in (0.02, 0.1, 0.3):
         for p in (0.9, 0.97):
             made = bad_days(watched, 60, rho_day, p)
             assert coverage(made, made.truth) >= 0.93, (watched, rho_day, p)
+
+
+@pytest.mark.parametrize("watched", [7, 14, 30])
+def test_with_bad_days_what_is_claimed_holds_for_other_days_as_well(watched: int) -> None:
+    """As far as the days watched show that there are bad ones."""
+    for p in (0.9, 0.97, 0.99):
+        made = bad_days(watched, 60, 0.02, p)
+        assert coverage(made, p, ends="low") >= 0.93, (watched, p)
+    assert coverage(bad_days(30, 60, 0.1, 0.97), 0.97, ends="low") >= 0.93
+
+
+def test_bad_moments_of_one_day_show_less_than_the_same_spread_over_the_week() -> None:
+    shares = np.ones(420)
+    shares[:6] = 0.0
+    spread, one_day = interval(shares, 420, np.ones(6)), interval(shares, 420, np.array([6.0]))
+    assert one_day[0] < spread[0] - 0.02
+    assert one_day[1] == spread[1]
+
+
+def test_one_day_of_nothing_but_failure_is_shown_not() -> None:
+    assert share_of({("d", i): Tally(1, 0, 0.0) for i in range(24)}).high_pct < 15
 
 
 shares = st.lists(st.sampled_from([0.0, 0.25, 0.5, 0.9, 1.0]), min_size=1, max_size=120)
