@@ -87,8 +87,8 @@ def report() -> str:
             lines.append(f"| {moments} | {calls} | " + " | ".join(f"{100 * one:.1f}" for one in row) + " |")
     lines += [
         "",
-        "With days that differ (60 moments a day): how often the interval holds the share over the days watched, and how "
-        "often the lower end, on which a claim rests, holds the share over all days there are.",
+        "With days that differ (60 moments a day): how often the interval holds the share over the days watched, and "
+        "how often the lower end, on which a claim rests, holds the share over all days there are.",
         "",
         "| days | ρ of days | share 0.90 | share 0.97 | share 0.99 |",
         "|---:|---:|---:|---:|---:|",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import signal
@@ -16,7 +17,7 @@ import pytest
 from tarnfell.store import db as database
 from tarnfell.store import people, places, probes, runs, sites
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
-from tarnfell.store.engagements import add_engagement, engagements
+from tarnfell.store.engagements import add_engagement, engagements, presets_of
 
 
 def test_opening_again_keeps_everything(tmp_path: Path) -> None:
@@ -40,6 +41,44 @@ def test_a_later_step_is_applied_to_old_data(tmp_path: Path, monkeypatch: pytest
     monkeypatch.setattr(database, "_steps", lambda: steps)
     row = open_database(tmp_path).execute("SELECT slug, colour FROM engagement").fetchone()
     assert tuple(row) == ("a", "sand")
+
+
+def test_briefs_presets_and_results_of_before_the_moments_come_along(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Calls asked for become moments, a tolerant target keeps a tolerant bound, and every result is judged anew."""
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 7})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, target_mos, "
+        "required_calls, created_us) VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 3.6, 381, 5);"
+        "INSERT INTO spot (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+        "INSERT INTO probe (id, site_id, spot_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+        "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
+        "VALUES (1, 'host', 'f', '192.0.2.1', 1, 'k', 5);"
+        "INSERT INTO run (id, site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
+        "created_us) VALUES (1, 1, 1, 1, 'placed', 'done', 'g711a', 20, 2, 5, 46, 8), "
+        "(2, 1, 1, 1, 'placed', 'failed', 'g711a', 20, 2, 5, 46, 9);"
+    )
+    kept = {"target_mos": 4.1, "required_share_pct": 97, "required_days": 7, "required_busy_hours": 40}
+    db.execute(
+        "INSERT INTO preset (engagement_id, title, targets, created_us) VALUES (1, 'Ours', ?, 5)",
+        (json.dumps({**kept, "required_calls": 200}),),
+    )
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    site = sites.site_by_slug(db, "pier")
+    assert site is not None
+    assert (site.required_moments, site.min_stretch_mos) == (381, 2.6)
+    (preset,) = presets_of(db, 1)
+    assert (preset.targets.required_moments, preset.targets.target_mos) == (200, 4.1)
+    assert [tuple(r) for r in db.execute("SELECT id, stale, cut_reason FROM run ORDER BY id")] == [
+        (1, 1, None),
+        (2, 0, None),
+    ]
 
 
 def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -69,6 +108,7 @@ def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pyte
     site = sites.site_by_slug(db, "pier")
     assert site is not None
     assert (site.blackouts, site.ceiling_pct, site.max_delay_ms) == ((), None, None)
+    assert (site.required_moments, site.min_stretch_mos) == (125, 3.1)
     assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
     with pytest.raises(sqlite3.IntegrityError):
         db.execute("DELETE FROM far_end WHERE id = 7")
