@@ -181,7 +181,7 @@ def plan(options: argparse.Namespace) -> int:
 
 def _plan_text(r: dict[str, Any]) -> str:
     return (
-        f"{r['calls_at_once']} calls at once of {r['codec']} every {r['ptime_ms']} ms, {r['calls']} in all\n"
+        f"{r['calls_at_once']} concurrent calls of {r['codec']} every {r['ptime_ms']} ms, {r['calls']} in all\n"
         f"one call, each way   {r['payload_bytes']} bytes a packet · {r['ipv4_kbps']:.1f} kbit/s IPv4 · "
         f"{r['ethernet_ipv4_kbps']:.1f} Ethernet · {r['wire_ipv4_kbps']:.1f} on the wire\n"
         f"all calls, each way  {r['each_way_ipv4_kbps']:.0f} kbit/s IPv4 with RTCP · "

@@ -77,7 +77,7 @@ def _parser() -> argparse.ArgumentParser:
     call.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
     call.add_argument("--codec", default="g711u", metavar="NAME", help=f"one of {names}")
     call.add_argument("--ptime", type=int, default=20, metavar="MS", help="packet interval, whole codec frames")
-    call.add_argument("--calls", type=int, default=1, metavar="N", help="calls at once, 1 to 100")
+    call.add_argument("--calls", type=int, default=1, metavar="N", help="concurrent calls, 1 to 100")
     call.add_argument("--seconds", type=float, default=10, metavar="S", help="length of each call")
     call.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
     call.add_argument("--direction", choices=("both", "up", "down"), default="both", help="which ways media flows")

@@ -225,7 +225,7 @@ def check_shape(shape: Shape) -> None:
     """Turn away a load outside what one probe places. Raises PlanError."""
     for calls in shape.steps:
         if not 1 <= calls <= MAX_CALLS:
-            raise PlanError(f"{calls} calls at once cannot be placed: one probe places 1 to {MAX_CALLS}.")
+            raise PlanError(f"{calls} concurrent calls cannot be placed: one probe places 1 to {MAX_CALLS}.")
     if not 1 <= len(shape.steps) <= MAX_STEPS:
         raise PlanError(f"{len(shape.steps)} steps cannot be run: choose 1 to {MAX_STEPS}.")
     if not 1 <= shape.call_s <= MAX_CALL_S:

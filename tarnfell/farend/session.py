@@ -117,7 +117,7 @@ def _read_plan(request: dict[str, Any]) -> _Plan:
     if not isinstance(up, list) or not isinstance(down, list) or len(up) != len(down):
         raise Refused("The request names no streams.")
     if not 1 <= len(up) <= MAX_STREAMS:
-        raise Refused(f"{len(up)} calls at once were asked for; this far end takes 1 to {MAX_STREAMS}.")
+        raise Refused(f"{len(up)} concurrent calls were asked for; this far end takes 1 to {MAX_STREAMS}.")
     try:
         plan = _Plan([StreamSpec.from_json(s) for s in up], [StreamSpec.from_json(s) for s in down])
     except WireError as error:

@@ -279,7 +279,7 @@ def _need(form: BriefForm) -> Need | None:
     if form.stated_calls is not None:
         return None
     if form.people is None or form.calls_per_hour is None or form.minutes_per_call is None or form.blocking_pct is None:
-        raise Problem(422, "Give people and their calling in the busy hour, or state the calls at once.")
+        raise Problem(422, "Give people and their calling in the busy hour, or enter the concurrent calls directly.")
     try:
         return need_of(form.people, form.calls_per_hour, form.minutes_per_call, form.blocking_pct)
     except NeedError as error:
@@ -383,6 +383,6 @@ def _remarks(form: BriefForm, needed: int, rate: CallRate, line_kbps: float) -> 
         )
     if needed > MAX_CALLS:
         found.append(
-            f"One probe places up to {MAX_CALLS} calls at once: {needed} take {math.ceil(needed / 100)} probes."
+            f"One probe places up to {MAX_CALLS} concurrent calls: {needed} take {math.ceil(needed / 100)} probes."
         )
     return found

@@ -138,7 +138,7 @@ def _differs(first: Run, second: Run) -> list[str]:
     found = [
         f"{name} {a} and {b}"
         for name, a, b in (
-            ("calls at once", first.calls, second.calls),
+            ("concurrent calls", first.calls, second.calls),
             ("length", f"{first.seconds:g} s", f"{second.seconds:g} s"),
             ("codec", find_codec(first.codec).title, find_codec(second.codec).title),
             ("packet every", f"{first.ptime_ms} ms", f"{second.ptime_ms} ms"),

@@ -229,7 +229,7 @@ def _remarks(site: Site, form: PlanForm, shape: Shape, plan: Plan) -> list[str]:
     if shape.call_s < MIN_CALL_S:
         found.append(f"Calls shorter than {MIN_CALL_S:g} s count into nothing.")
     if shape.most < site.needed_calls:
-        found.append(f"{site.needed_calls} calls at once are needed; this shows {shape.most} at most.")
+        found.append(f"{site.needed_calls} concurrent calls are needed; this shows {shape.most} at most.")
     if site.video and not form.video:
         found.append("The brief asks for video; this places none.")
     if shape.call_s < 30:

@@ -68,7 +68,7 @@ def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
         ({"codec": "g999"}, "No codec is called “g999”"),
         ({"ptime_ms": 15}, "cannot be sent every 15 ms"),
         ({"video": [{"profile": "8k", "streams": 1}]}, "no video profile “8k”"),
-        ({"people": None}, "or state the calls at once"),
+        ({"people": None}, "or enter the concurrent calls directly"),
         ({"targets": {"target_mos": 5}}, "Quality of a call: 5 cannot be"),
         ({"calls_per_hour": 1000, "minutes_per_call": 60}, "erlangs at one site cannot be right"),
         ({"up_kbps": 0}, "Up kbit/s must be at least 1."),

@@ -153,8 +153,8 @@ def test_stop_before_the_probe_takes_it(house: House) -> None:
     [
         ({"codec": "g999"}, 422, "No codec is called"),
         ({"ptime_ms": 25}, 422, "cannot be sent every 25 ms"),
-        ({"calls": 0}, 422, "0 calls at once cannot be placed"),
-        ({"calls": 10_000}, 422, "10000 calls at once cannot be placed"),
+        ({"calls": 0}, 422, "0 concurrent calls cannot be placed"),
+        ({"calls": 10_000}, 422, "10000 concurrent calls cannot be placed"),
         ({"seconds": 0}, 422, "cannot be placed"),
         ({"dscp": 64}, 422, "DSCP must be at most 63."),
         ({"calls": "many"}, 422, "Calls must be"),

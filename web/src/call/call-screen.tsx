@@ -66,8 +66,8 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      {page.up && <SidePart title="Up: what the far end heard" side={page.up} page={page} />}
-      {page.down && <SidePart title="Down: what the site heard" side={page.down} page={page} />}
+      {page.up && <SidePart title="Upload: what the far end heard" side={page.up} page={page} />}
+      {page.down && <SidePart title="Download: what the site heard" side={page.down} page={page} />}
     </>
   );
 }
@@ -126,6 +126,11 @@ function Again(props: {
   );
 }
 
+/** Without its delay a MOS is what the call had at best. */
+function atBest(f: Side["figures"]): boolean {
+  return f.mos !== null && f.mouth_to_ear_ms === null;
+}
+
 function SidePart({ title, side, page }: { title: string; side: Side; page: Call }) {
   const f = side.figures;
   return (
@@ -138,6 +143,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
         <div>
           <p className="text-3xl font-semibold">
             {fixed(f.mos, 2)}
+            {atBest(f) && <span className="ml-1.5 text-base font-normal">at best</span>}
             <span className="ml-1.5 text-base font-normal text-soft">
               <Term of="mos" /> · R {fixed(f.r_factor, 0)} · {fixed(f.mos_wide, 2)} <Term of="mosWide" />
             </span>

@@ -63,7 +63,9 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
       aria-label={side === "up" ? "Up the line" : "Down the line"}
     >
       <div>
-        <h2 className="text-lg">{side === "up" ? "Up: probe to far end" : "Down: far end to probe"}</h2>
+        <h2 className="text-lg">
+          {side === "up" ? "Upload: probe to far end" : "Download: far end to probe"}
+        </h2>
         <p className="mt-1 text-3xl leading-tight font-semibold">
           {fixed(now?.mos, 2)}
           <span className="ml-1 text-base font-normal text-soft">

@@ -62,6 +62,7 @@ function SidePart({ title, side }: { title: string; side: Side }) {
         {fixed(side.mos_p50, 2)}
         <span className="ml-1.5 text-base font-normal text-soft">
           <Term of="mos" />, median call · worst {fixed(side.mos_min, 2)}
+          {side.mos_p50 !== null && side.delay_p50_ms === null && " · at best: delay not known"}
         </span>
       </p>
       <p className="mt-1.5 leading-snug">{side.why}</p>

@@ -56,8 +56,8 @@ export function VideoScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} set={set} />
-      {page.up && <Way title="Up: what the far end saw" side={page.up} page={page} />}
-      {page.down && <Way title="Down: what the site saw" side={page.down} page={page} />}
+      {page.up && <Way title="Upload: what the far end saw" side={page.up} page={page} />}
+      {page.down && <Way title="Download: what the site saw" side={page.down} page={page} />}
     </>
   );
 }
