@@ -136,6 +136,14 @@ def test_user_may_sign_in_after_being_added(tmp_path: Path) -> None:
 
     short = add("short")
     assert (short.returncode, "at least 10" in short.stderr) == (2, True)
+    nobody = subprocess.run(
+        [*command[:4], "kim", *command[5:]],
+        input="a-long-enough-password\n",
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert (nobody.returncode, "“kim” is not an email address" in nobody.stderr) == (2, True)
     assert add("a-long-enough-password").returncode == 0
     again = add("a-long-enough-password")
     assert (again.returncode, "already a user" in again.stderr) == (2, True)

@@ -84,10 +84,13 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
     """A far end beside the server, as a process of its own, if one was asked for; on record for every site."""
     from tarnfell.store import places
     from tarnfell.store.db import open_database, writing
+    from tarnfell.store.people import has_users
 
     data = Path(options.data)
     db = open_database(data)
     try:
+        if not has_users(db):
+            print(f"Nobody can sign in yet: tarnfell user EMAIL --data {data}", file=sys.stderr)
         if options.answer is None:
             with writing(db):
                 places.retire_server_far_end(db)

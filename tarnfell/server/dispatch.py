@@ -101,11 +101,15 @@ def _begin(db: sqlite3.Connection, plan: Plan, at: int) -> None:
     assert due is not None
     assert plan.start_us is not None
     late = at - due > GRACE_US
-    if late:
+    site = site_store.site_by_id(db, plan.site_id)
+    zone = ZoneInfo(site.time_zone)
+    span = Span(from_us(due), from_us(due) + timedelta(seconds=plan.shape.length_s))
+    if plan.rule and quiet_span(span, quiet_hours(site), zone):
+        pass  # a recurrence leaves out the hours without load
+    elif late:
         plan_store.add_series(db, plan, due, "missed", "The server was not running at that time.")
     else:
         plan_store.add_series(db, plan, due)
-    zone = ZoneInfo(site_store.site_by_id(db, plan.site_id).time_zone)
     after = from_us(at if late else due)
     following = next_start(from_us(plan.start_us), plan.rule, zone, after) if plan.rule else None
     state = "scheduled" if following else "ended"

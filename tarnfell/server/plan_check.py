@@ -45,6 +45,8 @@ from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
 
 STARTS_SHOWN = 5
+STARTS_COUNTED = 50
+"""Of a recurrence, to say how many fall into hours without load."""
 PAST_GRACE = timedelta(minutes=1)
 
 
@@ -61,15 +63,21 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
     rule = form.rule if form.when == "repeat" else None
     problems = [*_about_places(site, form), *_about_ceiling(site, form, shape, top)]
     starts: list[datetime] = []
+    skipped = 0
     if start is not None:
         zone = ZoneInfo(site.time_zone)
         now = from_us(now_us())
         first = [start] if form.when == "now" else []
-        starts = first or list(islice(occurrences(start, rule, zone, now - PAST_GRACE), STARTS_SHOWN))
+        length = timedelta(seconds=shape.length_s)
+        found = (s for s in occurrences(start, rule, zone, now - PAST_GRACE) if _allowed(site, [Span(s, s + length)]))
+        every = list(islice(occurrences(start, rule, zone, now - PAST_GRACE), STARTS_COUNTED))
+        skipped = len(every) - len(_allowed(site, [Span(s, s + length) for s in every]))
+        # What never lies outside those hours would be looked for without end.
+        starts = first or (every[:STARTS_SHOWN] if skipped == len(every) else list(islice(found, STARTS_SHOWN)))
         problems += _about_time(site, form, shape, start, rule, starts, but)
     return PlanCheck(
         problems=problems,
-        remarks=_remarks(site, form, shape, plan),
+        remarks=[*_remarks(site, form, shape, plan), *_skips(skipped)],
         steps=list(shape.steps),
         run_s=plan.run_s,
         calls=plan.calls,
@@ -84,6 +92,12 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         ceiling_calls=None if top is None else max(0, top),
         starts=[to_us(at) for at in starts],
     )
+
+
+def _skips(skipped: int) -> list[str]:
+    if not skipped:
+        return []
+    return [f"Starts within hours without load are skipped: {skipped} of the next {STARTS_COUNTED}."]
 
 
 def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
@@ -147,10 +161,12 @@ def _about_time(
         return [_problem(words, *_move(form, moved, zone))]
     # What is planned counts whole: every start within the next weeks, not only the first.
     wanted = [Span(start, start + length)] if rule is None else spans(start, rule, zone, length, now)
-    for span in wanted:
-        hit = quiet_span(span, quiet_hours(site), zone)
-        if hit:
-            return [_quiet_problem(site, form, shape, span, hit[0], hit[1].why, taken, zone)]
+    allowed = _allowed(site, wanted)
+    if not allowed:
+        hit = quiet_span(wanted[0], quiet_hours(site), zone)
+        assert hit is not None
+        return [_quiet_problem(site, form, shape, wanted[0], hit[0], hit[1].why, taken, zone)]
+    wanted = allowed
     if rule is not None and len(wanted) > 1 and any(a.meets(b) for a, b in pairwise(wanted)):
         return [_problem(f"It lasts {_long(length)} and starts again before it is over. Let it recur less often.")]
     met = clash(wanted, taken)
@@ -159,6 +175,12 @@ def _about_time(
         words = f"On {_local(met[0].start, zone)} another plan is on until {_local(met[1].end, zone)}."
         return [_problem(words, *_move(form, moved, zone))]
     return []
+
+
+def _allowed(site: Site, wanted: list[Span]) -> list[Span]:
+    """Those outside the hours without load; a recurrence leaves out the others."""
+    zone = ZoneInfo(site.time_zone)
+    return [span for span in wanted if quiet_span(span, quiet_hours(site), zone) is None]
 
 
 def _quiet_problem(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import os
+import re
 import sqlite3
 from dataclasses import dataclass
 
@@ -22,7 +23,9 @@ class User:
 
 
 def add_user(db: sqlite3.Connection, email: str, name: str, password: str) -> User:
-    """Raises ValueError for a password too short to protect anything."""
+    """Raises ValueError for what nobody could sign in with, or a password too short to protect anything."""
+    if not re.fullmatch(r"[^@\s]+@[^@\s]+", email):
+        raise ValueError(f"“{email}” is not an email address; who signs in gives one.")
     if len(password) < MIN_PASSWORD:
         raise ValueError(f"A password has at least {MIN_PASSWORD} characters.")
     cursor = db.execute(
@@ -39,6 +42,10 @@ def check_password(db: sqlite3.Connection, email: str, password: str) -> User | 
     salt = bytes.fromhex(kept.split("$")[1])
     right = hmac.compare_digest(kept, _hash(password, salt))
     return User(row["id"], row["email"], row["name"]) if row and right else None
+
+
+def has_users(db: sqlite3.Connection) -> bool:
+    return db.execute("SELECT 1 FROM user LIMIT 1").fetchone() is not None
 
 
 def get_user(db: sqlite3.Connection, user_id: int) -> User | None:

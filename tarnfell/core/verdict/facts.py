@@ -7,6 +7,7 @@ the probe and the far end it was measured between: two test points are two ways,
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 from tarnfell.core.targets import Targets
@@ -95,7 +96,7 @@ class CallFact:
     bpl: float = 25.1
     """Of the codec it was judged by; they weigh loss against delay."""
 
-    @property
+    @cached_property
     def moments(self) -> tuple[Moment, ...]:
         return moments_between(self.day, self.minute, self.seconds)
 
@@ -132,6 +133,6 @@ class VideoFact:
     tainted: bool
     one_way: bool = False
 
-    @property
+    @cached_property
     def moments(self) -> tuple[Moment, ...]:
         return moments_between(self.day, self.minute, self.seconds)

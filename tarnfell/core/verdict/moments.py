@@ -49,6 +49,8 @@ def moments_between(day: str, minute: float, seconds: float) -> tuple[Moment, ..
     instant is not in it."""
     first = int(minute // CELL_MINUTES)
     last = max(first, math.ceil((minute + seconds / 60) / CELL_MINUTES) - 1)
+    if last < CELLS_A_DAY:
+        return tuple((day, cell) for cell in range(first, last + 1))
     start = date.fromisoformat(day)
     return tuple(
         ((start + timedelta(days=cell // CELLS_A_DAY)).isoformat(), cell % CELLS_A_DAY)

@@ -248,7 +248,10 @@ function Whole(props: { label: string; value: number; onChange: (value: number) 
     <NumberField
       label={props.label}
       value={props.value}
-      onChange={(value) => props.onChange(Math.max(1, Math.round(value ?? 1)))}
+      onChange={(value) => {
+        // An empty field is one being typed in, not a 1.
+        if (value !== null) props.onChange(Math.max(1, Math.round(value)));
+      }}
     />
   );
 }
