@@ -60,7 +60,7 @@ def brief_a_site(page: Page) -> None:
     page.type_over("Down", "4")
     page.see("of the upload rate")
     page.press("Strict")
-    page.see("390 ten-minute moments")
+    page.see("437 ten-minute moments")
     page.press("Tolerant")
     page.press("Add video")
     page.see("720p at 30")

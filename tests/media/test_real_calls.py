@@ -210,6 +210,26 @@ def test_far_end_killed_in_the_middle(tmp_path: Path) -> None:
     judged_half(result, long)
 
 
+def test_rtcp_tells_the_round_trip_where_time_stamps_may_not(tmp_path: Path) -> None:
+    """The fastest of the run, never less than the path held packets back both ways."""
+    far, listen = rig.own_address(), rig.own_address()
+    long = CallPlan(**{**PLAN.__dict__, "packets": 700})
+    with (
+        rig.far_end(tmp_path, far),
+        rig.path(tmp_path, listen, far, {"up": {"delay_ms": 90}, "down": {"delay_ms": 60}}),
+    ):
+        result = place_calls(listen, 0, rig.KEY.encode(), long)
+    stamped = clock_relation(Record({**result.clock.meta, "shared": False}, result.clock.columns))
+    assert stamped.kind == "estimated"
+    alone = clock_relation(Record({"shared": False, "rtcp_rtt_us": result.clock.meta["rtcp_rtt_us"]}))
+    assert alone.kind == "round trip"
+    assert alone.one_way_us >= 75_000
+    call = judge_record(result.calls[0], alone, criterion_for(find_codec("g711a"), 20))
+    for side in call.values():
+        assert side.quality is not None
+        assert side.quality.metrics.delay_min_ms == pytest.approx(alone.one_way_us / 1000, abs=0.01)
+
+
 def judged_half(result: RunResult, plan: CallPlan) -> None:
     """The probe’s half is enough for a server: what came down is counted, what was due until the cut is lost."""
     assert result.cut is not None

@@ -104,7 +104,7 @@ def test_arithmetic_is_the_cores(house: House) -> None:
     assert got["share_up_pct"] == pytest.approx(total / 100)
     assert got["share_down_pct"] == pytest.approx(total / 400)
     assert got["run"] == {
-        "calls_at_once": 10, "call_s": 60, "moments": 129, "load_s": 129 * 60, "calls": 1290, "probes": 1,
+        "calls_at_once": 10, "call_s": 60, "moments": 144, "load_s": 144 * 60, "calls": 1440, "probes": 1,
     }  # fmt: skip
     assert got["moments_to_show"] == 122
     assert got["best_mos"] == pytest.approx(4.37, abs=0.01)

@@ -253,7 +253,7 @@ def test_a_rise_goes_step_by_step_to_its_staircase(house: House) -> None:
         (3, 4, 6, False),
     ]
     assert {s["shows"] for s in page["steps"]} == {"open"}
-    assert (page["steps"][0]["moments"], page["steps"][0]["more_moments"]) == (1, 128)
+    assert (page["steps"][0]["moments"], page["steps"][0]["more_moments"]) == (1, 143)
     lines = house.person.get("/api/sites/pier/plans").json["series"]
     assert (lines[0]["steps_done"], lines[0]["steps"]) == (6, 6)
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from tarnfell.core.verdict.capacity import Capacity, State
+from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE, Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
 from tarnfell.core.verdict.readings import CallReading, Reading, kept_bounds, tally_calls, tally_streams
@@ -140,7 +140,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
             f"{brief.required_share_pct:g} % required; {capacity.sustained or 'no number'} shown.",
             "",
         )
-    more = step.more_moments if step else good_moments_more({}, brief.required_share_pct, 0.96)
+    more = step.more_moments if step else good_moments_more({}, brief.required_share_pct, WITNESS_CONFIDENCE)
     said = f"At most {tried} concurrent in business hours so far." if tried else "Not tried in business hours yet."
     if step:
         said = (

@@ -10,6 +10,7 @@ from scipy import stats
 
 from benchmarks.coverage import bad_days, coverage, network
 from tarnfell.core.stats import moments_to_show, shown_by
+from tarnfell.core.verdict.capacity import capacity_of_tallies
 from tarnfell.core.verdict.moments import (
     MOST_MORE,
     Tally,
@@ -152,3 +153,20 @@ def test_a_run_counts_in_every_moment_it_covers_and_not_in_the_next() -> None:
 def test_nothing_is_no_share() -> None:
     none = share_of({})
     assert (none.pct, none.low_pct, none.high_pct, none.moments) == (None, 0.0, 100.0, 0)
+
+
+@pytest.mark.parametrize("loads", [2, 4])
+def test_the_band_of_a_flat_curve_of_loads_holds_the_truth(loads: int) -> None:
+    """Both of a bound's witnesses together, where they could mislead most: no load differs from another."""
+    rng = np.random.default_rng(loads)
+    for moments, rho, p in ((20, 1.0, 0.9), (80, 1.0, 0.95), (80, 0.2, 0.97), (150, 1.0, 0.97)):
+        held = 0
+        for _ in range(150):
+            tried = {}
+            for load in range(1, loads + 1):
+                good = rng.random(moments) < p if rho == 1 else rng.binomial(10, rng.beta(4 * p, 4 * (1 - p), moments))
+                worth = good * (10 if rho == 1 else 1)
+                tried[load] = {(f"{i % 7}", 200 * load + i): Tally(10, int(g), float(g)) for i, g in enumerate(worth)}
+            step = capacity_of_tallies(tried, 97).steps[loads // 2]
+            held += step.low_pct <= 100 * p <= step.high_pct
+        assert held >= 0.93 * 150, (moments, rho, p)

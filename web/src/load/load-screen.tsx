@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Model, post, put, remove } from "../api/client";
 import { Button, FileLink, Note, Section } from "../shared/controls";
-import { dateTime, duration } from "../shared/format";
+import { dateTime, duration, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { PlanAside } from "./plan-aside";
 import { PlanFields } from "./plan-fields";
@@ -223,7 +223,7 @@ function Planned(props: {
                 <p>{one.name}</p>
                 <p>
                   {one.state}
-                  {one.held_calls !== null && `, ${one.held_calls} concurrent calls passed as observed`}
+                  {one.held_calls !== null && `, ${plural(one.held_calls, "concurrent call")} observed`}
                   {one.state === "running" && `, ${one.steps_done} of ${one.steps} steps`}
                   {one.words && <span className="block text-sm text-soft">{one.words}</span>}
                 </p>

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { get, type Model, post } from "../api/client";
 import { LiveRun } from "../run/live-run";
 import { Button, Note, Section } from "../shared/controls";
-import { dateTime, duration } from "../shared/format";
+import { dateTime, duration, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { Staircase } from "./staircase";
 
@@ -82,7 +82,7 @@ function headline(page: Page): string {
   if (held === null) return "No step completed.";
   const all = page.steps.at(-1)?.calls_at_once === held;
   const proof = shown === null ? "none shown at 95 % confidence by this test alone" : `${shown} shown`;
-  return `${held} concurrent calls passed${all ? ", as many as were tried" : ""}; ${proof}. ${needed} needed.`;
+  return `${plural(held, "concurrent call")} passed${all ? ", as many as were tried" : ""}; ${proof}. ${needed} needed.`;
 }
 
 function Current({ id }: { id: number }) {
