@@ -17,7 +17,11 @@ export function SeriesScreen({ id }: { id: string }) {
   const page = useQuery({
     queryKey: ["series", id],
     queryFn: () => get("SeriesPage", `/api/series/${id}`),
-    refetchInterval: (query) => (isOpen(query.state.data) ? 1000 : false),
+    refetchInterval: (query) => {
+      const data = query.state.data;
+      // A stopped test's last run still ends and brings its result.
+      return isOpen(data) || data?.current_run_id != null ? 1000 : false;
+    },
   });
   if (!page.data) return <Pending what="the series" error={page.error} />;
   const series = page.data;
