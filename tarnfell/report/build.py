@@ -11,6 +11,7 @@ from tarnfell import __version__
 from tarnfell.core.codecs import Codec
 from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import CallRate
+from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
 
 
@@ -97,9 +98,8 @@ def _summary(evaluation: Evaluation) -> tuple[str, ...]:
     ]
     if v.share.pct is not None:
         said.append(
-            f"In business hours {v.share.good} of {v.share.calls} calls were acceptable, in {v.share.moments} "
-            f"ten-minute moments of {v.share.days} {'day' if v.share.days == 1 else 'days'}: at 95 % confidence between"
-            f" {v.share.low_pct:.1f} and {v.share.high_pct:.1f} %; {brief.required_share_pct:g} % is required."
+            f"In business hours {share_words(v.share, brief.required_share_pct)}; {brief.required_share_pct:g} % is "
+            "required."
         )
     if evaluation.faults:
         top = evaluation.faults[0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from tarnfell.core.path import worse_direction
 from tarnfell.core.verdict.capacity import Step
 from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.requirements import bounds_words
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.models.engagements import EvidenceView, LegView, PathView, ShareView, StripHour, VerdictView
 from tarnfell.server.models.sites import (
@@ -105,7 +106,8 @@ def capacity_step(step: Step) -> CapacityStep:
 
 
 def share_view(evaluation: Evaluation) -> ShareView:
-    return ShareView.model_validate(evaluation.verdict.share)
+    share = evaluation.verdict.share
+    return ShareView(**vars(share), says=bounds_words(share, evaluation.brief.required_share_pct))
 
 
 def evidence_view(evaluation: Evaluation) -> EvidenceView:

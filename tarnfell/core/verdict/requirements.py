@@ -105,18 +105,28 @@ def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: b
         outside = share_of(shares.always)
         said = "No call in business hours has been judged yet."
         if outside.pct is not None:
-            said += f" Outside them {share_words(outside)}."
+            said += f" Outside them {share_words(outside, brief.required_share_pct)}."
         return Requirement("share", title, "open", True, said, closes)
     # With all the evidence asked for and the share met as observed, what is left is its certainty.
     uncertain = state == "open" and enough and share.pct >= brief.required_share_pct
-    return Requirement("share", title, state, not uncertain, f"{share_words(share)}.", closes)
+    return Requirement("share", title, state, not uncertain, f"{share_words(share, brief.required_share_pct)}.", closes)
 
 
-def share_words(share: Share) -> str:
+def bounds_words(share: Share, required_pct: float) -> str:
+    """The end of the interval that decides, or both where neither does."""
+    state = state_of(share, required_pct)
+    ends = {
+        "shown": f"at least {share.low_pct:.1f} %",
+        "shown not": f"at most {share.high_pct:.1f} %",
+        "open": f"{share.low_pct:.1f} to {share.high_pct:.1f} %",
+    }
+    return f"{ends[state]} at 95 % confidence"
+
+
+def share_words(share: Share, required_pct: float) -> str:
     return (
         f"{share.good} of {share.calls} calls were acceptable, in {share.moments} ten-minute moments of {share.days} "
-        f"{'day' if share.days == 1 else 'days'}: {share.pct:.1f} %, {share.low_pct:.1f} to {share.high_pct:.1f} % at "
-        "95 % confidence"
+        f"{'day' if share.days == 1 else 'days'}: {share.pct:.1f} %, {bounds_words(share, required_pct)}"
     )
 
 
@@ -206,8 +216,8 @@ def _video(shares: Shares, brief: Brief) -> Requirement:
         said = "No video stream has been placed yet."
     else:
         said = (
-            f"{share.good} of {share.calls} streams in {share.moments} ten-minute moments: {share.low_pct:.1f} to "
-            f"{share.high_pct:.1f} % at 95 % confidence."
+            f"{share.good} of {share.calls} streams in {share.moments} ten-minute moments: "
+            f"{bounds_words(share, brief.required_share_pct)}."
         )
     closes = ""
     if state == "open":
@@ -225,9 +235,15 @@ def _steadiness(shares: Shares, brief: Brief) -> Requirement:
         return Requirement("steadiness", title, "open", False, "Nothing has been watched yet.", _days(NO_SHARE, brief))
     if state == "shown" and share.days < brief.required_days:
         state = "open"
+    least, most = 100 - share.high_pct, 100 - share.low_pct
+    troubled = {
+        "shown": f"at most {most:.1f} %",
+        "shown not": f"at least {least:.1f} %",
+        "open": f"{least:.1f} to {most:.1f} %",
+    }
     said = (
         f"{100 - share.pct:.1f} % of {share.moments} watched ten-minute moments troubled "
-        f"({100 - share.high_pct:.1f} to {100 - share.low_pct:.1f} % at 95 % confidence), on {share.days} "
+        f"({troubled[state_of(share, STEADY_PCT)]} at 95 % confidence), on {share.days} "
         f"{'day' if share.days == 1 else 'days'}; at most {100 - STEADY_PCT:g} % is steady."
     )
     return Requirement("steadiness", title, state, False, said, _days(share, brief) if state == "open" else "")

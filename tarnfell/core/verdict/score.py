@@ -19,7 +19,7 @@ from tarnfell.core.verdict.causes import Cause, Dimension
 from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.moments import Share, share_of, worth_of
 from tarnfell.core.verdict.readings import CallReading, Reading
-from tarnfell.core.verdict.requirements import Requirement, Shares, kept_marking_pct, share_words
+from tarnfell.core.verdict.requirements import Requirement, Shares, bounds_words, kept_marking_pct, share_words
 
 Word = Literal["ready", "ready with conditions", "not ready", "not shown yet"]
 
@@ -184,7 +184,7 @@ def _voice(shares: Shares, brief: Brief) -> _Range:
     if share.pct is None:
         return _Range(*OPEN, "No call in business hours has been judged yet.")
     required = brief.required_share_pct
-    says = f"{share_words(share)}; {required:g} % required."
+    says = f"{share_words(share, required)}; {required:g} % required."
     return _Range(_short(worth.low_pct, required), _short(worth.high_pct, required), says)
 
 
@@ -194,7 +194,7 @@ def _video(shares: Shares, brief: Brief) -> _Range:
         return _Range(*OPEN, "No video stream has been placed yet.")
     says = (
         f"{share.good} of {share.calls} video streams reached a picture score of {brief.target_picture:.1f}: "
-        f"{share.low_pct:.1f} to {share.high_pct:.1f} % at 95 % confidence."
+        f"{bounds_words(share, brief.required_share_pct)}."
     )
     required = brief.required_share_pct
     return _Range(_short(worth.low_pct, required), _short(worth.high_pct, required), says)

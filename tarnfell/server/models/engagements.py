@@ -40,6 +40,8 @@ class ShareView(Model):
     """Mean over ten-minute moments of business hours."""
     low_pct: float
     high_pct: float
+    says: str
+    """The end of the interval that decides, or both, in words."""
 
 
 class EvidenceView(Model):

@@ -5987,6 +5987,11 @@ export interface components {
             low_pct: number;
             /** High Pct */
             high_pct: number;
+            /**
+             * Says
+             * @description The end of the interval that decides, or both, in words.
+             */
+            says: string;
         };
         /**
          * SideSummary

@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
 import { ArchiveButton } from "../shared/archive";
 import { Button, INPUT, LinkButton, Section } from "../shared/controls";
-import { ago, DASH, fixed, pct, plural } from "../shared/format";
+import { ago, DASH, plural } from "../shared/format";
 import { useKey } from "../shared/keys";
 import { PathThumb } from "../shared/path-picture";
 import { RampKey } from "../shared/ramp";
@@ -198,11 +198,7 @@ function SiteRows({ line }: { line: Line }) {
           {line.share.pct === null
             ? "no call in business hours"
             : `${line.share.good} of ${plural(line.share.calls, "call")} acceptable`}
-          {line.share.pct !== null && (
-            <span className="block text-soft">
-              {fixed(line.share.low_pct, 1)} to {pct(line.share.high_pct, 1)}
-            </span>
-          )}
+          {line.share.pct !== null && <span className="block text-soft">{line.share.says}</span>}
         </td>
       </tr>
       <tr>
