@@ -232,7 +232,7 @@ def kept_bounds(readings: Sequence[Reading], brief: Targets) -> tuple[KeptBound,
     """Every bound that is asked, in the order of the brief."""
     found = []
     for bound in BOUNDS:
-        measure = _MEASURES.get(bound.key)
+        measure = MEASURES.get(bound.key)
         asked = getattr(brief, bound.key)
         if measure is None or asked is None:
             continue
@@ -244,7 +244,7 @@ def kept_bounds(readings: Sequence[Reading], brief: Targets) -> tuple[KeptBound,
     return tuple(found)
 
 
-_MEASURES = {"max_delay_ms": "mouth_to_ear_ms", "max_loss_pct": "loss_pct", "max_variation_ms": "pdv_p99_ms"}
+MEASURES = {"max_delay_ms": "mouth_to_ear_ms", "max_loss_pct": "loss_pct", "max_variation_ms": "pdv_p99_ms"}
 
 
 def good_picture(score: float | None, brief: Targets) -> bool:

@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, cast
 
 from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE, Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
-from tarnfell.core.verdict.readings import CallReading, Reading, kept_bounds, tally_calls, tally_streams
+from tarnfell.core.verdict.readings import MEASURES, CallReading, Reading, kept_bounds, tally_calls, tally_streams
 
 RequirementKey = Literal[
     "share", "capacity", "max_delay_ms", "max_loss_pct", "max_variation_ms", "reachability", "video", "steadiness",
@@ -82,7 +82,7 @@ def requirements_of(
     found = [
         _share(calls, shares, brief, enough),
         _capacity(capacity, brief),
-        *_bounds(readings, brief),
+        *_bounds(readings, brief, enough),
         _reachability(shares, brief),
     ]
     if brief.video:
@@ -108,8 +108,13 @@ def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: b
             said += f" Outside them {share_words(outside, brief.required_share_pct)}."
         return Requirement("share", title, "open", True, said, closes)
     # With all the evidence asked for and the share met as observed, what is left is its certainty.
-    uncertain = state == "open" and enough and share.pct >= brief.required_share_pct
+    uncertain = enough and not unknown and _met_as_observed(share, brief)
     return Requirement("share", title, state, not uncertain, f"{share_words(share, brief.required_share_pct)}.", closes)
+
+
+def _met_as_observed(share: Share, brief: Brief) -> bool:
+    """Not certain, and on the right side."""
+    return state_of(share, brief.required_share_pct) == "open" and (share.pct or 0.0) >= brief.required_share_pct
 
 
 def bounds_words(share: Share, required_pct: float) -> str:
@@ -163,17 +168,13 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
     return Requirement("capacity", title, "open", True, said, closes)
 
 
-def _bounds(readings: Sequence[Reading], brief: Brief) -> list[Requirement]:
+def _bounds(readings: Sequence[Reading], brief: Brief, enough: bool) -> list[Requirement]:
     """Each bound beside the MOS, over directions of calls in business hours."""
     busy = [r for r in readings if r.fact.busy]
     found = []
     for kept in kept_bounds(busy, brief):
-        measure = {"max_delay_ms": "mouth_to_ear_ms", "max_loss_pct": "loss_pct", "max_variation_ms": "pdv_p99_ms"}
-        key: RequirementKey
-        for key in ("max_delay_ms", "max_loss_pct", "max_variation_ms"):
-            if key == kept.bound.key:
-                break
-        values = [(r, getattr(r.fact, measure[key])) for r in busy if r.fact.received > 0]
+        key = cast(RequirementKey, kept.bound.key)
+        values = [(r, getattr(r.fact, MEASURES[key])) for r in busy if r.fact.received > 0]
         share = share_of(tally((r.fact.moments, v <= kept.asked, 0.0) for r, v in values if v is not None))
         state = state_of(share, brief.required_share_pct)
         unit = kept.bound.unit
@@ -190,7 +191,9 @@ def _bounds(readings: Sequence[Reading], brief: Brief) -> list[Requirement]:
                 if short
                 else "More moments of business hours with calls, as for the share."
             )
-        found.append(Requirement(key, f"{kept.bound.title}: at most {kept.asked:g} {unit}", state, True, said, closes))
+        uncertain = enough and not kept.unknown and _met_as_observed(share, brief)
+        title = f"{kept.bound.title}: at most {kept.asked:g} {unit}"
+        found.append(Requirement(key, title, state, not uncertain, said, closes))
     return found
 
 
