@@ -87,9 +87,9 @@ def test_garbage_ends_one_session_only(far: str) -> None:
     ("request_", "words"),
     [
         ({}, "names no streams"),
-        ({"up": [], "down": []}, "0 calls"),
+        ({"up": [], "down": []}, "0 concurrent calls"),
         ({"up": [GOOD_STREAM.as_json()], "down": []}, "names no streams"),
-        ({"up": [GOOD_STREAM.as_json()] * 101, "down": [GOOD_STREAM.as_json()] * 101}, "101 calls"),
+        ({"up": [GOOD_STREAM.as_json()] * 101, "down": [GOOD_STREAM.as_json()] * 101}, "101 concurrent calls"),
         ({"up": [{}], "down": [{}]}, "missing or unknown"),
         ({"up": ["x"], "down": [3]}, "missing or unknown"),
     ],
