@@ -298,7 +298,8 @@ def _step(at_once: int, runs: list[Run], found: Capacity, targets: Targets) -> S
         state = "running"
         forming = good_so_far(g.db, under_way, targets)
     elif own:
-        state = "failed" if step is None else "done"
+        spoiled = any(run.state == "done" and run.tainted for run in own)
+        state = "done" if step else "invalid" if spoiled else "failed"
     return StepView(
         calls_at_once=at_once,
         run_ids=[run.id for run in own],

@@ -401,3 +401,15 @@ def test_what_is_not_there(house: House) -> None:
     assert house.person.get("/api/series/9").status_code == 404
     headers = {"X-CSRF-Token": house.csrf}
     assert house.person.delete("/api/sites/pier/plans/9", headers=headers).status_code == 404
+
+
+def test_a_step_whose_runs_were_all_spoiled_is_invalid_and_shows_nothing(house: House) -> None:
+    house.heartbeat()
+    make(house)
+    job = house.heartbeat()
+    assert job is not None
+    house.probe("PUT", f"/api/probe/jobs/{job['id']}/record", data=record_file(tainted=True))
+    tick(house)
+    (step,) = series(house)["steps"]
+    assert (step["state"], step["pct"], step["shows"]) == ("invalid", None, "open")
+    assert (series(house)["held_calls"], series(house)["shown_calls"]) == (None, None)

@@ -106,7 +106,8 @@ class StepView(Model):
 
     calls_at_once: int
     run_ids: list[int]
-    state: Literal["to come", "running", "done", "failed"]
+    state: Literal["to come", "running", "done", "invalid", "failed"]
+    """Invalid: done, and every run of it spoiled by an end's own machine."""
     good: int
     calls: int
     pct: float | None

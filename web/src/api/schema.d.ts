@@ -6206,9 +6206,10 @@ export interface components {
             run_ids: number[];
             /**
              * State
+             * @description Invalid: done, and every run of it spoiled by an end's own machine.
              * @enum {string}
              */
-            state: "to come" | "running" | "done" | "failed";
+            state: "to come" | "running" | "done" | "invalid" | "failed";
             /** Good */
             good: number;
             /** Calls */

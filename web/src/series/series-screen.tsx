@@ -83,7 +83,7 @@ function headline(page: Page): string {
   const step = page.steps.find((one) => one.state === "running");
   if (page.state === "running" && step) return `${step.calls_at_once} concurrent calls now.`;
   if (page.state === "running") return "Between two steps.";
-  if (held === null) return "No step completed.";
+  if (held === null) return `No step counts: its runs failed or were invalid. ${needed} needed.`;
   const all = page.steps.at(-1)?.calls_at_once === held;
   const proof = shown === null ? "none shown at 95 % confidence by this test alone" : `${shown} shown`;
   return `${plural(held, "concurrent call")} passed${all ? ", as many as were tried" : ""}; ${proof}. ${needed} needed.`;
