@@ -394,7 +394,7 @@ def test_a_run_nobody_takes_is_given_up(house: House) -> None:
     assert series(house)["state"] == "failed"
     assert "Never begun: the probe was offline" in series(house)["words"]
     left_out = house.person.get("/api/sites/pier").json["left_out"]
-    assert left_out == [{"what": "never begun for a reason that says nothing of the network", "calls": 2}]
+    assert left_out == [{"what": "of runs that failed for a reason that says nothing of the network", "calls": 2}]
 
 
 def test_what_is_not_there(house: House) -> None:

@@ -71,7 +71,9 @@ def test_a_run_that_failed_of_the_network_is_two_bad_calls_and_any_other_is_left
         assert page["sheet"]["days"][-1]["up_mos"].count(1.0) == 1
     else:
         assert (page["evidence"]["calls"], page["causes"]) == (0, [])
-        assert page["left_out"] == [{"what": "never begun for a reason that says nothing of the network", "calls": 2}]
+        assert page["left_out"] == [
+            {"what": "of runs that failed for a reason that says nothing of the network", "calls": 2}
+        ]
 
 
 @pytest.mark.parametrize(
