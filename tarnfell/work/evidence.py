@@ -61,7 +61,7 @@ def _evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
     aside = Aside(
         before_remedy=len(before),
         remedy=remedy.words if remedy else "",
-        not_begun=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
+        failed=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
         imported=import_store.count_of(db, site.id),
     )
     video = [fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us]

@@ -32,7 +32,7 @@ class Aside:
 
     before_remedy: int = 0
     remedy: str = ""
-    not_begun: int = 0
+    failed: int = 0
     """Calls of runs that failed for a reason that says nothing of the network."""
     imported: int = 0
     """Files made elsewhere, which are shown and not counted."""
@@ -164,7 +164,7 @@ def _left_out(facts: Sequence[CallFact], aside: Aside) -> tuple[LeftOut, ...]:
         ("spoiled by an end’s own machine or clock", len({f.call_id for f in facts if f.tainted})),
         ("in one direction only: they count for causes, not as calls", len({f.call_id for f in facts if f.one_way})),
         (f"shorter than {MIN_CALL_S:g} s", len(short)),
-        ("of runs that failed for a reason that says nothing of the network", aside.not_begun),
+        ("of runs that failed for a reason that says nothing of the network", aside.failed),
         (f"from before the remedy{': ' + aside.remedy if aside.remedy else ''}", aside.before_remedy),
         ("in imported files: shown, not counted", aside.imported),
     )
