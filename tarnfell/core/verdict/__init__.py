@@ -1,5 +1,6 @@
 """From many calls to an answer: what was shown, what was shown not, what is still open.
 
-facts → readings (each against the brief) → moments (how sure a share is) → capacity, requirements, causes, score;
-site puts them together. Nothing here looks at packets.
+facts → readings (each against the brief) → moments (how sure a share is) → capacity and requirements → score;
+diagnosis names causes from the readings, with case (what else was measured then), reach and impairments (the causes);
+site puts it all together. Nothing here looks at packets.
 """
