@@ -128,9 +128,13 @@ def bounds_words(share: Share, required_pct: float) -> str:
     return f"{ends[state]} at 95 % confidence"
 
 
+def _moments(count: int) -> str:
+    return f"{count} ten-minute {'moment' if count == 1 else 'moments'}"
+
+
 def share_words(share: Share, required_pct: float) -> str:
     return (
-        f"{share.good} of {share.calls} calls were acceptable, in {share.moments} ten-minute moments of {share.days} "
+        f"{share.good} of {share.calls} calls were acceptable, in {_moments(share.moments)} of {share.days} "
         f"{'day' if share.days == 1 else 'days'}: {share.pct:.1f} %, {bounds_words(share, required_pct)}"
     )
 
@@ -160,7 +164,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
     if step:
         said = (
             f"{step.share.good} of {step.share.calls} calls at {step.concurrent} concurrent were acceptable, in "
-            f"{step.share.moments} ten-minute moments: {step.low_pct:.1f} to {step.high_pct:.1f} % at 95 % confidence."
+            f"{_moments(step.share.moments)}: {step.low_pct:.1f} to {step.high_pct:.1f} % at 95 % confidence."
         )
     if capacity.sustained:
         said += f" {capacity.sustained} are shown."
@@ -219,7 +223,7 @@ def _video(shares: Shares, brief: Brief) -> Requirement:
         said = "No video stream has been placed yet."
     else:
         said = (
-            f"{share.good} of {share.calls} streams in {share.moments} ten-minute moments: "
+            f"{share.good} of {share.calls} streams in {_moments(share.moments)}: "
             f"{bounds_words(share, brief.required_share_pct)}."
         )
     closes = ""
