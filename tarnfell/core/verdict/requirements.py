@@ -21,7 +21,7 @@ RequirementKey = Literal[
 
 MARKING_KEPT_PCT = 99.0
 STEADY_PCT = 98.5
-"""Share of ten-minute moments, day and night, below which a site is not steady: two hours a week of trouble."""
+"""Share of ten-minute moments, day and night, below which a site is not steady: 2.5 hours of trouble a week."""
 
 
 @dataclass(frozen=True)
