@@ -105,10 +105,6 @@ class CallFact:
         """Media was to flow and nothing arrived, whether it never began or was dropped on the way."""
         return self.outcome != "not placed" and self.received == 0
 
-    @property
-    def delay_known(self) -> bool:
-        return self.mouth_to_ear_ms is not None or self.received == 0
-
 
 @dataclass(frozen=True, kw_only=True)
 class VideoFact:

@@ -50,7 +50,7 @@ def queue(case: Case) -> Cause:
         key = "beyond-congested"
     lost = float(np.mean([r.fact.loss_pct or 0.0 for r in case.bad]))
     alternatives = [
-        f"Not distance: the idle delay of the same way is {middle:.0f} ms lower.",
+        f"Not distance: {middle:.0f} ms of the delay come and go (median), distance stays.",
         f"{lost:.1f} % of these calls’ packets were lost, which a full queue explains as well as a fault does.",
         *compared.says,
     ]

@@ -266,7 +266,3 @@ def tally_streams(facts: Iterable[VideoFact], brief: Targets) -> dict[Moment, Ta
 def _picture_worth(fact: VideoFact, brief: Targets) -> float:
     beyond = brief.target_picture - (fact.score if fact.score is not None else 1.0)
     return min(1.0, max(0.0, 1.0 - beyond))
-
-
-def of_direction(readings: Iterable[Reading], direction: Direction) -> list[Reading]:
-    return [r for r in readings if r.fact.direction == direction]
