@@ -75,7 +75,7 @@ def _progress(seconds: float) -> Callable[[LiveSecond], bool]:
 
 
 def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None) -> tuple[dict[str, Any], bool]:
-    relation = clock_relation(result.clock)
+    relation = clock_relation(result.clock, [*result.calls, *result.video])
     rtt = _round_trip(result)
     calls: list[dict[str, Any]] = []
     failed = False
@@ -153,6 +153,7 @@ def _call_text(report: dict[str, Any]) -> str:
     known = {
         "shared": "both ends on one clock",
         "estimated": f"clocks estimated ± {clock['uncertainty_ms'] or 0:.2f} ms",
+        "round trip": f"half of RTCP’s round trip, ± {clock['uncertainty_ms'] or 0:.0f} ms",
         "unknown": "clocks unrelated: one-way delay not known",
     }
     lines.append(f"{report['mos_scale']} · {known[clock['kind']]}")

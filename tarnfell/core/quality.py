@@ -54,6 +54,11 @@ class Criterion:
         return emodel.mos_wideband_from_r(R) if self.band == "wide" else emodel.mos_from_r(R)
 
     @property
+    def fixed_ms(self) -> float:
+        """What every call has between mouth and ear besides the way and the buffer."""
+        return self.ptime_ms + self.look_ahead_ms + self.device_ms
+
+    @property
     def mos_scale(self) -> str:
         return MOS_SCALE_WIDE if self.band == "wide" else MOS_SCALE
 
@@ -92,7 +97,7 @@ def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
     metrics = streams.measure(trace)
     heard = criterion.play(trace)
     loss, ratio = heard.effective_loss_pct, heard.effective_burst_ratio
-    ear = mouth_to_ear_ms(metrics.delay_min_ms, heard.mean_depth_ms, criterion)
+    ear = mouth_to_ear_ms(heard.mean_base_ms, heard.mean_depth_ms, criterion)
     r_factor = mos = None
     if ear is not None:
         R = criterion.rating(ear, loss, ratio)
@@ -101,15 +106,16 @@ def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
     return StreamQuality(metrics, heard.late_count, loss, ratio, ear, r_factor, mos)
 
 
-def mouth_to_ear_ms(delay_min_ms: float | None, depth_ms: float, criterion: Criterion) -> float | None:
-    """Ta: fastest delay, mean depth of the buffer, packet interval, look-ahead, device. None where nothing arrived.
+def mouth_to_ear_ms(base_ms: float | None, depth_ms: float, criterion: Criterion) -> float | None:
+    """Ta: fastest delay of the route in use, depth of the buffer, packet interval, look-ahead, device; means of a call.
+
+    None where nothing arrived.
 
     A clock estimate can put the fastest packet a hair before zero; delay is then taken as zero.
     """
-    if delay_min_ms is None:
+    if base_ms is None:
         return None
-    fixed = depth_ms + criterion.ptime_ms + criterion.look_ahead_ms + criterion.device_ms
-    return max(0.0, delay_min_ms) + fixed
+    return max(0.0, base_ms) + depth_ms + criterion.fixed_ms
 
 
 @dataclass(frozen=True)
@@ -125,14 +131,15 @@ class Seconds:
     mos: Floats
     """1.0 for a second of which nothing was heard."""
     depth_ms: Floats
-    """Of the listener's buffer."""
+    """Of the listener's buffer, above its base."""
+    base_ms: Floats
+    """What the buffer stands on, above the call's fastest packet; NaN where nothing arrived."""
 
 
 def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     """Quality second by second (G.107 applied to each second's own loss and run lengths).
 
-    A second is the packets sent in it. Its delay is the call's mouth-to-ear
-    delay, because the buffer sets that once for the whole call.
+    A second is the packets sent in it, and its mouth-to-ear delay what the buffer stood at then.
     """
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
@@ -155,6 +162,7 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
         pdv_max_ms=worst,
         mos=_second_mos(trace, heard, criterion),
         depth_ms=heard.depth_ms,
+        base_ms=heard.base_ms - (np.nan if floor is None else floor),
     )
 
 
@@ -186,7 +194,7 @@ def _stretch_mos(trace: Trace, heard: Playout, criterion: Criterion, length: int
     count = int(second[-1]) + 1
     length = min(length, count)
 
-    def gathered(per_second: NDArray[np.int64]) -> NDArray[np.int64]:
+    def gathered(per_second: NDArray[Any]) -> NDArray[Any]:
         total = np.concatenate(([0], np.cumsum(per_second)))
         return np.asarray(total[length:] - total[:-length])
 
@@ -202,10 +210,10 @@ def _stretch_mos(trace: Trace, heard: Playout, criterion: Criterion, length: int
     runs = gathered(np.bincount(second[begins], minlength=count)) + crosses[: count - length + 1]
     fraction = missed / np.maximum(sent, 1)
     ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
-    floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
-    ear = mouth_to_ear_ms(floor, heard.mean_depth_ms, criterion)
-    if ear is None:
+    if heard.mean_base_ms is None:
         return np.ones(len(sent))
+    base, depth = (gathered(of) / length for of in (heard.base_ms, heard.depth_ms))
+    ear = np.maximum(0.0, base) + depth + criterion.fixed_ms
     mos = criterion.mos(criterion.rating(ear, 100 * fraction, ratio))
     return np.asarray(np.where((sent > 0) & (missed == sent), 1.0, mos))
 

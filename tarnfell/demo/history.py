@@ -21,6 +21,7 @@ from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
 from tarnfell.demo.simulate import Moved, Stream, Way, move_packets
 from tarnfell.store import calls as call_store
+from tarnfell.store import clocks as clock_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -208,11 +209,10 @@ class _SiteHistory:
             video=video,
         )
         run_store.move(db, run, "taken", f"Taken by {self._site.probe}.", moment - 1_000_000)
+        run_store.move(db, self._again(run), "running", "Packets are being sent.", moment)
         run = self._again(run)
-        run_store.move(db, run, "running", "Packets are being sent.", moment)
-        call_store.take_in(
-            db, self._again(run), judge_upload(run, upload, self._codec), moment + (seconds + 3) * 1_000_000
-        )
+        judged = judge_upload(run, upload, self._codec, clock_store.runs_of_pair(db, run))
+        call_store.take_in(db, run, judged, moment + (seconds + 3) * 1_000_000)
 
     def _again(self, run: Run) -> Run:
         return run_store.run_by_id(self._db, run.id)

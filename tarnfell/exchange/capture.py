@@ -16,6 +16,7 @@ from typing import Any, BinaryIO
 import dpkt
 import numpy as np
 
+from tarnfell.core.clock import drift_ppm
 from tarnfell.core.codecs import Codec, codec_table
 from tarnfell.core.trace import Ints, Trace, TraceError, build_trace
 from tarnfell.wire import WireError
@@ -28,8 +29,6 @@ MIN_PACKETS = 10
 MAX_STEP = 3000
 """RFC 3550 A.1: a sequence number further off than this belongs to something else."""
 STEADY_SHARE = 0.9
-_SKEW_FROM_S = 30.0
-_MAX_SKEW_PPM = 500.0
 
 STATIC_TYPES = {0: "g711u", 4: "g7231-63", 8: "g711a", 9: "g722", 18: "g729"}
 """Payload types of RFC 3551 table 4 that we have a codec for."""
@@ -312,21 +311,10 @@ def _clock_hz(ticks: np.ndarray, at_us: Ints) -> int:
 
 def _on_one_clock(trace: Trace) -> tuple[Trace, float | None]:
     """Arrivals moved so that the fastest packet has no delay, and the media clock's drift is gone."""
-    sent, delay = trace.sent_us[trace.arrived], trace.delay_us
-    skew = None
-    took = float(sent[-1] - sent[0]) / 1e6
-    if took >= _SKEW_FROM_S:
-        skew = _skew_ppm(sent, delay)
+    skew = drift_ppm(trace)
+    if skew is not None:
         trace = trace.shifted(0.0, skew, int(trace.recv_us[trace.arrived][0]))
     return trace.shifted(float(trace.delay_us.min())), skew
-
-
-def _skew_ppm(sent: Ints, delay: Ints) -> float:
-    """Slope of the delay's lower envelope: the fastest packet of each of twenty stretches."""
-    stretches = np.array_split(np.arange(len(sent)), 20)
-    fastest = [int(s[np.argmin(delay[s])]) for s in stretches if len(s)]
-    slope = float(np.polyfit(sent[fastest].astype(float), delay[fastest].astype(float), 1)[0]) * 1e6
-    return slope if abs(slope) <= _MAX_SKEW_PPM else 0.0
 
 
 @dataclass(frozen=True)

@@ -33,7 +33,8 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import StoredCall
 from tarnfell.store.codecs import codec_of_site
-from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, clock_relation, judge_record, trace_of
+from tarnfell.work.ingest.clocks import relation_of
+from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, judge_record, trace_of
 
 blueprint = Blueprint("calls", __name__)
 
@@ -54,7 +55,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
     except CodecError as error:
         raise Problem(422, str(error)) from None
     criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms, query.adaptive)
-    relation = clock_relation(call.clock)
+    relation = relation_of(call)
     judged = judge_record(call.record, relation, criterion)
     local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     check = dict(call.clock.meta.get("self_check") or {})
@@ -90,7 +91,7 @@ def export_trace(call_id: int, direction: str) -> Response:
     """One direction's packets in the open CSV form."""
     call = _require_call(call_id)
     known = next((d for d in DIRECTIONS if d == direction), None)
-    trace = trace_of(call.record, known, clock_relation(call.clock)) if known else None
+    trace = trace_of(call.record, known, relation_of(call)) if known else None
     if trace is None:
         raise Problem(404, "Nothing was sent in that direction.")
     response = Response(format_csv(trace), mimetype="text/csv")
@@ -157,14 +158,14 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
         where_it_went=MosLossView.model_validate(lost) if lost else None,
         why=one.reason or _why(quality, criterion),
         seconds=[
-            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, depth_ms=b)
-            for s, n, t, d, m, b in zip(
+            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, edge_ms=e)
+            for s, n, t, d, m, e in zip(
                 seconds.sent.tolist(),
                 seconds.lost.tolist(),
                 seconds.late.tolist(),
                 seconds.delay_p50_ms.tolist(),
                 seconds.mos.tolist(),
-                seconds.depth_ms.tolist(),
+                (seconds.depth_ms + np.nan_to_num(seconds.base_ms)).tolist(),
                 strict=True,
             )
         ],

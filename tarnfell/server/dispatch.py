@@ -19,11 +19,13 @@ from zoneinfo import ZoneInfo
 from tarnfell.core.schedule import Quiet, Span, from_us, next_start, quiet_span, to_us
 from tarnfell.server.presence import is_heard
 from tarnfell.store import calls as call_store
+from tarnfell.store import clocks as clock_store
 from tarnfell.store import codecs as codec_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store import videos as video_store
 from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.runs import Run
@@ -80,7 +82,7 @@ def tick(db: sqlite3.Connection, at_us: int | None = None) -> None:
 
 
 def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
-    """Judge runs again whose codec values have changed, newest first, for a moment at a time."""
+    """Judge runs again whose codec values or clocks are known better, newest first, for a moment at a time."""
     until = time.monotonic() + for_s
     while time.monotonic() < until:
         stale = codec_store.stale_runs(db, 1)
@@ -88,11 +90,11 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
             return
         run = run_store.run_by_id(db, stale[0])
         codec = codec_store.codec_of_site(db, run.site_id, run.codec)
-        fresh = judge_again(
-            call_store.calls_of_run(db, run.id), run, codec
-        )  # outside the transaction: others may write meanwhile
+        # Outside the transaction: others may write meanwhile.
+        calls, videos = call_store.calls_of_run(db, run.id), video_store.videos_of_run(db, run.id)
+        fresh = judge_again(calls, videos, run, codec, clock_store.runs_of_pair(db, run))
         with writing(db):
-            call_store.replace_figures(db, run, codec, fresh)
+            call_store.replace_figures(db, run, fresh)
 
 
 def _begin(db: sqlite3.Connection, plan: Plan, at: int) -> None:

@@ -30,6 +30,7 @@ from tarnfell.server.models.probes import (
 )
 from tarnfell.server.presence import again_after_s, needs_note
 from tarnfell.store import calls as call_store
+from tarnfell.store import clocks as clock_store
 from tarnfell.store import commands as command_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
@@ -181,7 +182,12 @@ def record(run_id: int) -> Done:
     if run.state == "done":
         return Done(state="done")
     try:
-        judged = judge_upload(run, request.get_data(), codec_of_site(g.db, run.site_id, run.codec))
+        judged = judge_upload(
+            run,
+            request.get_data(),
+            codec_of_site(g.db, run.site_id, run.codec),
+            clock_store.runs_of_pair(g.db, run),
+        )
     except WireError as error:
         raise Problem(422, str(error)) from None
     except (KeyError, TypeError, ValueError, OverflowError) as error:

@@ -37,6 +37,7 @@ from tarnfell.server.presence import is_heard
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
 from tarnfell.server.videos import video_lines
 from tarnfell.store import calls as call_store
+from tarnfell.store import clocks as clock_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
@@ -45,8 +46,6 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.wire.record import Record
-from tarnfell.work.ingest.packets import clock_relation
 
 blueprint = Blueprint("runs", __name__)
 
@@ -218,8 +217,8 @@ def clock_words(relation: ClockRelation) -> str:
 
 def clock_of(db: sqlite3.Connection, run: Run) -> str | None:
     """How the run's two ends' clocks stood, in words; None before there is a result."""
-    row = db.execute("SELECT clock_record FROM run WHERE id = ?", (run.id,)).fetchone()
-    return clock_words(clock_relation(Record.parse(row[0]))) if row[0] else None
+    relation = clock_store.relation_of_run(db, run.id)
+    return clock_words(relation) if relation else None
 
 
 def call_direction(row: sqlite3.Row) -> CallDirection:

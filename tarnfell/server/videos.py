@@ -24,7 +24,8 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import StoredVideo
-from tarnfell.work.ingest.packets import DIRECTIONS, clock_relation, flowing, picture_criterion, trace_of
+from tarnfell.work.ingest.clocks import relation_of
+from tarnfell.work.ingest.packets import DIRECTIONS, flowing, picture_criterion, trace_of
 from tarnfell.work.ingest.pictures import picture_columns, profile_of
 
 blueprint = Blueprint("videos", __name__)
@@ -69,7 +70,7 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
 def export_video_trace(stream_id: int, direction: str) -> Response:
     """One direction's packets in the open CSV form."""
     stream = _require_video(stream_id)
-    trace = trace_of(stream.record, direction, clock_relation(stream.clock)) if direction in DIRECTIONS else None
+    trace = trace_of(stream.record, direction, relation_of(stream)) if direction in DIRECTIONS else None
     if trace is None:
         raise Problem(404, "Nothing was sent in that direction.")
     response = Response(format_csv(trace), mimetype="text/csv")
@@ -110,7 +111,7 @@ def _figures(values: dict[str, Any]) -> PictureDirection:
 
 
 def _side(stream: StoredVideo, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> PictureSide:
-    relation = clock_relation(stream.clock)
+    relation = relation_of(stream)
     figures = _figures(picture_columns(stream.record, direction, relation, criterion))
     trace = trace_of(stream.record, direction, relation)
     seconds = picture_seconds(trace, profile, criterion) if trace is not None else []

@@ -5,15 +5,16 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
+from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
-from tarnfell.store import runs
+from tarnfell.store import clocks, runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.runs import Run
-from tarnfell.store.videos import JudgedVideo, add_video
+from tarnfell.store.videos import JudgedVideo, add_video, replace_pictures
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.record import Record
 
@@ -72,6 +73,12 @@ class JudgedRun:
     video: list[JudgedVideo]
     codec: Codec
     """By whose values the calls were judged."""
+    estimate: ClockRelation
+    """How the clocks stood by the run's own packets."""
+    relation: ClockRelation
+    """What it was judged by: the same, put right by other runs of the two ends where they know better."""
+    puts_right: list[int] = field(default_factory=list)
+    """Earlier runs of the two ends that are to be judged again, now that their clocks are known better."""
     cut: Failure | None = None
     """Where the run was broken off by what it was to measure, and only the probe's half is there."""
 
@@ -107,6 +114,8 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
             run.id,
         ),
     )
+    clocks.keep(db, run.id, judged.estimate, judged.relation)
+    clocks.judge_again(db, judged.puts_right)
     words = "Stopped early; what was measured is kept." if judged.stopped else "Measured and judged."
     if judged.cut:
         words = f"Cut: {judged.cut.reason}"
@@ -118,17 +127,30 @@ Figures = dict[int, dict[str, dict[str, Any]]]
 """Column values by call and direction."""
 
 
-def replace_figures(db: sqlite3.Connection, run: Run, codec: Codec, fresh: Figures) -> None:
+@dataclass(frozen=True)
+class JudgedAgain:
+    """A run whose packets were judged anew; ``calls`` and ``pictures`` by the ids of call and video stream."""
+
+    codec: Codec
+    estimate: ClockRelation
+    relation: ClockRelation
+    calls: Figures
+    pictures: Figures
+
+
+def replace_figures(db: sqlite3.Connection, run: Run, fresh: JudgedAgain) -> None:
     """Write what ``judge_again`` found, unless the values have changed again since."""
-    if codec != codec_of_site(db, run.site_id, run.codec):
+    if fresh.codec != codec_of_site(db, run.site_id, run.codec):
         return
     pairs = ", ".join(f"{name} = ?" for name in COLUMNS)
-    for call_id, directions in fresh.items():
+    for call_id, directions in fresh.calls.items():
         for direction, values in directions.items():
             db.execute(
                 f"UPDATE direction SET {pairs} WHERE call_id = ? AND direction = ?",
                 (*(values[name] for name in COLUMNS), call_id, direction),
             )
+    replace_pictures(db, fresh.pictures)
+    clocks.keep(db, run.id, fresh.estimate, fresh.relation)
     db.execute("UPDATE run SET stale = 0, judged_us = ? WHERE id = ?", (now_us(), run.id))
 
 
@@ -189,6 +211,8 @@ class StoredCall:
     started_us: int
     record: Record
     clock: Record
+    relation: ClockRelation | None
+    """The run was judged by; None where it waits to be judged again."""
 
 
 def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
@@ -200,10 +224,11 @@ def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
 def call_by_id(db: sqlite3.Connection, call_id: int) -> StoredCall:
     """Raises KeyError."""
     row = db.execute(
-        "SELECT c.id, c.run_id, c.number, c.started_us, c.record, r.clock_record FROM call c "
+        "SELECT c.id, c.run_id, c.number, c.started_us, c.record, r.clock_record, r.clock_relation FROM call c "
         "JOIN run r ON r.id = c.run_id WHERE c.id = ?",
         (call_id,),
     ).fetchone()
     if row is None:
         raise KeyError(call_id)
-    return StoredCall(row[0], row[1], row[2], row[3], Record.parse(row[4]), Record.parse(row[5]))
+    relation = clocks.from_text(row[6]) if row[6] else None
+    return StoredCall(row[0], row[1], row[2], row[3], Record.parse(row[4]), Record.parse(row[5]), relation)

@@ -8,7 +8,9 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from tarnfell.core.clock import ClockRelation
 from tarnfell.core.rates import VideoLoad
+from tarnfell.store.clocks import from_text
 from tarnfell.wire.record import Record
 
 COLUMNS = (
@@ -68,6 +70,17 @@ def add_video(db: sqlite3.Connection, run_id: int, judged: JudgedVideo) -> None:
         )
 
 
+def replace_pictures(db: sqlite3.Connection, fresh: dict[int, dict[str, dict[str, Any]]]) -> None:
+    """Streams judged anew, by stream and direction."""
+    pairs = ", ".join(f"{name} = ?" for name in COLUMNS)
+    for stream_id, directions in fresh.items():
+        for direction, values in directions.items():
+            db.execute(
+                f"UPDATE picture SET {pairs} WHERE video_stream_id = ? AND direction = ?",
+                (*(values[name] for name in COLUMNS), stream_id, direction),
+            )
+
+
 _PICTURE = ", ".join(f"p.{name}" for name in COLUMNS)
 
 
@@ -100,6 +113,8 @@ class StoredVideo:
     started_us: int
     record: Record
     clock: Record
+    relation: ClockRelation | None
+    """As of a call's."""
 
 
 def videos_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredVideo]:
@@ -111,10 +126,11 @@ def videos_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredVideo]:
 def video_by_id(db: sqlite3.Connection, stream_id: int) -> StoredVideo:
     """Raises KeyError."""
     row = db.execute(
-        "SELECT v.id, v.run_id, v.number, v.started_us, v.record, r.clock_record FROM video_stream v "
+        "SELECT v.id, v.run_id, v.number, v.started_us, v.record, r.clock_record, r.clock_relation FROM video_stream v "
         "JOIN run r ON r.id = v.run_id WHERE v.id = ?",
         (stream_id,),
     ).fetchone()
     if row is None:
         raise KeyError(stream_id)
-    return StoredVideo(row[0], row[1], row[2], row[3], Record.parse(row[4]), Record.parse(row[5]))
+    relation = from_text(row[6]) if row[6] else None
+    return StoredVideo(row[0], row[1], row[2], row[3], Record.parse(row[4]), Record.parse(row[5]), relation)

@@ -8,7 +8,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tarnfell.core import emodel
-from tarnfell.core.clock import UNKNOWN, Exchanges, estimate
 from tarnfell.core.codecs import CodecError, codec_table, find_codec
 from tarnfell.core.columns import pack_planes, unpack_planes
 from tarnfell.core.quality import criterion_for
@@ -120,32 +119,3 @@ def test_plan_counts_gaps_and_overheads() -> None:
     assert plan.each_way_ipv4_kbps == pytest.approx(10 * 80 * 1.05)
     link = Link(srtp=True, pppoe=True, vlan_tags=1)
     assert call_rate(find_codec("g711u"), 20, link).ethernet_ipv4_kbps == pytest.approx((200 + 10 + 18 + 8 + 4) * 0.4)
-
-
-def exchanges(offset_ns: float, skew_ppm: float, queue_ns: float, seconds: int = 120, seed: int = 1) -> Exchanges:
-    rng = np.random.default_rng(seed)
-    t1 = np.arange(0, seconds * 1e9, 5e7)
-    far = t1 + offset_ns + skew_ppm * 1e-6 * t1
-    forth, back = (15e6 + rng.exponential(queue_ns, len(t1)) for _ in range(2))
-    held = 80_000
-    t4 = t1 + forth + held + back
-    return Exchanges(*(x.astype(np.int64) for x in (t1, far + forth, far + forth + held, t4)))
-
-
-@pytest.mark.parametrize("offset_ns", [0, 5e9, -3.7e12])
-@pytest.mark.parametrize("skew_ppm", [0, 12, -80])
-def test_clock_offset_and_skew_are_found(offset_ns: float, skew_ppm: float) -> None:
-    found = estimate(exchanges(offset_ns, skew_ppm, queue_ns=2e6))
-    assert found.kind == "estimated"
-    assert found.skew_ppm == pytest.approx(skew_ppm, abs=4)
-    assert abs(found.offset_us - offset_ns / 1000) / 1000 < found.uncertainty_ms
-    assert found.uncertainty_ms == pytest.approx(15, abs=2)
-
-
-def test_a_busy_queue_is_not_skew() -> None:
-    assert abs(estimate(exchanges(0, 0, queue_ns=4e7)).skew_ppm) < 30
-
-
-def test_clock_without_answers_is_unknown() -> None:
-    empty = np.empty(0, np.int64)
-    assert estimate(Exchanges(empty, empty, empty, empty)) is UNKNOWN

@@ -31,8 +31,8 @@ class SecondView(Model):
     late: int
     delay_p50_ms: float | None
     mos: float
-    depth_ms: float
-    """Of the listener's buffer."""
+    edge_ms: float
+    """Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late."""
 
 
 class MosLossView(Model):

@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
 
 from tarnfell.core import quality
-from tarnfell.core.clock import SHARED, ClockRelation, Exchanges, estimate, from_round_trip
+from tarnfell.core.clock import (
+    SHARED,
+    ClockRelation,
+    Exchanges,
+    drift_ppm,
+    estimate,
+    estimate_from_media,
+    from_round_trip,
+)
 from tarnfell.core.columns import unpack_planes
 from tarnfell.core.picture import UNKNOWN_ROUND_TRIP_MS, PictureCriterion
 from tarnfell.core.quality import Criterion, StreamQuality
@@ -96,14 +104,19 @@ def picture_criterion(clock: Record, **chosen: Any) -> PictureCriterion:
     return PictureCriterion(round_trip_ms=float(np.median(rtt)) if len(rtt) else UNKNOWN_ROUND_TRIP_MS, **chosen)
 
 
-def clock_relation(clock: Record) -> ClockRelation:
-    """How the two ends' clocks stood: one clock, the run's time-stamp exchange, or at least RTCP's round trip.
+def clock_relation(clock: Record, records: Iterable[Record] = ()) -> ClockRelation:
+    """How the two ends' clocks stood in a run: one clock, its time-stamp exchange, its media both ways, or RTCP alone.
 
     Raises WireError.
     """
     if clock.meta.get("shared"):
         return SHARED
     relation = estimate(stamp_exchanges(clock))
+    if relation.kind != "unknown":
+        return relation
+    whole = [record for record in records if not half_of(record)]
+    up, down = ([t for r in whole if d in flowing(r) and (t := _as_recorded(r, d))] for d in DIRECTIONS)
+    relation = estimate_from_media(up, down)
     if relation.kind != "unknown":
         return relation
     round_trip_us = clock.meta.get("rtcp_rtt_us")
@@ -129,6 +142,21 @@ def judge_record(record: Record, relation: ClockRelation, criterion: Criterion) 
 def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace | None:
     """One direction's trace with both ends' times on the sender's clock; None when nothing was sent, or what was
     sent or what arrived is not known."""
+    trace = _as_recorded(record, direction)
+    if trace is None:
+        return None
+    if relation.kind in ("unknown", "round trip") or half_of(record):
+        if trace.arrived.any():
+            trace = trace.shifted(0.0, drift_ppm(trace) or 0.0, int(trace.recv_us[trace.arrived][0]))
+        # Half the round trip each way is what can be said; of a planned send time nothing can.
+        one_way_us = relation.one_way_us if relation.kind == "round trip" and not half_of(record) else 0
+        floor = int(trace.delay_us.min()) if trace.arrived.any() else 0
+        return trace.shifted(floor - one_way_us)
+    return relation.on_senders_clock(trace, direction == "up")
+
+
+def _as_recorded(record: Record, direction: str) -> Trace | None:
+    """One direction's trace, each end's times on its own clock; None as above. Raises WireError."""
     if half_of(record) and direction == "up":
         return None
     arrival_seq, arrival_us = _arrivals(record, direction)
@@ -144,16 +172,9 @@ def trace_of(record: Record, direction: str, relation: ClockRelation) -> Trace |
     try:
         # A clock set back by less makes send times fall; they stand still until it has caught up.
         sent_us = np.maximum.accumulate(_without_leaps(sent[left]))
-        trace = build_trace(left, sent_us, arrival_seq, _without_leaps(arrival_us))
+        return build_trace(left, sent_us, arrival_seq, _without_leaps(arrival_us))
     except TraceError as error:
         raise WireError(f"Packet record: {error}") from None
-    if relation.kind in ("unknown", "round trip") or half_of(record):
-        # Half the round trip each way is what can be said; of a planned send time nothing can.
-        one_way_us = relation.one_way_us if relation.kind == "round trip" and not half_of(record) else 0
-        floor = int(trace.delay_us.min()) if trace.arrived.any() else 0
-        return trace.shifted(floor - one_way_us)
-    sign = 1 if direction == "up" else -1
-    return trace.shifted(sign * relation.offset_us, sign * relation.skew_ppm, relation.reference_us)
 
 
 @dataclass(frozen=True)

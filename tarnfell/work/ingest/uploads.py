@@ -4,34 +4,41 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import Any
 
-from tarnfell.core.clock import ClockRelation
+from tarnfell.core.clock import UNKNOWN, ClockRelation
 from tarnfell.core.codecs import Codec
 from tarnfell.core.quality import Criterion, criterion_for, worst_of
-from tarnfell.store.calls import COLUMNS, Figures, JudgedCall, JudgedRun, StoredCall
+from tarnfell.store.calls import COLUMNS, Figures, JudgedAgain, JudgedCall, JudgedRun, StoredCall
+from tarnfell.store.clocks import PairRun
 from tarnfell.store.runs import Run
+from tarnfell.store.videos import StoredVideo
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK, Failure
 from tarnfell.wire.record import Record, split_parts
+from tarnfell.work.ingest.clocks import known_better, settled
 from tarnfell.work.ingest.packets import (
     Half,
     JudgedDirection,
     clock_relation,
+    flowing,
     half_of,
     judge_record,
     parse_checked,
     picture_criterion,
     which_and_when,
 )
-from tarnfell.work.ingest.pictures import judge_video
+from tarnfell.work.ingest.pictures import judge_video, picture_columns
 
 _MAX_REASON = 500
 
 
-def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
-    """Read and judge a run's record file. Raises WireError; touches no database."""
+def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = ()) -> JudgedRun:
+    """Read and judge a run's record file; ``pair`` are the other runs of its two ends near by.
+
+    Raises WireError; touches no database.
+    """
     parts = split_parts(body)
     if not parts:
         raise WireError("The record file is empty.")
@@ -40,7 +47,8 @@ def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
     if len(sound) != run.calls or len(pictures) != run.video_streams:
         had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
         raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
-    relation = clock_relation(head)
+    estimate = clock_relation(head, (parse_checked(part) for part in (*sound, *pictures)))
+    relation = settled(estimate, pair)
     criterion = criterion_for(codec, run.ptime_ms)
     calls = [judge_call(part, relation, criterion) for part in sound]
     video = [judge_video(part, relation, picture_criterion(head)) for part in pictures]
@@ -55,6 +63,9 @@ def judge_upload(run: Run, body: bytes, codec: Codec) -> JudgedRun:
         calls=calls,
         video=video,
         codec=codec,
+        estimate=estimate,
+        relation=relation,
+        puts_right=known_better(run.begun_us or run.created_us, estimate, pair),
         cut=cut_of(head),
     )
 
@@ -114,11 +125,21 @@ def columns_of(one: JudgedDirection, criterion: Criterion, half: Half | None = N
     return values
 
 
-def judge_again(calls: Iterable[StoredCall], run: Run, codec: Codec) -> Figures:
-    """The stored calls of a run that is done, judged by ``codec``. Raises WireError."""
+def judge_again(
+    calls: Sequence[StoredCall], videos: Sequence[StoredVideo], run: Run, codec: Codec, pair: Sequence[PairRun]
+) -> JudgedAgain:
+    """The stored calls and streams of a run that is done, judged by ``codec``. Raises WireError."""
     criterion = criterion_for(codec, run.ptime_ms)
+    stored: list[StoredCall | StoredVideo] = [*calls, *videos]
+    estimate = clock_relation(stored[0].clock, (one.record for one in stored)) if stored else UNKNOWN
+    relation = settled(estimate, pair)
     found: Figures = {}
     for call in calls:
-        judged = judge_record(call.record, clock_relation(call.clock), criterion)
+        judged = judge_record(call.record, relation, criterion)
         found[call.id] = {name: columns_of(one, criterion, half_of(call.record)) for name, one in judged.items()}
-    return found
+    pictures: Figures = {}
+    for stream in videos:
+        wanted = picture_criterion(stream.clock)
+        record = stream.record
+        pictures[stream.id] = {d: picture_columns(record, d, relation, wanted) for d in flowing(record)}
+    return JudgedAgain(codec, estimate, relation, found, pictures)

@@ -5856,10 +5856,10 @@ export interface components {
             /** Mos */
             mos: number;
             /**
-             * Depth Ms
-             * @description Of the listener's buffer.
+             * Edge Ms
+             * @description Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late.
              */
-            depth_ms: number;
+            edge_ms: number;
         };
         /** SelfCheckView */
         SelfCheckView: {

@@ -21,7 +21,7 @@ export function PacketPlot({ side, label }: { side: Side; label: string }) {
     element.height = HEIGHT * devicePixelRatio;
     pen.scale(devicePixelRatio, devicePixelRatio);
     const ink = (name: string) => style.getPropertyValue(name).trim();
-    const deepest = side.seconds.reduce((most, s) => Math.max(most, s.depth_ms), 0);
+    const deepest = side.seconds.reduce((most, s) => Math.max(most, s.edge_ms), 0);
     draw(pen, side, frameOf(side.packets, deepest, width, HEIGHT), ink, theme === "dark");
   }, [side, theme]);
   const { lost, late, received } = side.figures;
@@ -80,12 +80,12 @@ function draw(
     }
   }
 
-  // The buffer's edge, a step where an adaptive one changes its depth.
+  // The buffer's edge: a step where an adaptive one changes its depth, or where the route became longer or shorter.
   let edge = bottom;
   pen.strokeStyle = ink("--ink");
   pen.beginPath();
   side.seconds.forEach((second, i) => {
-    edge = yOf(frame, second.depth_ms);
+    edge = yOf(frame, second.edge_ms);
     pen.lineTo(Math.max(left, xOf(frame, i * 1000)), edge);
     pen.lineTo(Math.min(right, xOf(frame, (i + 1) * 1000)), edge);
   });
