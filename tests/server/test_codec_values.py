@@ -116,10 +116,10 @@ def test_changed_again_while_judging_nothing_old_is_written(house: House) -> Non
     db = connect(house.folder)
     run = run_store.run_by_id(db, run_id)
     stale = codec_store.codec_of_site(db, run.site_id, run.codec)
-    fresh = uploads.judge_again(call_store.calls_of_run(db, run.id), run, stale)
+    fresh = uploads.judge_again(call_store.calls_of_run(db, run.id), [], run, stale, [])
     put(house, "opus-24", ie=60.0)
     with writing(db):
-        call_store.replace_figures(db, run, stale, fresh)
+        call_store.replace_figures(db, run, fresh)
     assert mos_of(house, run_id) == before
     assert value(house.person.get(PATH).json, "opus-24")["stale"] == 1
 
