@@ -12,7 +12,7 @@ import pytest
 
 from tarnfell.cli.calling import _progress
 from tarnfell.cli.common import host_port
-from tarnfell.exchange.capture import write_capture
+from tarnfell.exchange.writing import write_capture
 from tarnfell.probe.call import LiveDirection, LiveSecond
 from tarnfell.server.app import create_app
 from tests import rig

@@ -15,10 +15,12 @@ from tarnfell.core.rates import hold, plan_run, rise
 from tarnfell.core.stats import moments_to_show
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import parse_csv
-from tarnfell.exchange.capture import FoundStream, find_streams
+from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
 from tarnfell.exchange.echolog import EchoLog, EchoLogError, parse_echo_log
-from tarnfell.exchange.foreign import CAPTURE_MAGICS, UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.records import CAPTURE_MAGICS
+from tarnfell.exchange.streams import FoundStream
 
 
 def analyse(options: argparse.Namespace) -> int:

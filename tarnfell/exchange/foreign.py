@@ -5,12 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from tarnfell.core.quality import MOS_SCALE, Criterion
-from tarnfell.exchange.capture import FoundStream
-
-CAPTURE_MAGICS = frozenset(
-    bytes.fromhex(magic) for magic in ("d4c3b2a1", "a1b2c3d4", "4d3cb2a1", "a1b23c4d", "0a0d0d0a")
-)
-"""First bytes of pcap (both byte orders, micro- and nanoseconds) and pcapng."""
+from tarnfell.exchange.streams import FoundStream
 
 UNKNOWN_CODEC = Criterion(ie=0, bpl=25.1, ptime_ms=20)
 """Stands in where only counts and times are read and no quality is told."""

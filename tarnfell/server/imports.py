@@ -11,9 +11,11 @@ from flask import Blueprint, g, request
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.quality import MOS_SCALE, criterion_for, judge, judge_seconds
-from tarnfell.exchange.capture import CaptureError, FoundStream, find_streams
+from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION, EchoLog, EchoLogError, parse_echo_log
-from tarnfell.exchange.foreign import CAPTURE_MAGICS, DELAY_UNKNOWN, UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.foreign import DELAY_UNKNOWN, UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.records import CAPTURE_MAGICS, CaptureError
+from tarnfell.exchange.streams import FoundStream
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.imports import (
     EchoView,

@@ -9,7 +9,7 @@ from flask import Blueprint, Response, g
 
 from tarnfell.core.codecs import Codec, find_codec
 from tarnfell.core.video import CLOCK_HZ, PAYLOAD_TYPE
-from tarnfell.exchange.capture import Sent, write_capture
+from tarnfell.exchange.writing import Sent, write_capture
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import expected_video_rate
 from tarnfell.server.runs import require_run

@@ -14,7 +14,10 @@ from hypothesis import strategies as st
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for, judge
 from tarnfell.exchange import capture
-from tarnfell.exchange.capture import CaptureError, FoundStream, Sent, find_streams, write_capture
+from tarnfell.exchange.capture import find_streams
+from tarnfell.exchange.records import CaptureError
+from tarnfell.exchange.streams import FoundStream
+from tarnfell.exchange.writing import Sent, write_capture
 from tarnfell.wire.rtp import RtpPacket
 
 A, B = ("192.0.2.10", 20000), ("198.51.100.20", 30000)

@@ -10,7 +10,8 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for, judge
-from tarnfell.exchange.capture import find_streams, write_capture
+from tarnfell.exchange.capture import find_streams
+from tarnfell.exchange.writing import write_capture
 from tests.exchange.test_capture import packets
 from tests.exchange.test_echolog import LINUX, WINDOWS
 from tests.server.conftest import House, record_file
