@@ -23,7 +23,7 @@ MAY_KNOW: dict[str, set[str]] = {
     "store": {"core", "wire"},
     "report": {"core"},
     "exchange": {"core", "wire"},
-    "work": {"core", "wire", "store"},
+    "work": {"core", "wire", "store", "exchange"},
     "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},  # it hands the probe's file out
     "demo": {"core", "wire", "media", "probe", "store", "work", "server"},
     "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "work", "server", "demo"},

@@ -5,11 +5,13 @@ from __future__ import annotations
 import argparse
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
+from zoneinfo import ZoneInfo
 
 from tarnfell.cli.common import DONE, FAILED, print_report, stream_text
 from tarnfell.core import emodel, playout
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.legs import ROLES, Role, echo_path
 from tarnfell.core.quality import MOS_SCALE_WIDE, Criterion, criterion_for, judge
 from tarnfell.core.rates import hold, plan_run, rise
 from tarnfell.core.stats import moments_to_show
@@ -17,13 +19,20 @@ from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
-from tarnfell.exchange.echolog import EchoLog, EchoLogError, parse_echo_log
+from tarnfell.exchange.echolog import EchoLog, EchoLogError, read_echo_logs
 from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
 from tarnfell.exchange.records import CAPTURE_MAGICS
-from tarnfell.exchange.streams import FoundStream
+from tarnfell.exchange.streams import FoundStream, pairs_of
+from tarnfell.work.ingest.files import Choices, echo_values, started_us, target_of
 
 
 def analyse(options: argparse.Namespace) -> int:
+    if options.ping:
+        if options.file:
+            raise ValueError("Give either a file, or logs of ping with --ping.")
+        return _analyse_path(options)
+    if not options.file:
+        raise ValueError("Name the file to analyse.")
     path = Path(options.file)
     if not path.is_file():
         raise ValueError(f"There is no file {path}.")
@@ -31,16 +40,17 @@ def analyse(options: argparse.Namespace) -> int:
         start = file.read(4)
     if start in CAPTURE_MAGICS:
         return _analyse_capture(options, path)
+    body = path.read_bytes()
     try:
-        text = path.read_text(encoding="utf-8-sig")
+        return _analyse_echo_logs(options, path, read_echo_logs(body))
+    except EchoLogError:
+        pass  # then it is a trace, or the CSV reader says what was expected
+    try:
+        text = body.decode("utf-8-sig")
     except UnicodeDecodeError:
         raise TraceError(
             f"{path} is not a text file, and no capture (pcap, pcapng): a packet trace or a log of ping was expected."
         ) from None
-    try:
-        return _analyse_echo_log(options, path, parse_echo_log(text))
-    except EchoLogError:
-        pass  # then it is a trace, or the CSV reader says what was expected
     criterion = criterion_of(options)
     judged = judge(parse_csv(text), criterion)
     fields = judged.fields()
@@ -64,7 +74,13 @@ def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
         criterion = criterion_of(given) if known else UNKNOWN_CODEC
         fields = judge(stream.trace, criterion).fields()
         rows.append(foreign_fields(stream, codec, fields, known, criterion.mos_scale))
-    report = {"packets": found.packets, "cut_short": found.cut_short, "streams": rows}
+    report = {
+        "packets": found.packets,
+        "cut_short": found.cut_short,
+        "notes": list(found.notes),
+        "pairs": [list(pair) for pair in pairs_of(found.streams)],
+        "streams": rows,
+    }
     print_report(options, report, _capture_text)
     return DONE if rows else FAILED
 
@@ -80,16 +96,84 @@ def _capture_text(r: dict[str, Any]) -> str:
     for row in r["streams"]:
         codec = row["codec"] or f"payload type {row['payload_type']}"
         lines.append(f"{row['source']} → {row['destination']}  SSRC {row['ssrc']:08x}  {codec}\n  {stream_text(row)}")
+        lines += [f"  {note}" for note in row["notes"]]
+    lines += [f"Streams {a + 1} and {b + 1} are the two directions of one call." for a, b in r["pairs"]]
+    lines += r["notes"]
     return "\n".join(lines)
 
 
-def _analyse_echo_log(options: argparse.Namespace, path: Path, log: EchoLog) -> int:
-    figures = log.figures()
-    samples = [[round(e.at_s, 6), e.rtt_ms] for e in log.samples]
-    report = {"file": path.name, "system": log.system, "host": log.host, "caution": ECHO_CAUTION, **figures,
-              "samples": samples}  # fmt: skip
-    print_report(options, report, _echo_text)
-    return FAILED if figures["rtt_p50_ms"] is None else DONE
+def _analyse_echo_logs(options: argparse.Namespace, path: Path, logs: list[EchoLog]) -> int:
+    """The first host's figures at the top, as of a log of one host; all of them below ``logs``."""
+    rows = [_echo_fields(path.name, log) for log in logs]
+    report = {**rows[0], "logs": rows}
+    print_report(options, report, lambda r: "\n".join([*map(_echo_text, r["logs"]), ECHO_CAUTION]))
+    return DONE if any(log.lost < len(log.samples) for log in logs) else FAILED
+
+
+def _echo_fields(name: str, log: EchoLog) -> dict[str, Any]:
+    return {
+        "file": name,
+        "system": log.system,
+        "host": log.host,
+        "started": log.started.isoformat() if log.started else None,
+        "runs": log.runs,
+        "duplicates": log.duplicates,
+        "notes": list(log.notes),
+        "not_understood": [{"line": number, "text": text} for number, text in log.strange],
+        "caution": ECHO_CAUTION,
+        **log.figures(),
+        "samples": [[round(e.at_s, 6), e.rtt_ms] for e in log.samples],
+    }
+
+
+def _analyse_path(options: argparse.Namespace) -> int:
+    """Several logs of ping, each to a place along the path, as one picture."""
+    zone = ZoneInfo("UTC")  # stamps without a zone are compared with each other only
+    logs = []
+    files = {}
+    for given in options.ping:
+        role, equals, name = given.partition("=")
+        if not equals or role not in ROLES:
+            raise ValueError(f"--ping takes PLACE=FILE, with one of {', '.join(ROLES)} as the place; not “{given}”.")
+        if role in files:
+            raise ValueError(f"--ping {role}= was given twice.")
+        path = Path(name)
+        if not path.is_file():
+            raise ValueError(f"There is no file {path}.")
+        files[role] = path.name
+        try:
+            echo = echo_values(read_echo_logs(path.read_bytes())[0])
+        except EchoLogError as error:
+            raise ValueError(f"{path}: {error}") from None
+        logs.append(target_of(echo, cast(Role, role), started_us(echo, Choices(), zone)))
+    found = asdict(echo_path(logs))
+    for place in found["places"]:
+        place["file"] = files[place["role"]]
+    found["not_faults"] = [{"key": key, "says": says} for key, says in found["not_faults"]]
+    print_report(options, {**found, "caution": ECHO_CAUTION}, _path_text)
+    return DONE if any(p["own"]["lost"] < p["own"]["sent"] for p in found["places"]) else FAILED
+
+
+def _path_text(r: dict[str, Any]) -> str:
+    def ms(value: float | None) -> str:
+        return "–" if value is None else f"{value:.1f} ms"
+
+    lines = [
+        f"{p['role']:<8} {p['host'] or 'unnamed':<24} {p['own']['lost']} of {p['own']['sent']} unanswered, "
+        f"{ms(p['own']['p50_ms'])} median, {ms(p['own']['p95_ms'])} p95 · on the way there "
+        f"{p['through_loss_pct']:.2f} % lost, {ms(p['through_p95_ms'])} p95"
+        for p in r["places"]
+    ]
+    lines += [
+        f"leg {leg['leg']}: adds {leg['loss_pct']:.2f} % loss, {ms(leg['p50_ms'])} median, {ms(leg['p95_ms'])} p95"
+        for leg in r["legs"]
+    ]
+    compared = (
+        f"Compared minute by minute, over {r['minutes']} minutes common to all."
+        if r["minutes"]
+        else "Compared as wholes: the logs do not tell times in common."
+    )
+    return "\n".join([*lines, r["says"], *(one["says"] for one in r["not_faults"]), compared, r["caution"]])
 
 
 def _echo_text(r: dict[str, Any]) -> str:
@@ -97,13 +181,15 @@ def _echo_text(r: dict[str, Any]) -> str:
         "no answer"
         if r["rtt_p50_ms"] is None
         else (
-            f"round trip {r['rtt_min_ms']:.1f} ms least, {r['rtt_p50_ms']:.1f} middle, {r['rtt_p95_ms']:.1f} p95, "
+            f"round trip {r['rtt_min_ms']:.1f} ms least, {r['rtt_p50_ms']:.1f} median, {r['rtt_p95_ms']:.1f} p95, "
             f"{r['rtt_max_ms']:.1f} most"
         )
     )
     return (
         f"{r['file']}: {r['sent']} echoes to {r['host'] or 'an unnamed host'}, {r['lost']} unanswered "
-        f"({r['loss_pct']:.2f} %, {r['longest_loss_run']} in a row) · {delay}\n{r['caution']}"
+        f"({r['loss_pct']:.2f} %, {r['longest_loss_run']} in a row) · {delay}"
+        + "".join(f"\n  {note}" for note in r["notes"])
+        + "".join(f"\n  line {one['line']}: {one['text']}" for one in r["not_understood"])
     )
 
 

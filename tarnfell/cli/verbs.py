@@ -93,10 +93,17 @@ def _parser() -> argparse.ArgumentParser:
         _do("judging", "analyse"),
         "Judge a packet trace, the RTP streams of a capture, or a log of ping.",
         "The file is a packet trace (CSV: seq,sent_us,recv_us, blank recv_us for a lost packet), a capture (pcap or\n"
-        "pcapng), or what ping printed on Linux, macOS or Windows.\n"
+        "pcapng), or what ping printed on Linux, BSD, macOS or Windows. Logs of ping to several places along the\n"
+        "path, taken at the same time, become one picture: --ping gateway=a.txt --ping edge=b.txt\n"
         "Example: tarnfell analyse call1-up.csv --codec g711u --buffer 40",
     )
-    analyse.add_argument("file", metavar="FILE")
+    analyse.add_argument("file", metavar="FILE", nargs="?")
+    analyse.add_argument(
+        "--ping",
+        action="append",
+        metavar="PLACE=FILE",
+        help="a log of ping to the gateway, edge, outside or far-end; several make one picture of the path",
+    )
     _criterion_options(analyse, names)
     analyse.add_argument("--buffer", type=float, default=playout.DEFAULT_BUFFER_MS, metavar="MS")
     analyse.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")

@@ -29,9 +29,11 @@ def foreign_fields(
         "codec": codec,
         "clock_hz": stream.clock_hz,
         "ptime_ms": stream.ptime_ms,
+        "media": stream.media,
         "first_us": stream.first_us,
         "skew_ppm": stream.skew_ppm,
         "dscp_received": stream.dscp,
+        "notes": list(stream.notes),
         "mos_scale": mos_scale,
         **told,
     }

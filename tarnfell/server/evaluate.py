@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import date, timedelta
+
+from tarnfell.core.daysheet import DAYS, Day
 from tarnfell.core.path import worse_direction
 from tarnfell.core.verdict.capacity import Step
 from tarnfell.core.verdict.causes import Cause
@@ -14,6 +17,7 @@ from tarnfell.server.models.sites import (
     DaySheet,
     DaySheetDay,
     DimensionView,
+    ImportedOnSheet,
     LeftOutView,
     RequirementView,
     TakenView,
@@ -138,7 +142,12 @@ def path_view(evaluation: Evaluation, spot: str, far_end: FarEnd | None) -> Path
     )
 
 
-def sheet_view(evaluation: Evaluation, site: Site) -> DaySheet:
+def sheet_view(evaluation: Evaluation, site: Site, imported: list[ImportedOnSheet]) -> DaySheet:
+    """The sheet and what is shown beside it; where nothing was watched, the days of that."""
+    sheet = evaluation.sheet
+    last = max((cell.day for one in imported for cell in one.cells), default=None)
+    if not sheet and last:
+        sheet = [Day((date.fromisoformat(last) - timedelta(days=i)).isoformat()) for i in reversed(range(DAYS))]
     days = [
         DaySheetDay(
             day=day.day,
@@ -150,9 +159,15 @@ def sheet_view(evaluation: Evaluation, site: Site) -> DaySheet:
             up_loss_pct=day.up.loss_pct,
             down_loss_pct=day.down.loss_pct,
         )
-        for day in evaluation.sheet
+        for day in sheet
     ]
-    return DaySheet(days=days, open_minute=site.open_minute, close_minute=site.close_minute, open_days=site.open_days)
+    return DaySheet(
+        days=days,
+        imported=imported,
+        open_minute=site.open_minute,
+        close_minute=site.close_minute,
+        open_days=site.open_days,
+    )
 
 
 def strip_view(evaluation: Evaluation) -> list[StripHour]:

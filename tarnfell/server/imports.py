@@ -3,48 +3,55 @@
 from __future__ import annotations
 
 import hashlib
-import io
-from typing import Any
+from dataclasses import asdict, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any, cast
+from zoneinfo import ZoneInfo
 
-import numpy as np
-from flask import Blueprint, g, request
+from flask import Blueprint, Response, current_app, g, request
 
-from tarnfell.core.codecs import CodecError, find_codec
-from tarnfell.core.quality import MOS_SCALE, criterion_for, judge, judge_seconds
-from tarnfell.exchange.capture import find_streams
-from tarnfell.exchange.echolog import CAUTION, EchoLog, EchoLogError, parse_echo_log
-from tarnfell.exchange.foreign import DELAY_UNKNOWN, UNKNOWN_CODEC, foreign_fields
-from tarnfell.exchange.records import CAPTURE_MAGICS, CaptureError
-from tarnfell.exchange.streams import FoundStream
+from tarnfell.core.codecs import Codec, CodecError
+from tarnfell.core.legs import EchoPath, Role
+from tarnfell.exchange.echolog import CAUTION
+from tarnfell.exchange.foreign import DELAY_UNKNOWN
 from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.models.base import Model
 from tarnfell.server.models.imports import (
+    EchoPathView,
     EchoView,
+    ImportChange,
     ImportedStream,
     ImportList,
     ImportMade,
     ImportPage,
     ImportQuery,
     ImportSummary,
+    PathLeg,
+    PathPlace,
+    SpotChoice,
 )
 from tarnfell.server.sites import require_site
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import files
 from tarnfell.store import imports as import_store
+from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import writing
 from tarnfell.store.imports import Imported
+from tarnfell.store.sites import Site
+from tarnfell.work.ingest.files import Choices, FileError, cells_of, path_of, read_file, started_us
 
 blueprint = Blueprint("imports", __name__)
-
-MAX_STREAMS = 500
-MAX_POINTS = 1500
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/imports", response=ImportList)
 def list_imports(slug: str) -> ImportList:
-    """What was brought to a site from elsewhere, newest first."""
+    """What was brought to a site from elsewhere, newest first, and what its logs of ping say together."""
     site = require_site(slug)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    imports = import_store.imports_of(g.db, site.id)
     return ImportList(
         site_slug=site.slug,
         site_name=site.name,
@@ -52,9 +59,18 @@ def list_imports(slug: str) -> ImportList:
         engagement_name=engagement.name,
         time_zone=site.time_zone,
         imports=[
-            ImportSummary(id=one.id, name=one.name, kind=one.kind, created_us=one.created_us, says=_says(one))
-            for one in import_store.imports_of(g.db, site.id)
+            ImportSummary(
+                id=one.id,
+                name=one.name,
+                kind=one.kind,
+                created_us=one.created_us,
+                says=_says(one),
+                shown=Choices.of(one.choices).shown,
+                roles=list(Choices.of(one.choices).roles.values()),
+            )
+            for one in imports
         ],
+        path=_path_view(imports, ZoneInfo(site.time_zone)),
     )
 
 
@@ -63,23 +79,26 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
     """Bring a capture or an echo log to a site. The body is the file."""
     site = require_site(slug)
     body = request.get_data()
-    kind, result = _read(body, query, site.id)
+    said: dict[str, Any] = {}
+    if query.codec:
+        said["codecs"] = {"*": query.codec}
+    if query.role:
+        said["roles"] = {"0": query.role}
+    kind, result = _read(body, query.name, Choices.of(said), site)
+    sha256 = hashlib.sha256(body).hexdigest()
+    files.keep_file(_data(), sha256, body)
     with writing(g.db):
-        number = import_store.keep_import(
-            g.db, site.id, query.name, kind, hashlib.sha256(body).hexdigest(), result, g.user.id
-        )
+        number = import_store.keep_import(g.db, site.id, query.name, kind, sha256, result, said, g.user.id)
     return ImportMade(id=number)
 
 
 @endpoint(blueprint, "GET", "/api/imports/<int:import_id>", response=ImportPage)
 def show_import(import_id: int) -> ImportPage:
     """What a file from elsewhere holds."""
-    try:
-        one = import_store.import_by_id(g.db, import_id)
-    except KeyError:
-        raise Problem(404, f"There is no import {import_id}.") from None
+    one = _require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    choices, zone, result = Choices.of(one.choices), ZoneInfo(site.time_zone), one.result
     return ImportPage(
         id=one.id,
         site_slug=site.slug,
@@ -90,81 +109,151 @@ def show_import(import_id: int) -> ImportPage:
         name=one.name,
         kind=one.kind,
         created_us=one.created_us,
-        mos_scale=MOS_SCALE,
+        packets=result["packets"],
+        cut_short=result["cut_short"],
         note=DELAY_UNKNOWN if one.kind == "capture" else CAUTION,
-        **one.result,
+        notes=result.get("notes", []),
+        streams=[_known(ImportedStream, stream) for stream in result["streams"]],
+        pairs=[(a, b) for a, b in (choices.pairs if choices.pairs is not None else result.get("pairs", []))],
+        echoes=[
+            _known(EchoView, {**echo, "role": choices.roles.get(str(i)), "started_us": started_us(echo, choices, zone)})
+            for i, echo in enumerate(result["echoes"])
+        ],
+        spots=[SpotChoice(id=spot.id, name=spot.name) for spot in place_store.spots_of(g.db, site.id)],
+        spot_id=choices.spot_id,
+        shown=choices.shown,
+        starts_local=choices.starts_local,
+        days=sorted({cell.day for cell in cells_of(result, choices, zone)}),
+        can_change=files.read_file(_data(), one.sha256) is not None,
     )
 
 
-def _read(body: bytes, query: ImportQuery, site_id: int) -> tuple[str, dict[str, Any]]:
-    """Kind and result. Raises Problem 422 with what the file is not."""
-    if not body:
-        raise Problem(422, "The file is empty.")
+@endpoint(blueprint, "PUT", "/api/imports/<int:import_id>", response=ImportMade)
+def change_import(import_id: int, body: ImportChange) -> ImportMade:
+    """Rename a file, name its codecs, pair its streams, say where its hosts stand and what it speaks for."""
+    one = _require_import(import_id)
+    site = site_store.site_by_id(g.db, one.site_id)
+    said = body.model_dump(exclude_unset=True)
+    name = said.pop("name", None) or one.name
+    _check(said, one, site)
+    choices = replace(Choices.of(one.choices), **said)
+    result = one.result
+    if "codecs" in said:
+        file = files.read_file(_data(), one.sha256)
+        if file is None:
+            raise Problem(409, "This file was imported before files were kept. Upload it again to name a codec.")
+        _, result = _read(file, name, choices, site)
+    with writing(g.db):
+        import_store.change_import(g.db, one.id, name, choices.kept(), result)
+    return ImportMade(id=one.id)
+
+
+@endpoint(blueprint, "DELETE", "/api/imports/<int:import_id>", response=ImportMade)
+def remove_import(import_id: int) -> ImportMade:
+    """Delete a file and what was read in it."""
+    one = _require_import(import_id)
+    with writing(g.db):
+        last = import_store.remove_import(g.db, one.id)
+    if last:
+        files.drop_file(_data(), one.sha256)
+    return ImportMade(id=one.id)
+
+
+@endpoint(blueprint, "GET", "/api/imports/<int:import_id>/file", produces="application/octet-stream")
+def download_import(import_id: int) -> Response:
+    """The file as it came."""
+    one = _require_import(import_id)
+    file = files.read_file(_data(), one.sha256)
+    if file is None:
+        raise Problem(404, "This file was imported before files were kept.")
+    answer = Response(file, mimetype="application/octet-stream")
+    answer.headers.set("Content-Disposition", "attachment", filename=one.name)
+    return answer
+
+
+def _require_import(import_id: int) -> Imported:
     try:
-        if body[:4] in CAPTURE_MAGICS:
-            return "capture", _capture(body, query.codec, site_id)
-        return "echo log", _echo(parse_echo_log(body.decode("utf-8-sig")))
-    except UnicodeDecodeError:
-        raise Problem(422, f"{query.name} is neither a capture (pcap, pcapng) nor a text.") from None
-    except (CaptureError, EchoLogError, CodecError) as error:
+        return import_store.import_by_id(g.db, import_id)
+    except KeyError:
+        raise Problem(404, f"There is no import {import_id}.") from None
+
+
+def _data() -> Path:
+    return cast(Path, current_app.config["DATA"])
+
+
+def _read(body: bytes, name: str, choices: Choices, site: Site) -> tuple[str, dict[str, Any]]:
+    """Kind and result. Raises Problem 422 with what the file is not."""
+
+    def codec_of(wanted: str) -> Codec:
+        return codec_of_site(g.db, site.id, wanted)
+
+    try:
+        return read_file(body, name, choices, codec_of)
+    except (FileError, CodecError) as error:
         raise Problem(422, str(error)) from None
 
 
-def _capture(body: bytes, codec: str | None, site_id: int) -> dict[str, Any]:
-    if codec is not None:
-        find_codec(codec)
-    found = find_streams(io.BytesIO(body))
-    if not found.streams:
-        raise Problem(422, f"None of the {found.packets} packets in this capture belong to an RTP stream.")
-    streams = [_stream(one, one.codec or codec, site_id) for one in found.streams[:MAX_STREAMS]]
-    return {
-        "packets": found.packets,
-        "cut_short": found.cut_short,
-        "streams": [s.model_dump() for s in streams],
-        "echo": None,
-    }
+def _check(said: dict[str, Any], one: Imported, site: Site) -> None:
+    """Raises Problem 422 for what cannot be said of this file."""
+    count = len(one.result["streams"])
+    paired = [i for pair in said.get("pairs") or [] for i in pair]
+    if len(set(paired)) != len(paired) or any(not 0 <= i < count for i in paired):
+        raise Problem(422, "Each stream can be one direction of one call only.")
+    if any(not key.isdigit() or int(key) >= count for key in said.get("codecs") or {} if key != "*"):
+        raise Problem(422, "There is no such stream in this capture.")
+    hosts = len(one.result["echoes"])
+    if any(not key.isdigit() or int(key) >= hosts for key in said.get("roles") or {}):
+        raise Problem(422, "There is no such log in this file.")
+    if said.get("spot_id") is not None and said["spot_id"] not in [s.id for s in place_store.spots_of(g.db, site.id)]:
+        raise Problem(422, "This site has no such test point.")
+    if said.get("starts_local"):
+        try:
+            datetime.fromisoformat(said["starts_local"])
+        except ValueError:
+            raise Problem(422, f"“{said['starts_local']}” is no time: write it as 2026-11-25 09:30.") from None
 
 
-def _stream(one: FoundStream, name: str | None, site_id: int) -> ImportedStream:
-    codec = codec_of_site(g.db, site_id, name) if name else None
-    criterion = UNKNOWN_CODEC
-    if codec:
-        ptime = min(codec.intervals_ms(), key=lambda ms: abs(ms - one.ptime_ms))
-        criterion = criterion_for(codec, ptime)
-    fields = foreign_fields(one, name, judge(one.trace, criterion).fields(), codec is not None, criterion.mos_scale)
-    seconds = []
-    if codec:
-        found = judge_seconds(one.trace, criterion)
-        rows = zip(found.mos.tolist(), found.lost.tolist(), found.late.tolist(), strict=True)
-        seconds = [{"mos": mos, "lost": lost, "late": late} for mos, lost, late in rows]
-    values = {n: fields.get(n) for n in ImportedStream.model_fields}
-    return ImportedStream.model_validate({**values, "codec_title": codec.title if codec else None, "seconds": seconds})
+def _known(model: type[Model], values: dict[str, Any]) -> Any:
+    """Of what was kept, what the screen is told."""
+    return model.model_validate({name: values[name] for name in model.model_fields if name in values})
 
 
-def _echo(log: EchoLog) -> dict[str, Any]:
-    points = _thinned([(e.at_s, e.rtt_ms) for e in log.samples])
-    view = EchoView.model_validate(
-        {
-            "system": log.system, "host": log.host, "stamped": log.stamped, **log.figures(), "points": points,
-            "caution": CAUTION,
-        }
-    )  # fmt: skip
-    return {"packets": len(log.samples), "cut_short": False, "streams": [], "echo": view.model_dump()}
+def _path_view(imports: list[Imported], zone: ZoneInfo) -> EchoPathView | None:
+    logs: list[tuple[dict[str, Any], Role, int | None]] = []
+    for one in imports:
+        choices = Choices.of(one.choices)
+        echoes = one.result["echoes"]
+        logs += [
+            (echoes[int(place)], role, started_us(echoes[int(place)], choices, zone))
+            for place, role in choices.roles.items()
+            if int(place) < len(echoes)
+        ]
+    path = path_of(logs)
+    return view_of_path(path) if path else None
 
 
-def _thinned(points: list[tuple[float, float | None]]) -> list[tuple[float, float | None]]:
-    """Few enough for a screen: of each stretch the least, the most and one that was not answered."""
-    if len(points) <= MAX_POINTS:
-        return points
-    keep: set[int] = set()
-    for stretch in np.array_split(np.arange(len(points)), MAX_POINTS // 3):
-        known = [int(i) for i in stretch if points[i][1] is not None]
-        silent = [int(i) for i in stretch if points[i][1] is None]
-        keep.update(silent[:1])
-        if known:
-            keep.add(min(known, key=lambda i: points[i][1] or 0.0))
-            keep.add(max(known, key=lambda i: points[i][1] or 0.0))
-    return [points[i] for i in sorted(keep)]
+def view_of_path(path: EchoPath) -> EchoPathView:
+    return EchoPathView(
+        places=[
+            PathPlace(
+                role=p.role,
+                host=p.host,
+                sent=p.own.sent,
+                lost=p.own.lost,
+                p50_ms=p.own.p50_ms,
+                p95_ms=p.own.p95_ms,
+                through_loss_pct=p.through_loss_pct,
+                through_p50_ms=p.through_p50_ms,
+                through_p95_ms=p.through_p95_ms,
+            )
+            for p in path.places
+        ],
+        legs=[PathLeg(**asdict(leg)) for leg in path.legs],
+        minutes=path.minutes,
+        not_faults=path.not_faults,
+        says=path.says,
+    )
 
 
 def _says(one: Imported) -> str:
@@ -173,5 +262,7 @@ def _says(one: Imported) -> str:
         worst = min((s["mos"] for s in streams if s["mos"] is not None), default=None)
         count = f"{len(streams)} RTP {'stream' if len(streams) == 1 else 'streams'}"
         return count if worst is None else f"{count}, the worst at {worst:.2f} MOS"
-    echo = one.result["echo"]
-    return f"{echo['sent']} echoes to {echo['host'] or 'an unnamed host'}, {echo['loss_pct']:.2f} % unanswered"
+    return "; ".join(
+        f"{echo['sent']} echoes to {echo['host'] or 'an unnamed host'}, {echo['loss_pct']:.2f} % unanswered"
+        for echo in one.result["echoes"]
+    )

@@ -34,6 +34,7 @@ from tarnfell.server.models.sites import (
     RunList,
     SitePage,
 )
+from tarnfell.server.on_sheet import imported_on_sheet
 from tarnfell.server.presence import is_heard, look_at
 from tarnfell.server.stages import next_step, stages
 from tarnfell.store import calls as call_store
@@ -97,7 +98,7 @@ def show_site(slug: str) -> SitePage:
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs),
         path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
-        sheet=sheet_view(evaluation, site),
+        sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),
         probes=[_probe(p) for p in probes],

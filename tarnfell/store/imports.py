@@ -1,4 +1,4 @@
-"""Evidence made elsewhere, kept as it was read."""
+"""Evidence made elsewhere: what was read in it, and what people said of it."""
 
 from __future__ import annotations
 
@@ -16,25 +16,50 @@ class Imported:
     site_id: int
     name: str
     kind: str
+    sha256: str
     result: dict[str, Any]
+    choices: dict[str, Any]
     created_us: int
 
 
-_SELECT = "SELECT id, site_id, name, kind, result, created_us FROM imported"
+_SELECT = "SELECT id, site_id, name, kind, sha256, result, choices, created_us FROM imported"
 
 
 def keep_import(
-    db: sqlite3.Connection, site_id: int, name: str, kind: str, sha256: str, result: dict[str, Any], by: int | None
+    db: sqlite3.Connection,
+    site_id: int,
+    name: str,
+    kind: str,
+    sha256: str,
+    result: dict[str, Any],
+    choices: dict[str, Any],
+    by: int | None,
 ) -> int:
-    """The same file again is the same import."""
+    """The same file again is the same import; what was said of it before stays unless it is said anew."""
     db.execute(
-        "INSERT INTO imported (site_id, name, kind, sha256, result, imported_by, created_us) "
-        "VALUES (?, ?, ?, ?, ?, ?, ?) "
-        "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, result = excluded.result",
-        (site_id, name, kind, sha256, json.dumps(result, separators=(",", ":")), by, now_us()),
+        "INSERT INTO imported (site_id, name, kind, sha256, result, choices, imported_by, created_us) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?) "
+        "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, result = excluded.result, "
+        "choices = json_patch(choices, excluded.choices)",
+        (site_id, name, kind, sha256, _text(result), _text(choices), by, now_us()),
     )
     row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
     return int(row[0])
+
+
+def change_import(
+    db: sqlite3.Connection, import_id: int, name: str, choices: dict[str, Any], result: dict[str, Any]
+) -> None:
+    db.execute(
+        "UPDATE imported SET name = ?, choices = ?, result = ? WHERE id = ?",
+        (name, _text(choices), _text(result), import_id),
+    )
+
+
+def remove_import(db: sqlite3.Connection, import_id: int) -> bool:
+    """Whether no other import has the same file, which may then go too."""
+    row = db.execute("DELETE FROM imported WHERE id = ? RETURNING sha256", (import_id,)).fetchone()
+    return bool(row) and db.execute("SELECT 1 FROM imported WHERE sha256 = ?", (row[0],)).fetchone() is None
 
 
 def import_by_id(db: sqlite3.Connection, import_id: int) -> Imported:
@@ -54,5 +79,9 @@ def count_of(db: sqlite3.Connection, site_id: int) -> int:
     return int(db.execute("SELECT count(*) FROM imported WHERE site_id = ?", (site_id,)).fetchone()[0])
 
 
+def _text(value: dict[str, Any]) -> str:
+    return json.dumps(value, separators=(",", ":"))
+
+
 def _imported(row: sqlite3.Row) -> Imported:
-    return Imported(**{**dict(row), "result": json.loads(row["result"])})
+    return Imported(**{**dict(row), "result": json.loads(row["result"]), "choices": json.loads(row["choices"])})

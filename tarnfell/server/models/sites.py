@@ -71,8 +71,29 @@ class DaySheetDay(Model):
     down_loss_pct: list[float | None]
 
 
+class ImportedCell(Model):
+    """Ten minutes of an imported file."""
+
+    day: str
+    cell: int
+    mos: float | None
+    """None where the file tells no quality, as a log of ping."""
+    loss_pct: float
+
+
+class ImportedOnSheet(Model):
+    id: int
+    name: str
+    kind: str
+    spot: str | None
+    """The test point it speaks for."""
+    cells: list[ImportedCell]
+
+
 class DaySheet(Model):
     days: list[DaySheetDay]
+    imported: list[ImportedOnSheet]
+    """Files that somebody wants to see beside it; they count into nothing."""
     open_minute: int
     close_minute: int
     open_days: str

@@ -923,6 +923,119 @@ export interface paths {
                 };
             };
         };
+        /** Rename a file, name its codecs, pair its streams, say where its hosts stand and what it speaks for. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    import_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ImportChange"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportMade"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Delete a file and what was read in it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    import_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImportMade"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{import_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The file as it came. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    import_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/octet-stream": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         put?: never;
         post?: never;
         delete?: never;
@@ -2377,7 +2490,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was brought to a site from elsewhere, newest first. */
+        /** What was brought to a site from elsewhere, newest first, and what its logs of ping say together. */
         get: {
             parameters: {
                 query?: never;
@@ -2416,6 +2529,7 @@ export interface paths {
                 query: {
                     name: string;
                     codec?: string | null;
+                    role?: ("gateway" | "edge" | "outside" | "far-end") | null;
                 };
                 header?: never;
                 path: {
@@ -4361,6 +4475,11 @@ export interface components {
         DaySheet: {
             /** Days */
             days: components["schemas"]["DaySheetDay"][];
+            /**
+             * Imported
+             * @description Files that somebody wants to see beside it; they count into nothing.
+             */
+            imported: components["schemas"]["ImportedOnSheet"][];
             /** Open Minute */
             open_minute: number;
             /** Close Minute */
@@ -4462,14 +4581,63 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * EchoPathView
+         * @description What several logs say together.
+         */
+        EchoPathView: {
+            /** Places */
+            places: components["schemas"]["PathPlace"][];
+            /** Legs */
+            legs: components["schemas"]["PathLeg"][];
+            /** Minutes */
+            minutes: number | null;
+            /** Not Faults */
+            not_faults: [
+                string,
+                string
+            ][];
+            /** Says */
+            says: string;
+        };
         /** EchoView */
         EchoView: {
             /** System */
             system: string;
             /** Host */
             host: string | null;
+            /**
+             * Role
+             * @default null
+             */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
             /** Stamped */
             stamped: boolean;
+            /**
+             * Started Us
+             * @default null
+             */
+            started_us: number | null;
+            /**
+             * Runs
+             * @default 1
+             */
+            runs: number;
+            /**
+             * Duplicates
+             * @default 0
+             */
+            duplicates: number;
+            /** Notes */
+            notes?: string[];
+            /**
+             * Strange
+             * @description Lines that were not understood, by number.
+             */
+            strange?: [
+                number,
+                string
+            ][];
             /** Sent */
             sent: number;
             /** Lost */
@@ -4702,6 +4870,54 @@ export interface components {
              */
             again_s: number;
         };
+        /**
+         * ImportChange
+         * @description What somebody says of a file; what is left out stays as it is.
+         */
+        ImportChange: {
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Codecs
+             * @default null
+             */
+            codecs: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Pairs
+             * @default null
+             */
+            pairs: [
+                number,
+                number
+            ][] | null;
+            /**
+             * Roles
+             * @default null
+             */
+            roles: {
+                [key: string]: "gateway" | "edge" | "outside" | "far-end";
+            } | null;
+            /**
+             * Starts Local
+             * @default null
+             */
+            starts_local: string | null;
+            /**
+             * Spot Id
+             * @default null
+             */
+            spot_id: number | null;
+            /**
+             * Shown
+             * @default null
+             */
+            shown: boolean | null;
+        };
         /** ImportLine */
         ImportLine: {
             /**
@@ -4737,6 +4953,7 @@ export interface components {
             time_zone: string;
             /** Imports */
             imports: components["schemas"]["ImportSummary"][];
+            path: components["schemas"]["EchoPathView"] | null;
         };
         /** ImportMade */
         ImportMade: {
@@ -4767,13 +4984,40 @@ export interface components {
             packets: number;
             /** Cut Short */
             cut_short: boolean;
-            /** Mos Scale */
-            mos_scale: string;
             /** Note */
             note: string;
+            /** Notes */
+            notes: string[];
             /** Streams */
             streams: components["schemas"]["ImportedStream"][];
-            echo: components["schemas"]["EchoView"] | null;
+            /**
+             * Pairs
+             * @description Streams that are the two directions of one call, by their place in the list.
+             */
+            pairs: [
+                number,
+                number
+            ][];
+            /** Echoes */
+            echoes: components["schemas"]["EchoView"][];
+            /** Spots */
+            spots: components["schemas"]["SpotChoice"][];
+            /** Spot Id */
+            spot_id: number | null;
+            /** Shown */
+            shown: boolean;
+            /** Starts Local */
+            starts_local: string | null;
+            /**
+             * Days
+             * @description Local days on which it stands beside the day sheet, if it is shown there.
+             */
+            days: string[];
+            /**
+             * Can Change
+             * @description Whether the file itself was kept, so that it can be judged by other codecs.
+             */
+            can_change: boolean;
         };
         /** ImportQuery */
         ImportQuery: {
@@ -4785,6 +5029,12 @@ export interface components {
              * @default null
              */
             codec: string | null;
+            /**
+             * Role
+             * @description Where along the path the host of a log stands.
+             * @default null
+             */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
         };
         /** ImportSummary */
         ImportSummary: {
@@ -4798,6 +5048,43 @@ export interface components {
             created_us: number;
             /** Says */
             says: string;
+            /** Shown */
+            shown: boolean;
+            /** Roles */
+            roles: ("gateway" | "edge" | "outside" | "far-end")[];
+        };
+        /**
+         * ImportedCell
+         * @description Ten minutes of an imported file.
+         */
+        ImportedCell: {
+            /** Day */
+            day: string;
+            /** Cell */
+            cell: number;
+            /**
+             * Mos
+             * @description None where the file tells no quality, as a log of ping.
+             */
+            mos: number | null;
+            /** Loss Pct */
+            loss_pct: number;
+        };
+        /** ImportedOnSheet */
+        ImportedOnSheet: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Spot
+             * @description The test point it speaks for.
+             */
+            spot: string | null;
+            /** Cells */
+            cells: components["schemas"]["ImportedCell"][];
         };
         /** ImportedStream */
         ImportedStream: {
@@ -4809,10 +5096,21 @@ export interface components {
             destination: string;
             /** Payload Type */
             payload_type: number;
+            /**
+             * Media
+             * @default audio
+             */
+            media: string;
             /** Codec */
             codec: string | null;
             /** Codec Title */
             codec_title: string | null;
+            /**
+             * Names Codec
+             * @description Whether the capture itself tells the codec.
+             * @default true
+             */
+            names_codec: boolean;
             /** Ptime Ms */
             ptime_ms: number;
             /** First Us */
@@ -4858,6 +5156,8 @@ export interface components {
             mos_scale: string;
             /** Reason */
             reason: string | null;
+            /** Notes */
+            notes?: string[];
             /**
              * Seconds
              * @description Empty where no quality is told.
@@ -5126,6 +5426,46 @@ export interface components {
              * @default 0
              */
             offset: number;
+        };
+        /** PathLeg */
+        PathLeg: {
+            /** Leg */
+            leg: string;
+            /**
+             * To
+             * @enum {string}
+             */
+            to: "gateway" | "edge" | "outside" | "far-end";
+            /** Loss Pct */
+            loss_pct: number;
+            /** P50 Ms */
+            p50_ms: number | null;
+            /** P95 Ms */
+            p95_ms: number | null;
+        };
+        /** PathPlace */
+        PathPlace: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /** Host */
+            host: string | null;
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** P50 Ms */
+            p50_ms: number | null;
+            /** P95 Ms */
+            p95_ms: number | null;
+            /** Through Loss Pct */
+            through_loss_pct: number;
+            /** Through P50 Ms */
+            through_p50_ms: number | null;
+            /** Through P95 Ms */
+            through_p95_ms: number | null;
         };
         /** PathView */
         PathView: {
@@ -6135,6 +6475,13 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** Runs Total */
             runs_total: number;
+        };
+        /** SpotChoice */
+        SpotChoice: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
         };
         /** SpotForm */
         SpotForm: {

@@ -1,22 +1,58 @@
-// One file from elsewhere: its streams second by second, or its echoes in time.
-import { useQuery } from "@tanstack/react-query";
-import { get, type Model } from "../api/client";
-import { Note, Section } from "../shared/controls";
+// One file from elsewhere: its streams second by second, or its echoes in time; and what is said of it.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { get, type Model, put, remove } from "../api/client";
+import { Button, FileLink, Note, Section } from "../shared/controls";
 import { paintMos } from "../shared/depth";
+import { CheckField, SelectField, TextField } from "../shared/fields";
 import { count, dateTime, fixed, marking, ms, pct, plural } from "../shared/format";
+import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
 import { Term } from "../shared/term";
 import { EchoPlot } from "./echo-plot";
+import { ROLES, type Role } from "./roles";
 
+type Page = Model<"ImportPage">;
 type Stream = Model<"ImportedStream">;
+type Echo = Model<"EchoView">;
+/** Whether it was kept. */
+type Change = (said: Partial<Model<"ImportChange">>) => Promise<boolean>;
 
 export function ImportScreen({ id }: { id: string }) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [problem, setProblem] = useState<string | null>(null);
   const answer = useQuery({
     queryKey: ["import", id],
     queryFn: () => get("ImportPage", `/api/imports/${id}`),
   });
   if (!answer.data) return <Pending what="the file" error={answer.error} />;
   const page = answer.data;
+  const change: Change = async (said) => {
+    let kept = true;
+    try {
+      await put("ImportMade", `/api/imports/${id}`, said);
+      setProblem(null);
+    } catch (error) {
+      kept = false;
+      setProblem((error as Error).message);
+    }
+    await queries.invalidateQueries({ queryKey: ["import", id] });
+    await queries.invalidateQueries({ queryKey: ["imports", page.site_slug] });
+    return kept;
+  };
+  const drop = async () => {
+    try {
+      await remove("ImportMade", `/api/imports/${id}`);
+    } catch (error) {
+      setProblem((error as Error).message);
+      return false;
+    }
+    await queries.invalidateQueries({ queryKey: ["imports", page.site_slug] });
+    navigate(`/sites/${page.site_slug}/imports`);
+    return true;
+  };
   return (
     <>
       <Trail
@@ -28,42 +64,212 @@ export function ImportScreen({ id }: { id: string }) {
         ]}
         title={page.name}
       />
-      <h1 className="mt-2 text-3xl tracking-tight break-all">{page.name}</h1>
-      <p className="mt-1 text-soft">
-        {page.kind}, brought {dateTime(page.created_us, page.time_zone)} · {page.note}
+      <div className="mt-2 flex flex-wrap items-start justify-between gap-4">
+        <h1 className="text-3xl tracking-tight break-all">{page.name}</h1>
+        <div className="flex flex-wrap gap-3">
+          <Rename page={page} change={change} />
+          {page.can_change && <FileLink href={`/api/imports/${id}/file`}>Download</FileLink>}
+          <Popup label="Delete" trigger={<Button>Delete …</Button>} confirm="Delete" onConfirm={drop}>
+            <p>
+              Delete “{page.name}”? The file and what was read in it are removed for good. No call of the
+              site’s own is touched.
+            </p>
+          </Popup>
+        </div>
+      </div>
+      <p className="mt-1 max-w-4xl text-soft">
+        {page.kind}, imported {dateTime(page.created_us, page.time_zone)} · {page.note}
       </p>
+      {problem && (
+        <div className="mt-4">
+          <Note>{problem}</Note>
+        </div>
+      )}
       {page.cut_short && (
         <div className="mt-4">
           <Note>The file ends in the middle of a packet. What came before it is shown.</Note>
         </div>
       )}
-      {page.kind === "capture" && (
-        <Section
-          title={plural(page.streams.length, "RTP stream")}
-          aside={`found in ${count(page.packets)} packets, longest first · scale ${page.mos_scale}`}
-        >
-          {page.streams.map((stream) => (
-            <StreamPart
-              key={`${stream.source} ${stream.destination} ${stream.ssrc}`}
-              stream={stream}
-              timeZone={page.time_zone}
-            />
-          ))}
-        </Section>
-      )}
-      {page.echo && <Echo echo={page.echo} />}
+      <Notes notes={page.notes} />
+      <SpeaksFor page={page} change={change} />
+      {page.kind === "capture" && <Streams page={page} change={change} />}
+      {page.echoes.map((echo, i) => (
+        <EchoPart
+          key={`${echo.host} ${i}`}
+          echo={echo}
+          timeZone={page.time_zone}
+          place={(role) => change({ roles: { ...rolesOf(page), ...(role ? { [i]: role } : {}) } })}
+        />
+      ))}
     </>
   );
 }
 
-function StreamPart({ stream, timeZone }: { stream: Stream; timeZone: string }) {
+function rolesOf(page: Page): Record<string, Role> {
+  return Object.fromEntries(page.echoes.flatMap((echo, i) => (echo.role ? [[String(i), echo.role]] : [])));
+}
+
+function Rename({ page, change }: { page: Page; change: Change }) {
+  const [name, setName] = useState(page.name);
+  return (
+    <Popup
+      label="Rename"
+      trigger={<Button>Rename …</Button>}
+      confirm="Save"
+      disabled={!name.trim()}
+      onConfirm={() => change({ name: name.trim() })}
+    >
+      <TextField label="Name of the file" value={name} onChange={setName} />
+    </Popup>
+  );
+}
+
+function Notes({ notes = [] }: { notes?: string[] | undefined }) {
+  return (
+    <ul className="mt-3 space-y-1">
+      {notes.map((note) => (
+        <li key={note} className="border-l-2 border-ink pl-3">
+          {note}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** Which test point and which days a file speaks for, and whether it stands beside the day sheet. */
+function SpeaksFor({ page, change }: { page: Page; change: Change }) {
+  const [starts, setStarts] = useState(page.starts_local ?? "");
+  const timeless = page.echoes.some((echo) => !echo.started_us) || page.starts_local !== null;
+  return (
+    <Section title="What it speaks for">
+      <div className="flex flex-wrap items-end gap-6">
+        <div className="w-64">
+          <SelectField
+            label="Test point"
+            value={String(page.spot_id ?? "")}
+            options={[["", "not said"], ...page.spots.map((one) => [String(one.id), one.name] as const)]}
+            onChange={(spot) => change({ spot_id: spot ? Number(spot) : null })}
+          />
+        </div>
+        {timeless && (
+          <div className="flex items-end gap-3">
+            <div className="w-56">
+              <TextField
+                label={`Began, local time (${page.time_zone})`}
+                value={starts}
+                onChange={setStarts}
+                placeholder="2026-11-25 09:30"
+              />
+            </div>
+            <Button
+              disabled={starts === (page.starts_local ?? "")}
+              onClick={() => change({ starts_local: starts || null })}
+            >
+              Save
+            </Button>
+          </div>
+        )}
+        <CheckField
+          label="Show beside the day sheet"
+          hint={
+            page.days.length > 0
+              ? `${page.days[0]}${page.days.length > 1 ? ` to ${page.days.at(-1)}` : ""}; it counts towards nothing`
+              : page.kind === "capture"
+                ? "once a codec is named: then its seconds have a quality"
+                : "once it is known when the log began"
+          }
+          value={page.shown}
+          onChange={(shown) => change({ shown })}
+        />
+      </div>
+    </Section>
+  );
+}
+
+function Streams({ page, change }: { page: Page; change: Change }) {
+  const codecs = useQuery({
+    queryKey: ["codecs"],
+    queryFn: () => get("CodecList", "/api/codecs"),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const options = (codecs.data?.codecs ?? []).map((c) => [c.name, c.title] as const);
+  const named = Object.fromEntries(
+    page.streams.flatMap((s, i) => (s.codec && !s.names_codec ? [[String(i), s.codec]] : [])),
+  );
+  const paired = new Set(page.pairs.flat());
+  const part = (i: number) => {
+    const stream = page.streams[i];
+    if (!stream) return null;
+    return (
+      <StreamPart
+        key={i}
+        number={i + 1}
+        stream={stream}
+        timeZone={page.time_zone}
+        codecs={page.can_change && !stream.names_codec ? options : []}
+        name={(codec) => change({ codecs: codec ? { ...named, [i]: codec } : without(named, String(i)) })}
+        others={paired.has(i) ? [] : page.streams.flatMap((_, j) => (j !== i && !paired.has(j) ? [j] : []))}
+        pair={(j) => change({ pairs: [...page.pairs, [Math.min(i, j), Math.max(i, j)]] })}
+      />
+    );
+  };
+  return (
+    <Section
+      title={plural(page.streams.length, "RTP stream")}
+      aside={`found in ${count(page.packets)} packets, longest first`}
+    >
+      {page.pairs.map(([a, b]) => (
+        <article key={`${a} ${b}`} className="mb-4 border-l-2 border-ink pl-4" aria-label="A call">
+          <div className="flex items-baseline justify-between gap-6 pt-1">
+            <h3 className="font-semibold">{callWords(page.streams[a], page.streams[b])}</h3>
+            <button
+              type="button"
+              className="text-sm underline underline-offset-3"
+              onClick={() => change({ pairs: page.pairs.filter(([x]) => x !== a) })}
+            >
+              Separate
+            </button>
+          </div>
+          {part(a)}
+          {part(b)}
+        </article>
+      ))}
+      {page.streams.map((_, i) => (paired.has(i) ? null : part(i)))}
+    </Section>
+  );
+}
+
+function without(named: Record<string, string>, key: string): Record<string, string> {
+  return Object.fromEntries(Object.entries(named).filter(([k]) => k !== key));
+}
+
+/** A call is as good as its worse direction. */
+function callWords(one?: Stream, other?: Stream): string {
+  const worse = [one?.mos, other?.mos].filter((mos) => mos !== null && mos !== undefined);
+  const between = `Call between ${one?.source} and ${one?.destination}`;
+  return worse.length === 2
+    ? `${between}: ${fixed(Math.min(...worse), 2)} MOS in its worse direction`
+    : between;
+}
+
+interface StreamProps {
+  number: number;
+  stream: Stream;
+  timeZone: string;
+  codecs: readonly (readonly [string, string])[];
+  name: (codec: string) => void;
+  others: number[];
+  pair: (other: number) => void;
+}
+
+function StreamPart({ number, stream, timeZone, codecs, name, others, pair }: StreamProps) {
   const marks = Object.entries(stream.dscp_received).map(
     ([mark, n]) => `${marking(Number(mark))} × ${count(n)}`,
   );
   return (
     <article
-      className="hair grid grid-cols-[150px_1fr] gap-6 border-b py-4"
-      aria-label={`SSRC ${stream.ssrc}`}
+      className="hair grid gap-x-6 border-b py-4 sm:grid-cols-[150px_1fr]"
+      aria-label={`Stream ${number}, SSRC ${stream.ssrc}`}
     >
       <div>
         <p className="text-3xl leading-tight font-semibold">
@@ -72,27 +278,74 @@ function StreamPart({ stream, timeZone }: { stream: Stream; timeZone: string }) 
             <Term of="mos" />
           </span>
         </p>
-        <p className="text-sm text-soft">R {fixed(stream.r_factor, 1)}</p>
+        <p className="text-sm text-soft">
+          R {fixed(stream.r_factor, 1)} · {stream.mos_scale}
+        </p>
       </div>
       <div>
         <p>
-          <span className="font-mono text-[13px]">{stream.source}</span> →{" "}
-          <span className="font-mono text-[13px]">{stream.destination}</span>
+          <span className="text-soft">{number} · </span>
+          <span className="font-mono text-[13px] break-all">{stream.source}</span> →{" "}
+          <span className="font-mono text-[13px] break-all">{stream.destination}</span>
         </p>
         <p className="text-sm text-soft">
           SSRC {stream.ssrc.toString(16).padStart(8, "0")} · payload type {stream.payload_type}
-          {stream.codec_title ? `, ${stream.codec_title}` : ""} · a packet every {stream.ptime_ms.toFixed(1)}{" "}
-          ms · {dateTime(stream.first_us, timeZone)}
+          {stream.codec_title ? `, ${stream.codec_title}` : ""} · a{" "}
+          {stream.media === "video" ? "picture" : "packet"} every {stream.ptime_ms.toFixed(1)} ms ·{" "}
+          {dateTime(stream.first_us, timeZone)}
           {stream.skew_ppm !== null && ` · its clock drifts ${stream.skew_ppm.toFixed(1)} ppm, taken out`}
         </p>
         {stream.reason && <p className="mt-1">{stream.reason}</p>}
+        {stream.notes?.map((note) => (
+          <p key={note} className="mt-1">
+            {note}
+          </p>
+        ))}
         <p className="mt-1">
           {count(stream.sent)} sent, {count(stream.lost)} lost ({pct(stream.loss_pct, 2)},{" "}
           {stream.longest_loss_run} in a row), {count(stream.late)} late · <Term of="jitter" /> up to{" "}
-          {ms(stream.jitter_max_ms, 1)} · <Term of="pdv" /> {ms(stream.pdv_p95_ms, 1)}, most{" "}
-          {ms(stream.pdv_max_ms)} · {stream.reordered} reordered, {stream.duplicates} duplicated ·{" "}
+          {ms(stream.jitter_max_ms, 1)} · <Term of="pdv" /> 95th percentile {ms(stream.pdv_p95_ms, 1)},
+          maximum {ms(stream.pdv_max_ms)} · {stream.reordered} reordered, {stream.duplicates} duplicated ·{" "}
           {marks.join(", ")}
         </p>
+        {(codecs.length > 0 || others.length > 0) && (
+          <div className="mt-2 flex flex-wrap gap-4 text-sm">
+            {codecs.length > 0 && (
+              <label>
+                <span className="text-soft">Codec </span>
+                <select
+                  className="border border-soft bg-raised px-2 py-1"
+                  value={stream.codec ?? ""}
+                  onChange={(event) => name(event.target.value)}
+                >
+                  <option value="">not known</option>
+                  {codecs.map(([key, words]) => (
+                    <option key={key} value={key}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            )}
+            {others.length > 0 && (
+              <label>
+                <span className="text-soft">Other direction of the same call </span>
+                <select
+                  className="border border-soft bg-raised px-2 py-1"
+                  value=""
+                  onChange={(event) => pair(Number(event.target.value))}
+                >
+                  <option value="">none</option>
+                  {others.map((other) => (
+                    <option key={other} value={other}>
+                      stream {other + 1}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            )}
+          </div>
+        )}
         {stream.seconds.length > 0 && (
           <div
             className="mt-2 flex h-5"
@@ -114,20 +367,52 @@ function StreamPart({ stream, timeZone }: { stream: Stream; timeZone: string }) 
   );
 }
 
-function Echo({ echo }: { echo: Model<"EchoView"> }) {
+function EchoPart(props: { echo: Echo; timeZone: string; place: (role: Role | "") => void }) {
+  const { echo, timeZone, place } = props;
+  const times = echo.stamped
+    ? echo.started_us
+      ? `began ${dateTime(echo.started_us, timeZone)}`
+      : "times as stamped, without a date"
+    : "no times in it: one echo a second is assumed";
   return (
     <Section
       title={`Ping to ${echo.host ?? "an unnamed host"}`}
-      aside={`${echo.system} log, ${echo.stamped ? "times as stamped" : "no times in it: one a second is assumed"}`}
+      aside={`${echo.system} log, ${times}${echo.runs > 1 ? `, ${echo.runs} runs` : ""}`}
     >
-      <p className="text-xl font-semibold">
-        {count(echo.lost)} of {count(echo.sent)} unanswered, {pct(echo.loss_pct, 2)}
-        {echo.longest_loss_run > 1 && `, ${echo.longest_loss_run} in a row`}
-      </p>
-      <p className="mt-1">
-        Round trip {ms(echo.rtt_min_ms, 1)} at least, {ms(echo.rtt_p50_ms, 1)} median,{" "}
-        {ms(echo.rtt_p95_ms, 1)} 95th percentile, {ms(echo.rtt_max_ms, 1)} at most
-      </p>
+      <div className="flex flex-wrap items-start justify-between gap-6">
+        <div>
+          <p className="text-xl font-semibold">
+            {count(echo.lost)} of {count(echo.sent)} unanswered, {pct(echo.loss_pct, 2)}
+            {echo.longest_loss_run > 1 && `, ${echo.longest_loss_run} in a row`}
+          </p>
+          <p className="mt-1">
+            Round trip: minimum {ms(echo.rtt_min_ms, 1)}, median {ms(echo.rtt_p50_ms, 1)}, 95th percentile{" "}
+            {ms(echo.rtt_p95_ms, 1)}, maximum {ms(echo.rtt_max_ms, 1)}
+            {echo.duplicates > 0 && ` · ${plural(echo.duplicates, "duplicate answer")}`}
+          </p>
+        </div>
+        <div className="w-56">
+          <SelectField
+            label="Where this host stands"
+            value={echo.role ?? ""}
+            options={[...(echo.role ? [] : [["", "not said"] as const]), ...ROLES]}
+            onChange={(role) => place(role as Role | "")}
+          />
+        </div>
+      </div>
+      <Notes notes={echo.notes} />
+      {echo.strange && echo.strange.length > 0 && (
+        <details className="mt-2">
+          <summary className="cursor-pointer text-sm">Lines that were not understood</summary>
+          <ul className="mt-1 font-mono text-[13px]">
+            {echo.strange.map(([line, text]) => (
+              <li key={line}>
+                {line}: {text}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
       <EchoPlot echo={echo} />
     </Section>
   );

@@ -7,13 +7,16 @@ import { Note, Section } from "../shared/controls";
 import { SelectField } from "../shared/fields";
 import { dateTime } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
+import { EchoPath } from "./echo-path";
+import { ROLES, roleWords } from "./roles";
 
 export function ImportsScreen({ id }: { id: string }) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [codec, setCodec] = useState("");
-  const [busy, setBusy] = useState(false);
-  const [problem, setProblem] = useState<string | null>(null);
+  const [role, setRole] = useState("");
+  const [busy, setBusy] = useState<string | null>(null);
+  const [problems, setProblems] = useState<string[]>([]);
   const list = useQuery({
     queryKey: ["imports", id],
     queryFn: () => get("ImportList", `/api/sites/${id}/imports`),
@@ -23,21 +26,29 @@ export function ImportsScreen({ id }: { id: string }) {
     queryFn: () => get("CodecList", "/api/codecs"),
     staleTime: Number.POSITIVE_INFINITY,
   });
-  if (!list.data) return <Pending what="what came from elsewhere" error={list.error} />;
+  if (!list.data) return <Pending what="imported files" error={list.error} />;
   const page = list.data;
-  const bring = async (file: File | undefined) => {
-    if (!file) return;
-    setBusy(true);
-    setProblem(null);
-    try {
-      const query = new URLSearchParams({ name: file.name, ...(codec ? { codec } : {}) });
-      const made = await upload("ImportMade", `/api/sites/${id}/imports?${query}`, file);
-      await queries.invalidateQueries({ queryKey: ["imports", id] });
-      navigate(`/imports/${made.id}`);
-    } catch (error) {
-      setProblem((error as Error).message);
+  const bring = async (files: File[]) => {
+    setProblems([]);
+    let last: number | null = null;
+    const failed: string[] = [];
+    for (const file of files) {
+      setBusy(file.name);
+      try {
+        const query = new URLSearchParams({
+          name: file.name,
+          ...(codec ? { codec } : {}),
+          ...(role ? { role } : {}),
+        });
+        last = (await upload("ImportMade", `/api/sites/${id}/imports?${query}`, file)).id;
+      } catch (error) {
+        failed.push(`${file.name}: ${(error as Error).message}`);
+      }
     }
-    setBusy(false);
+    setBusy(null);
+    setProblems(failed);
+    await queries.invalidateQueries({ queryKey: ["imports", id] });
+    if (files.length === 1 && last !== null) navigate(`/imports/${last}`);
   };
   return (
     <>
@@ -51,25 +62,26 @@ export function ImportsScreen({ id }: { id: string }) {
       />
       <h1 className="mt-2 text-3xl tracking-tight">Imported files</h1>
       <p className="mt-1 max-w-3xl text-soft">
-        A packet capture (pcap or pcapng) with calls in it, or what ping printed on Linux, macOS or Windows.
-        It is shown beside the site’s own evidence and does not count into its verdict.
+        Packet captures (pcap or pcapng) with calls in them, or what ping printed on Linux, BSD, macOS or
+        Windows. Nothing in them counts towards the site’s verdict.
       </p>
-      <div className="mt-5 flex items-end gap-6">
+      <div className="mt-5 flex flex-wrap items-end gap-6">
         <label className="cursor-pointer border border-act bg-act px-4 py-1.5 font-semibold text-on-act focus-within:outline-2 focus-within:outline-ink">
-          {busy ? "Reading the file …" : "Upload file"}
+          {busy ? `Reading ${busy} …` : "Upload files"}
           <input
             type="file"
+            multiple
             className="sr-only"
-            disabled={busy}
+            disabled={busy !== null}
             onChange={(event) => {
-              bring(event.target.files?.[0]);
+              bring([...(event.target.files ?? [])]);
               event.target.value = "";
             }}
           />
         </label>
-        <div className="w-80">
+        <div className="w-72">
           <SelectField
-            label="Codec of streams that do not name one"
+            label="Codec, where a capture names none"
             value={codec}
             options={[
               ["", "not known"],
@@ -78,22 +90,49 @@ export function ImportsScreen({ id }: { id: string }) {
             onChange={setCodec}
           />
         </div>
+        <div className="w-56">
+          <SelectField
+            label="Ping to"
+            value={role}
+            options={[["", "not said"], ...ROLES]}
+            onChange={setRole}
+          />
+        </div>
       </div>
-      {problem && (
-        <div className="mt-4">
+      {problems.map((problem) => (
+        <div key={problem} className="mt-4">
           <Note>{problem}</Note>
         </div>
+      ))}
+      {page.path && (
+        <Section title="The path, from logs of ping" aside="the newest log of each place">
+          <EchoPath path={page.path} />
+        </Section>
       )}
-      <Section title="Brought so far">
-        {page.imports.length === 0 && <p>Nothing yet.</p>}
+      <Section title="Files">
+        {page.imports.length === 0 && (
+          <p>
+            None yet. Logs of ping to the gateway, the provider’s edge and the far end, taken at the same
+            time, show together which leg loses packets.
+          </p>
+        )}
         <ul>
           {page.imports.map((one) => (
-            <li key={one.id} className="hair grid grid-cols-[1fr_120px_1fr_180px] gap-6 border-b py-2">
-              <Link to={`/imports/${one.id}`} className="font-semibold underline underline-offset-3">
+            <li key={one.id} className="hair grid gap-x-6 border-b py-2 md:grid-cols-[1fr_150px_1.2fr_170px]">
+              <Link
+                to={`/imports/${one.id}`}
+                className="font-semibold break-all underline underline-offset-3"
+              >
                 {one.name}
               </Link>
-              <span>{one.kind}</span>
-              <span>{one.says}</span>
+              <span>
+                {one.kind}
+                {one.roles.length > 0 && `, ${one.roles.map(roleWords).join(", ")}`}
+              </span>
+              <span>
+                {one.says}
+                {one.shown && <span className="block text-sm text-soft">shown beside the day sheet</span>}
+              </span>
               <span className="text-soft">{dateTime(one.created_us, page.time_zone)}</span>
             </li>
           ))}

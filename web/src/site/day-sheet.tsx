@@ -1,12 +1,14 @@
 // The day sheet: days as rows, the local day left to right, depth-painted by the chosen measure.
 import { type KeyboardEvent, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Model } from "../api/client";
+import { depthOfCell } from "../imports/echo-path";
 import { depthOfMos, paint } from "../shared/depth";
 import { fixed, ms, pct, plural } from "../shared/format";
 
 type Sheet = Model<"DaySheet">;
 type Day = Sheet["days"][number];
+type Imported = Sheet["imported"][number];
 
 const CELLS = 144;
 const LEFT = 92;
@@ -113,7 +115,8 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
           />
         )}
       </svg>
-      <p className="mt-1 h-6 text-sm" aria-live="polite">
+      {sheet.imported.length > 0 && <ImportedFiles sheet={sheet} />}
+      <p className="mt-1 min-h-6 text-sm" aria-live="polite">
         {at ? (
           describe(sheet, at)
         ) : (
@@ -172,6 +175,9 @@ function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEA
           ),
         ),
       )}
+      {sheet.imported.map((one) => (
+        <ImportedMarks key={one.id} one={one} day={day.day} y={y} />
+      ))}
       {isOpen && (
         <path
           d={bracket(x(sheet.open_minute), y, 4) + bracket(x(sheet.close_minute), y, -4)}
@@ -181,6 +187,49 @@ function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEA
         />
       )}
     </g>
+  );
+}
+
+/** Imported files stand below both directions, as open diamonds: seen by somebody else, counted by nobody. */
+function ImportedMarks({ one, day, y }: { one: Imported; day: string; y: number }) {
+  return (
+    <>
+      {one.cells
+        .filter((cell) => cell.day === day)
+        .map((cell) => (
+          <path
+            key={cell.cell}
+            d={`M${LEFT + cell.cell * CELL + CELL / 2} ${y + 26}l3.4 3.4l-3.4 3.4l-3.4 -3.4z`}
+            fill={paint(depthOfCell(cell))}
+            stroke="var(--ink)"
+            strokeWidth={0.7}
+          />
+        ))}
+    </>
+  );
+}
+
+function ImportedFiles({ sheet }: { sheet: Sheet }) {
+  const days = new Set(sheet.days.map((day) => day.day));
+  return (
+    <ul className="mt-1 text-sm">
+      {sheet.imported.map((one) => {
+        const beyond = one.cells.filter((cell) => !days.has(cell.day)).length;
+        return (
+          <li key={one.id}>
+            <span aria-hidden="true">◇ </span>
+            <Link to={`/imports/${one.id}`} className="underline underline-offset-3">
+              {one.name}
+            </Link>
+            <span className="text-soft">
+              , imported{one.spot && `, for ${one.spot}`}; counts towards nothing
+              {one.cells.length === 0 && "; it is not known when it was taken"}
+              {beyond > 0 && `; ${plural(beyond, "ten-minute cell")} on other days`}
+            </span>
+          </li>
+        );
+      })}
+    </ul>
   );
 }
 
@@ -203,8 +252,14 @@ function describe(sheet: Sheet, { row, cell }: Place): string {
   const day = sheet.days[row];
   if (!day) return "";
   const time = `${String(Math.floor(cell / 6)).padStart(2, "0")}:${(cell % 6) * 10 || "00"}`;
-  if (day.call_id[cell] === null) return `${day.day} ${time} · not measured`;
+  const others = sheet.imported.flatMap((one) =>
+    one.cells
+      .filter((c) => c.day === day.day && c.cell === cell)
+      .map((c) => `${one.name}: ${c.mos === null ? "" : `${fixed(c.mos, 2)} MOS, `}${pct(c.loss_pct)} lost`),
+  );
+  const beside = others.length > 0 ? ` · imported ${others.join(" · ")}` : "";
+  if (day.call_id[cell] === null) return `${day.day} ${time} · not measured${beside}`;
   const side = (name: "up" | "down") =>
     `${name} ${fixed(day[`${name}_mos`][cell], 2)} MOS, ${ms(day[`${name}_added_ms`][cell])} added, ${pct(day[`${name}_loss_pct`][cell])} lost`;
-  return `${day.day} ${time} · ${side("up")} · ${side("down")} · click to open the call`;
+  return `${day.day} ${time} · ${side("up")} · ${side("down")}${beside} · click to open the call`;
 }
