@@ -59,8 +59,11 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
     judged = judge_record(call.record, relation, criterion)
     local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     check = dict(call.clock.meta.get("self_check") or {})
+    before, after = call_store.neighbours(g.db, call)
     return CallPage(
         id=call.id,
+        previous_id=before,
+        next_id=after,
         number=call.number,
         run_id=run.id,
         site_slug=site.slug,

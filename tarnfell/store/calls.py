@@ -221,6 +221,18 @@ def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
     return [call_by_id(db, row[0]) for row in rows]
 
 
+def neighbours(db: sqlite3.Connection, call: StoredCall) -> tuple[int | None, int | None]:
+    """The calls before and after it in its run, by number."""
+    before, after = (
+        db.execute(
+            f"SELECT id FROM call WHERE run_id = ? AND number {sign} ? ORDER BY number {order} LIMIT 1",
+            (call.run_id, call.number),
+        ).fetchone()
+        for sign, order in (("<", "DESC"), (">", "ASC"))
+    )
+    return (before[0] if before else None, after[0] if after else None)
+
+
 def call_by_id(db: sqlite3.Connection, call_id: int) -> StoredCall:
     """Raises KeyError."""
     row = db.execute(

@@ -1,37 +1,48 @@
-// The shell: who is signed in, where one is, the theme, and the addresses of all screens.
+// The shell: who is signed in, where one is, the theme, and the addresses of all screens. Each screen is fetched when
+// it is first gone to.
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
-import { Link, Navigate, Route, Routes, useParams } from "react-router";
+import { type ComponentType, lazy, type ReactNode, Suspense, useEffect, useRef } from "react";
+import { Link, Navigate, Route, Routes, useLocation, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "./api/client";
-import { BriefScreen, NewSiteScreen } from "./brief/brief-screen";
-import { CallScreen } from "./call/call-screen";
-import { CompareScreen } from "./compare/compare-screen";
-import { CodecValuesScreen } from "./engagement/codec-values-screen";
-import { EngagementScreen } from "./engagement/engagement-screen";
-import { EngagementsScreen } from "./engagement/engagements-screen";
-import { ImportScreen } from "./imports/import-screen";
-import { ImportsScreen } from "./imports/imports-screen";
-import { JoinScreen } from "./join/join-screen";
-import { LoadScreen } from "./load/load-screen";
-import { PlaceScreen } from "./place/place-screen";
-import { ReportScreen } from "./report/report-screen";
-import { RunScreen } from "./run/run-screen";
-import { SeriesScreen } from "./series/series-screen";
-import { Button, Note } from "./shared/controls";
+import { Button, Loading, Note } from "./shared/controls";
 import { KeyHelp } from "./shared/keys";
 import { Mark } from "./shared/screen";
 import { toggleTheme } from "./shared/theme";
 import { SignInScreen } from "./sign-in/sign-in-screen";
-import { SiteScreen } from "./site/site-screen";
-import { VideoScreen } from "./video/video-screen";
+
+type Screen = ComponentType<{ id: string }>;
+
+const onDemand = <Name extends string>(load: () => Promise<Record<Name, Screen>>, name: Name) =>
+  lazy(async () => ({ default: (await load())[name] }));
+
+const brief = () => import("./brief/brief-screen");
+const BriefScreen = onDemand(brief, "BriefScreen");
+const NewSiteScreen = onDemand(brief, "NewSiteScreen");
+const CallScreen = onDemand(() => import("./call/call-screen"), "CallScreen");
+const CodecValuesScreen = onDemand(() => import("./engagement/codec-values-screen"), "CodecValuesScreen");
+const CompareScreen = onDemand(() => import("./compare/compare-screen"), "CompareScreen");
+const EngagementScreen = onDemand(() => import("./engagement/engagement-screen"), "EngagementScreen");
+const EngagementsScreen = onDemand(() => import("./engagement/engagements-screen"), "EngagementsScreen");
+const ImportScreen = onDemand(() => import("./imports/import-screen"), "ImportScreen");
+const ImportsScreen = onDemand(() => import("./imports/imports-screen"), "ImportsScreen");
+const JoinScreen = onDemand(() => import("./join/join-screen"), "JoinScreen");
+const LoadScreen = onDemand(() => import("./load/load-screen"), "LoadScreen");
+const PlaceScreen = onDemand(() => import("./place/place-screen"), "PlaceScreen");
+const ReportScreen = onDemand(() => import("./report/report-screen"), "ReportScreen");
+const RunScreen = onDemand(() => import("./run/run-screen"), "RunScreen");
+const SeriesScreen = onDemand(() => import("./series/series-screen"), "SeriesScreen");
+const SiteScreen = onDemand(() => import("./site/site-screen"), "SiteScreen");
+const VideoScreen = onDemand(() => import("./video/video-screen"), "VideoScreen");
 
 /** People at a site come by a link and sign in nowhere. */
 export function App() {
   return (
-    <Routes>
-      <Route path="/join/:code" element={<JoinScreen />} />
-      <Route path="*" element={<SignedIn />} />
-    </Routes>
+    <Suspense fallback={<Loading what="the page" />}>
+      <Routes>
+        <Route path="/join/:code" element={<JoinScreen id="" />} />
+        <Route path="*" element={<SignedIn />} />
+      </Routes>
+    </Suspense>
   );
 }
 
@@ -55,61 +66,82 @@ function SignedIn() {
   if (!session.data) return <SignInScreen />;
   return (
     <Shell session={session.data}>
-      <Routes>
-        <Route path="/" element={<EngagementsScreen />} />
-        <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
-        <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
-        <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
-        <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
-        <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
-        <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
-        <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
-        <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
-        <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
-        <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
-        <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
-        <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
-        <Route path="/compare" element={<CompareScreen />} />
-        <Route path="/videos/:id" element={<Keyed screen={VideoScreen} />} />
-        <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
-        <Route path="/sign-in" element={<Navigate to="/" replace />} />
-        <Route path="*" element={<Note>There is nothing at this address.</Note>} />
-      </Routes>
+      <Suspense fallback={<Loading what="the page" />}>
+        <Routes>
+          <Route path="/" element={<EngagementsScreen id="" />} />
+          <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+          <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
+          <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
+          <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
+          <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
+          <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
+          <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
+          <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
+          <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
+          <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+          <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
+          <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
+          <Route path="/compare" element={<CompareScreen id="" />} />
+          <Route path="/videos/:id" element={<Keyed screen={VideoScreen} />} />
+          <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
+          <Route path="/sign-in" element={<Navigate to="/" replace />} />
+          <Route path="*" element={<Note>There is nothing at this address.</Note>} />
+        </Routes>
+      </Suspense>
     </Shell>
   );
 }
 
 /** A screen of one thing, started anew for another thing. */
-function Keyed({ screen: Screen }: { screen: (props: { id: string }) => ReactNode }) {
+function Keyed({ screen: Screen }: { screen: Screen }) {
   const { slug, id } = useParams();
   const key = slug ?? id ?? "";
   return <Screen key={key} id={key} />;
 }
 
 function Shell({ session, children }: { session: Model<"Session">; children: ReactNode }) {
+  const main = useRef<HTMLElement>(null);
+  const { pathname } = useLocation();
+  const came = useRef(pathname);
+  useEffect(() => {
+    // After a move to another screen the next Tab begins at that screen, and a screen reader reads it.
+    if (came.current !== pathname) {
+      main.current?.focus({ preventScroll: true });
+      scrollTo(0, 0);
+    }
+    came.current = pathname;
+  }, [pathname]);
   const signOut = async () => {
     await remove(null, "/api/session");
     // A fresh page keeps nothing of what the last person saw.
     location.assign("/");
   };
   return (
-    <div className="mx-auto max-w-[1320px] min-w-[1024px] px-8 pb-24">
-      <header className="flex items-center gap-6 pt-4 pb-3">
+    <div className="mx-auto max-w-[1320px] px-4 pb-24 sm:px-8">
+      <a
+        href="#main"
+        className="absolute -top-20 left-4 z-30 border border-ink bg-raised px-4 py-2 font-semibold focus:top-2"
+      >
+        Skip to the content
+      </a>
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-1 pt-4 pb-3">
         <Link to="/" className="flex items-center gap-2.5 text-lg font-semibold tracking-tight">
           <Mark />
           Tarnfell
         </Link>
         <span className="flex-1" />
         <KeyHelp />
-        <button type="button" className="text-sm hover:underline" onClick={toggleTheme}>
+        <button type="button" className="py-0.5 text-sm hover:underline" onClick={toggleTheme}>
           Theme
         </button>
         <span className="text-sm text-soft">{session.name}</span>
-        <button type="button" className="text-sm hover:underline" onClick={signOut}>
+        <button type="button" className="py-0.5 text-sm hover:underline" onClick={signOut}>
           Sign out
         </button>
       </header>
-      <main>{children}</main>
+      <main id="main" ref={main} tabIndex={-1} className="outline-none">
+        {children}
+      </main>
     </div>
   );
 }

@@ -72,6 +72,9 @@ class CallSide(Model):
 
 class CallPage(Model):
     id: int
+    previous_id: int | None
+    """Within the same run, by number; None at its ends."""
+    next_id: int | None
     number: int
     run_id: int
     site_slug: str

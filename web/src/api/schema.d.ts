@@ -4094,6 +4094,13 @@ export interface components {
         CallPage: {
             /** Id */
             id: number;
+            /**
+             * Previous Id
+             * @description Within the same run, by number; None at its ends.
+             */
+            previous_id: number | null;
+            /** Next Id */
+            next_id: number | null;
             /** Number */
             number: number;
             /** Run Id */

@@ -72,7 +72,7 @@ function Editor({ page }: { page: Page }) {
       />
       <h1 className="mt-2 text-3xl tracking-tight">{site ? `Brief of ${page.form.name}` : "A new site"}</h1>
       <form
-        className="grid grid-cols-[1fr_360px] gap-10"
+        className="grid lg:grid-cols-[1fr_360px] gap-10"
         onSubmit={(event) => {
           event.preventDefault();
           save();

@@ -7,7 +7,7 @@ import type { Page, PartProps } from "./part";
 export function Hours({ page, form, change }: PartProps & { page: Page }) {
   return (
     <Section title="Hours">
-      <div className="grid grid-cols-[1.4fr_auto_90px_90px] gap-x-5">
+      <div className="grid lg:grid-cols-[1.4fr_auto_90px_90px] gap-x-5">
         <SelectField
           label="Time zone"
           value={form.time_zone ?? "UTC"}

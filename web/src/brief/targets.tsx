@@ -36,10 +36,10 @@ export function TargetsSection({ page, targets, onChange }: Props) {
       </div>
       <p className="mt-1.5 text-sm text-soft">
         {current
-          ? current.says || `Kept with ${page.engagement_name}.`
-          : "Your own targets, not kept as a preset."}
+          ? current.says || `Saved with ${page.engagement_name}.`
+          : "Your own targets, not saved as a preset."}
       </p>
-      <div className="mt-4 grid grid-cols-2 gap-x-8 gap-y-5">
+      <div className="mt-4 grid sm:grid-cols-2 gap-x-8 gap-y-5">
         {page.bounds.map((bound) => (
           <NumberField
             key={bound.key}
@@ -95,24 +95,26 @@ function KeepPreset(props: {
         className="px-2 text-sm underline underline-offset-3"
         onClick={() => act(remove("PresetList", `${path}/${current.id}`))}
       >
-        Forget “{current.title}”
+        Delete preset “{current.title}”
       </button>
     );
   if (current) return null;
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger className="px-2 text-sm underline underline-offset-3">
-        Keep as a preset …
+        Save as preset …
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
           sideOffset={6}
-          aria-label="Keep as a preset"
+          aria-label="Save as preset"
           className="z-20 w-80 border border-ink bg-raised p-4"
         >
           <form
             onSubmit={(event) => {
               event.preventDefault();
+              // Through the page this form lies within the brief's own, which is not to be saved with it.
+              event.stopPropagation();
               act(put("PresetList", path, { title, targets }));
             }}
           >

@@ -7,7 +7,7 @@ import type { PartProps } from "./part";
 export function TheLine({ form, change }: PartProps) {
   return (
     <Section title="The line and its overheads">
-      <div className="grid grid-cols-4 gap-x-5 gap-y-4">
+      <div className="grid md:grid-cols-4 gap-x-5 gap-y-4">
         <TextField
           label="Access type"
           value={form.medium ?? ""}
@@ -34,7 +34,7 @@ export function TheLine({ form, change }: PartProps) {
           placeholder="no ceiling"
         />
       </div>
-      <div className="mt-4 grid grid-cols-4 gap-x-5 gap-y-4">
+      <div className="mt-4 grid md:grid-cols-4 gap-x-5 gap-y-4">
         <TextField
           label="Provider"
           value={form.provider ?? ""}
@@ -56,7 +56,7 @@ export function TheLine({ form, change }: PartProps) {
           onChange={(switches_by) => change({ switches_by })}
         />
       </div>
-      <div className="mt-5 grid grid-cols-4 items-start gap-x-5 gap-y-3">
+      <div className="mt-5 grid md:grid-cols-4 items-start gap-x-5 gap-y-3">
         <CheckField
           label="IPv6"
           hint="20 bytes more"

@@ -18,7 +18,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
   const profiles = page.video_profiles.map((p) => [p.name, `${p.title}, ${p.kbps} kbit/s`] as const);
   return (
     <Section title="What the site must carry">
-      <div className="grid grid-cols-2 gap-x-8 gap-y-4">
+      <div className="grid sm:grid-cols-2 gap-x-8 gap-y-4">
         <TextField label="Name of the site" value={form.name} onChange={(name) => change({ name })} />
         <TextField
           label="What and where, in a few words"
@@ -27,7 +27,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
           placeholder="Depot, Skerry Road"
         />
       </div>
-      <div className="mt-4 grid grid-cols-4 gap-x-5 gap-y-4">
+      <div className="mt-4 grid md:grid-cols-4 gap-x-5 gap-y-4">
         <NumberField
           label="People"
           value={form.people ?? null}
@@ -70,7 +70,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
           onChange={(on) => change({ stated_calls: on ? 10 : null })}
         />
       </div>
-      <div className="mt-5 grid grid-cols-2 gap-x-8 gap-y-4">
+      <div className="mt-5 grid sm:grid-cols-2 gap-x-8 gap-y-4">
         <SelectField
           label="Codec"
           value={form.codec ?? ""}

@@ -1,7 +1,8 @@
 // One call, all the way down: what the listener got second by second, where each packet went,
 // and buffer and codec as controls that judge the same packets again.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useNavigate } from "react-router";
+import type { ReactNode } from "react";
+import { Link, useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
 import { useAddress } from "../shared/address";
 import { FileLink, INPUT, Note } from "../shared/controls";
@@ -31,8 +32,10 @@ export function CallScreen({ id }: { id: string }) {
       ),
     placeholderData: keepPreviousData,
   });
-  useKey("[", () => navigate(`/calls/${Number(id) - 1}`));
-  useKey("]", () => navigate(`/calls/${Number(id) + 1}`));
+  // To the neighbour in the same run, with the same settings; at its ends nothing.
+  const to = (other: number | null | undefined) => other && navigate(`/calls/${other}?${search}`);
+  useKey("[", () => to(call.data?.previous_id));
+  useKey("]", () => to(call.data?.next_id));
   if (!call.data) return <Pending what="the call" error={call.error} />;
   const page = call.data;
   const title = `Call ${page.number}${page.calls > 1 ? ` of ${page.calls}` : ""}`;
@@ -55,7 +58,17 @@ export function CallScreen({ id }: { id: string }) {
             {page.clock_detail && <span className="block text-sm">{page.clock_detail}</span>}
           </p>
         </div>
-        <div className="flex gap-3">
+        <div className="flex flex-wrap items-center gap-3">
+          {page.calls > 1 && (
+            <span className="flex gap-4 text-sm">
+              <Neighbour to={page.previous_id} search={search.toString()}>
+                ‹ Previous call
+              </Neighbour>
+              <Neighbour to={page.next_id} search={search.toString()}>
+                Next call ›
+              </Neighbour>
+            </span>
+          )}
           {page.up && <FileLink href={`/api/calls/${page.id}/up.csv`}>Packets up, CSV</FileLink>}
           {page.down && <FileLink href={`/api/calls/${page.id}/down.csv`}>Packets down, CSV</FileLink>}
         </div>
@@ -69,6 +82,15 @@ export function CallScreen({ id }: { id: string }) {
       {page.up && <SidePart title="Upload: what the far end heard" side={page.up} page={page} />}
       {page.down && <SidePart title="Download: what the site heard" side={page.down} page={page} />}
     </>
+  );
+}
+
+function Neighbour(props: { to: number | null; search: string; children: ReactNode }) {
+  if (props.to === null) return <span className="text-soft">{props.children}</span>;
+  return (
+    <Link to={`/calls/${props.to}?${props.search}`} className="underline underline-offset-3">
+      {props.children}
+    </Link>
   );
 }
 
@@ -87,7 +109,7 @@ function Again(props: {
   });
   const fitting = codecs.data?.codecs.filter((c) => c.intervals_ms.includes(page.ptime_ms)) ?? [];
   return (
-    <div className="mt-5 grid grid-cols-[150px_1fr_300px] items-center gap-7 border-y border-hair py-3">
+    <div className="mt-5 grid lg:grid-cols-[150px_1fr_300px] items-center gap-7 border-y border-hair py-3">
       <p className="leading-snug font-semibold">Recalculate with other settings</p>
       <DepthSlider
         label="Listener’s buffer"
@@ -139,7 +161,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
         <h2 className="text-lg">{title}</h2>
         <p className="text-sm">{side.why}</p>
       </div>
-      <div className="mt-2 grid grid-cols-[268px_1fr] gap-6">
+      <div className="mt-2 grid lg:grid-cols-[268px_1fr] gap-6">
         <div>
           <p className="text-3xl font-semibold">
             {fixed(f.mos, 2)}

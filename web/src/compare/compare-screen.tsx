@@ -34,7 +34,7 @@ export function CompareScreen() {
         <h1 className="text-3xl tracking-tight">Two runs side by side</h1>
         <LinkButton to={`/compare?first=${second}&second=${first}`}>Swap A and B</LinkButton>
       </div>
-      <div className="mt-5 grid grid-cols-2 gap-x-12">
+      <div className="mt-5 grid sm:grid-cols-2 gap-x-12">
         <RunHead name="A" run={page.first} />
         <RunHead name="B" run={page.second} />
       </div>

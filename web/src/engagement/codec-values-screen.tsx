@@ -167,7 +167,7 @@ function Values({
       <p className="mt-1 text-soft">
         It comes with Ie {value.planning_ie} and Bpl {value.planning_bpl}: {value.planning_source}.
       </p>
-      <div className="mt-5 grid grid-cols-[110px_110px_1fr] gap-4">
+      <div className="mt-5 grid lg:grid-cols-[110px_110px_1fr] gap-4">
         <NumberField label="Ie" value={ie} onChange={setIe} />
         <NumberField label="Bpl" value={bpl} onChange={setBpl} />
         <TextField

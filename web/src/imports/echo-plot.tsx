@@ -17,6 +17,7 @@ export function EchoPlot({ echo }: { echo: Model<"EchoView"> }) {
   const silent = echo.points.filter((p) => p[1] === null);
   return (
     <svg
+      data-wide
       viewBox={`0 0 ${W} ${H}`}
       className="mt-4 w-full"
       role="img"

@@ -6,6 +6,7 @@ import { get, type Model, post, put, remove } from "../api/client";
 import { Button, FileLink, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
+import { ends, freshForm } from "./fresh";
 import { PlanAside } from "./plan-aside";
 import { PlanFields } from "./plan-fields";
 import { ruleWords } from "./rule";
@@ -42,27 +43,8 @@ interface Props {
 function Plans({ site, places, plans }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const probes = places.spots.flatMap((spot) => spot.probes).filter((probe) => probe.enrolled_us !== null);
-  const farEnds = places.far_ends.filter((far) => far.chosen);
-  const fresh: Form = {
-    name: "",
-    probe_id: probes[0]?.id ?? 0,
-    far_end_id: farEnds.find((far) => far.probe_id !== probes[0]?.id)?.id ?? 0,
-    codec: site.brief.codec,
-    ptime_ms: site.brief.ptime_ms,
-    dscp: 46,
-    direction: "both",
-    video: site.brief.video.map(({ profile, streams, dscp }) => ({ profile, streams, dscp })),
-    shape: "rise",
-    first: 1,
-    calls: Math.min(100, site.brief.needed_calls),
-    by: Math.max(1, Math.round(site.brief.needed_calls / 6)),
-    call_s: 60,
-    rounds: 1,
-    when: "now",
-    start_local: null,
-    rule: null,
-  };
+  const { probes, farEnds } = ends(places);
+  const fresh = freshForm(site, probes, farEnds);
   const [form, setForm] = useState<Form>(fresh);
   const [changing, setChanging] = useState<number | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
@@ -113,7 +95,7 @@ function Plans({ site, places, plans }: Props) {
         </p>
       )}
       {ready && (
-        <div className="grid grid-cols-[1fr_360px] gap-10">
+        <div className="grid lg:grid-cols-[1fr_360px] gap-10">
           <Section id="plan" title={changing === null ? "A new plan" : "Change the plan"}>
             <PlanFields
               form={form}
@@ -182,7 +164,7 @@ function Planned(props: {
         >
           <ul>
             {plans.plans.map((plan) => (
-              <li key={plan.id} className="hair grid grid-cols-[220px_1fr_auto] gap-6 border-b py-2.5">
+              <li key={plan.id} className="hair grid lg:grid-cols-[220px_1fr_auto] gap-6 border-b py-2.5">
                 <p className={plan.state === "draft" ? "" : "font-semibold"}>
                   {plan.next_us === null ? (
                     <span className="hatched inline-block px-2">draft, not scheduled</span>
@@ -216,7 +198,7 @@ function Planned(props: {
         <Section title="Carried out" aside="newest first">
           <ul>
             {plans.series.map((one) => (
-              <li key={one.id} className="hair grid grid-cols-[220px_1fr_260px] gap-6 border-b py-2">
+              <li key={one.id} className="hair grid lg:grid-cols-[220px_1fr_260px] gap-6 border-b py-2">
                 <Link to={`/series/${one.id}`} className="underline underline-offset-3">
                   {dateTime(one.due_us, zone)}
                 </Link>

@@ -25,80 +25,16 @@ function withMark(mark: number): number[] {
 }
 
 export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
-  const codecs = useQuery({
-    queryKey: ["codecs"],
-    queryFn: () => get("CodecList", "/api/codecs"),
-    staleTime: Number.POSITIVE_INFINITY,
-  });
-  const codec = codecs.data?.codecs.find((c) => c.name === form.codec);
   return (
     <>
-      <div className="grid grid-cols-3 gap-x-5 gap-y-4">
-        <SelectField
-          label="From the probe"
-          value={String(form.probe_id)}
-          options={probes.map(
-            (p) => [String(p.id), p.state === "heard" ? p.name : `${p.name}, offline`] as const,
-          )}
-          onChange={(value) => change({ probe_id: Number(value) })}
-        />
-        <SelectField
-          label="To the far end"
-          value={String(form.far_end_id)}
-          options={farEnds.map((f) => [String(f.id), f.name] as const)}
-          onChange={(value) => change({ far_end_id: Number(value) })}
-        />
+      <LoadFields form={form} change={change} probes={probes} farEnds={farEnds}>
         <TextField
           label="Name of the plan"
           value={form.name ?? ""}
           onChange={(name) => change({ name })}
           placeholder="after its load"
         />
-        <SelectField
-          label="Codec"
-          value={form.codec}
-          options={(codecs.data?.codecs ?? []).map((c) => [c.name, c.title] as const)}
-          onChange={(name) => {
-            const next = codecs.data?.codecs.find((c) => c.name === name);
-            const fits = next?.intervals_ms.includes(form.ptime_ms ?? 20);
-            change({ codec: name, ...(next && !fits ? { ptime_ms: next.intervals_ms[0] } : {}) });
-          }}
-        />
-        <SelectField
-          label="Packetisation interval"
-          value={String(form.ptime_ms)}
-          options={(codec?.intervals_ms ?? [form.ptime_ms ?? 20]).map((p) => [String(p), `${p} ms`] as const)}
-          onChange={(value) => change({ ptime_ms: Number(value) })}
-        />
-        <div className="grid grid-cols-[1fr_80px] gap-2">
-          <SelectField
-            label="Marking"
-            value={String(form.dscp)}
-            options={withMark(form.dscp ?? 46).map((mark) => [String(mark), marking(mark)] as const)}
-            onChange={(value) => change({ dscp: Number(value) })}
-          />
-          <NumberField
-            label="or DSCP"
-            value={form.dscp ?? 46}
-            onChange={(value) => change({ dscp: Math.round(value ?? 0) })}
-          />
-        </div>
-      </div>
-      <Choice
-        label="Media flows"
-        value={form.direction ?? "both"}
-        options={[
-          ["both", "Both ways, as in a call"],
-          ["up", "Up only"],
-          ["down", "Down only"],
-        ]}
-        onChange={(direction) => change({ direction })}
-      />
-      <VideoBeside
-        video={form.video ?? []}
-        profiles={codecs.data?.video_profiles ?? []}
-        onChange={(video) => change({ video })}
-      />
+      </LoadFields>
       <Choice
         label="Shape of the load"
         value={form.shape ?? "hold"}
@@ -108,7 +44,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         ]}
         onChange={(shape) => change({ shape })}
       />
-      <div className="mt-3 grid grid-cols-5 gap-x-5">
+      <div className="mt-3 grid md:grid-cols-5 gap-x-5">
         {form.shape === "rise" && (
           <>
             <Whole label="From" value={form.first ?? 1} onChange={(first) => change({ first })} />
@@ -144,7 +80,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         }
       />
       {(form.when === "at" || form.when === "repeat") && (
-        <div className="mt-3 grid grid-cols-[240px_1fr] items-start gap-x-5 gap-y-4">
+        <div className="mt-3 grid lg:grid-cols-[240px_1fr] items-start gap-x-5 gap-y-4">
           <Field
             label={form.when === "at" ? "Start" : "First start"}
             hint={`${timeZone}, the site’s own time`}
@@ -163,6 +99,86 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
   );
 }
 
+interface LoadProps extends Omit<Props, "timeZone"> {
+  /** A field more, beside probe and far end. */
+  children?: ReactNode;
+}
+
+/** What is sent, from where to where; the same for a plan and for calls placed at once. */
+export function LoadFields({ form, change, probes, farEnds, children }: LoadProps) {
+  const codecs = useQuery({
+    queryKey: ["codecs"],
+    queryFn: () => get("CodecList", "/api/codecs"),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const codec = codecs.data?.codecs.find((c) => c.name === form.codec);
+  return (
+    <>
+      <div className="grid gap-x-5 gap-y-4 md:grid-cols-3">
+        <SelectField
+          label="From the probe"
+          value={String(form.probe_id)}
+          options={probes.map(
+            (p) => [String(p.id), p.state === "heard" ? p.name : `${p.name}, offline`] as const,
+          )}
+          onChange={(value) => change({ probe_id: Number(value) })}
+        />
+        <SelectField
+          label="To the far end"
+          value={String(form.far_end_id)}
+          options={farEnds.map((f) => [String(f.id), f.name] as const)}
+          onChange={(value) => change({ far_end_id: Number(value) })}
+        />
+        {children}
+        <SelectField
+          label="Codec"
+          value={form.codec}
+          options={(codecs.data?.codecs ?? []).map((c) => [c.name, c.title] as const)}
+          onChange={(name) => {
+            const next = codecs.data?.codecs.find((c) => c.name === name);
+            const fits = next?.intervals_ms.includes(form.ptime_ms ?? 20);
+            change({ codec: name, ...(next && !fits ? { ptime_ms: next.intervals_ms[0] } : {}) });
+          }}
+        />
+        <SelectField
+          label="Packetisation interval"
+          value={String(form.ptime_ms)}
+          options={(codec?.intervals_ms ?? [form.ptime_ms ?? 20]).map((p) => [String(p), `${p} ms`] as const)}
+          onChange={(value) => change({ ptime_ms: Number(value) })}
+        />
+        <div className="grid gap-2 sm:grid-cols-[1fr_80px]">
+          <SelectField
+            label="Marking"
+            value={String(form.dscp)}
+            options={withMark(form.dscp ?? 46).map((mark) => [String(mark), marking(mark)] as const)}
+            onChange={(value) => change({ dscp: Number(value) })}
+          />
+          <NumberField
+            label="or DSCP"
+            value={form.dscp ?? 46}
+            onChange={(value) => change({ dscp: Math.round(value ?? 0) })}
+          />
+        </div>
+      </div>
+      <Choice
+        label="Media flows"
+        value={form.direction ?? "both"}
+        options={[
+          ["both", "Both ways, as in a call"],
+          ["up", "Up only"],
+          ["down", "Down only"],
+        ]}
+        onChange={(direction) => change({ direction })}
+      />
+      <VideoBeside
+        video={form.video ?? []}
+        profiles={codecs.data?.video_profiles ?? []}
+        onChange={(video) => change({ video })}
+      />
+    </>
+  );
+}
+
 type Video = NonNullable<Form["video"]>;
 
 function VideoBeside(props: {
@@ -173,7 +189,7 @@ function VideoBeside(props: {
   const { video, profiles, onChange } = props;
   return (
     <fieldset className="mt-6">
-      <legend className="mb-1 text-sm text-soft">Video beside the calls, at every step</legend>
+      <legend className="mb-1 text-sm text-soft">Video beside the calls</legend>
       <Rows
         rows={video}
         onChange={onChange}
@@ -215,7 +231,7 @@ function Repeat({ rule, onChange }: { rule: string; onChange: (rule: string) => 
   return (
     <div className="space-y-3">
       {found && (
-        <div className="grid grid-cols-[110px_130px_1fr] gap-x-4">
+        <div className="grid lg:grid-cols-[110px_130px_1fr] gap-x-4">
           <Whole label="Every" value={found.interval} onChange={(interval) => set({ interval })} />
           <SelectField
             label="of"
@@ -243,7 +259,7 @@ function Repeat({ rule, onChange }: { rule: string; onChange: (rule: string) => 
   );
 }
 
-function Whole(props: { label: string; value: number; onChange: (value: number) => void }) {
+export function Whole(props: { label: string; value: number; onChange: (value: number) => void }) {
   return (
     <NumberField
       label={props.label}

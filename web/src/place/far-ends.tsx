@@ -135,7 +135,7 @@ function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; c
             save();
           }}
         >
-          <div className="grid grid-cols-2 gap-4">
+          <div className="grid sm:grid-cols-2 gap-4">
             <TextField label="Name" value={name} onChange={setName} placeholder="service-west" />
             <TextField
               label="Where it stands"
@@ -144,7 +144,7 @@ function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; c
               placeholder="hosted service, west"
             />
           </div>
-          <div className="grid grid-cols-[2fr_1fr_1fr_1fr] gap-4">
+          <div className="grid lg:grid-cols-[2fr_1fr_1fr_1fr] gap-4">
             <TextField label="Host or address" value={host} onChange={setHost} placeholder="far.example" />
             <NumberField label="TCP port" value={port} onChange={setPort} />
             <NumberField label="UDP from" value={low} onChange={setLow} />

@@ -45,7 +45,7 @@ export function PlaceScreen({ id }: { id: string }) {
       <div className="mt-6">
         <SpotPicture page={places} />
       </div>
-      <div className="grid grid-cols-[1.45fr_1fr] gap-x-12">
+      <div className="grid lg:grid-cols-[1.45fr_1fr] gap-x-12">
         <div>
           {places.spots.map((spot) => (
             <Section

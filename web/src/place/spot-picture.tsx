@@ -18,7 +18,13 @@ export function SpotPicture({ page }: { page: Page }) {
   ].join(". ");
   const y = STAGE.line;
   return (
-    <svg viewBox={`0 0 ${STAGE.width} ${STAGE.height}`} className="w-full" role="img" aria-label={words}>
+    <svg
+      data-wide
+      viewBox={`0 0 ${STAGE.width} ${STAGE.height}`}
+      className="w-full"
+      role="img"
+      aria-label={words}
+    >
       <path d={`M20 ${y}H${wayOut}`} stroke="var(--ink)" strokeWidth={2} />
       <path d={`M${wayOut} ${y}H${STAGE.cloud}`} stroke="var(--ink)" strokeWidth={2} strokeDasharray="7 4" />
       <path d={`M${wayOut} ${y - 30}V${y + 30}`} stroke="var(--ink)" strokeWidth={4} />

@@ -59,7 +59,7 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
   const video = seconds.at(-1)?.[side === "up" ? "video_up" : "video_down"];
   return (
     <section
-      className="mt-5 grid grid-cols-[190px_1fr] gap-6"
+      className="mt-5 grid lg:grid-cols-[190px_1fr] gap-6"
       aria-label={side === "up" ? "Up the line" : "Down the line"}
     >
       <div>

@@ -37,7 +37,7 @@ export function RunResult({ run }: { run: Run }) {
           </Note>
         </div>
       )}
-      <div className="mt-5 grid grid-cols-2 gap-x-12">
+      <div className="mt-5 grid sm:grid-cols-2 gap-x-12">
         {run.up && <SidePart title="Upload: probe to far end" side={run.up} />}
         {run.down && <SidePart title="Download: far end to probe" side={run.down} />}
       </div>

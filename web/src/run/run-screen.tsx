@@ -61,13 +61,13 @@ export function RunScreen({ id }: { id: string }) {
       )}
       {isOpen(run) && <LiveRun run={run} />}
       {run.state === "done" && <RunResult run={run} />}
-      <div className="grid grid-cols-2 gap-x-12">
+      <div className="grid sm:grid-cols-2 gap-x-12">
         <Section title="Log of this run">
           <ol>
             {run.events.map((event) => (
               <li
                 key={`${event.at_us}${event.state}${event.words}`}
-                className="grid grid-cols-[80px_72px_1fr] text-[15px]"
+                className="grid lg:grid-cols-[80px_72px_1fr] text-[15px]"
               >
                 <span className="text-soft">{clock(event.at_us, run.time_zone)}</span>
                 <span className="font-semibold">{event.state}</span>

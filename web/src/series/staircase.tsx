@@ -17,6 +17,7 @@ export function Staircase({ page }: { page: Page }) {
     .join("; ");
   return (
     <svg
+      data-wide
       viewBox={`0 0 ${STAIRS.width} ${STAIRS.height}`}
       className="w-full"
       role="img"

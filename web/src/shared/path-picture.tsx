@@ -19,7 +19,7 @@ export function PathThumb({ path }: { path: Path | null }) {
 /** Large, for the site. */
 export function PathPicture({ path }: { path: Path }) {
   return (
-    <svg viewBox="0 0 1080 128" className="w-full" role="img" aria-label={pathWords(path)}>
+    <svg data-wide viewBox="0 0 1080 128" className="w-full" role="img" aria-label={pathWords(path)}>
       <Legs path={path} x1={150} x2={930} height={20} gap={10} top={30} />
       <Posts x1={150} x2={930} top={18} bottom={96} />
       <g className="fill-ink text-[15px]">

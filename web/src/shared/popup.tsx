@@ -29,6 +29,8 @@ export function Popup({ label, trigger, confirm, disabled, onConfirm, children }
             className="space-y-3"
             onSubmit={async (event) => {
               event.preventDefault();
+              // A popup within a form of the page is a form of its own.
+              event.stopPropagation();
               if (await onConfirm()) setOpen(false);
             }}
           >

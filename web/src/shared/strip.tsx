@@ -22,11 +22,19 @@ export function Strip({ hours }: { hours: Model<"StripHour">[] }) {
             key={`${hour.day}-${hour.hour}`}
             x={Math.floor(i / 24) * 26 + (i % 24)}
             width={1.04}
-            height={22}
+            height={18}
             fill={paintMos(hour.mos)}
           />
         ),
       )}
+      {/* Underlined where measured: a calm hour and one not measured differ without colour. */}
+      <path
+        d={hours
+          .map((hour, i) => (hour.mos === null ? "" : `M${Math.floor(i / 24) * 26 + (i % 24)} 20.6h1.04`))
+          .join("")}
+        stroke="var(--soft)"
+        strokeWidth={1.6}
+      />
     </svg>
   );
 }

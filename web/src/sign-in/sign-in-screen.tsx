@@ -24,7 +24,7 @@ export function SignInScreen() {
     }
   };
   return (
-    <main className="mx-auto grid min-h-screen max-w-[1080px] grid-cols-[1fr_360px] items-center gap-20 px-10">
+    <main className="mx-auto grid min-h-screen max-w-[1080px] lg:grid-cols-[1fr_360px] items-center gap-20 px-10">
       <div>
         <Soundings />
         <h1 className="mt-8 text-4xl tracking-tight">Tarnfell</h1>

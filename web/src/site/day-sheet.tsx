@@ -86,6 +86,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
         ))}
       </fieldset>
       <svg
+        data-wide
         viewBox={`0 0 ${WIDTH} ${TOP + sheet.days.length * ROW}`}
         className="w-full"
         role="application"
@@ -120,7 +121,9 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
         {at ? (
           describe(sheet, at)
         ) : (
-          <span className="text-soft">Point at a cell, or move with the arrow keys.</span>
+          <span className="text-soft">
+            Underlined cells were measured. Point at a cell, or move with the arrow keys.
+          </span>
         )}
       </p>
     </div>
@@ -178,6 +181,8 @@ function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEA
       {sheet.imported.map((one) => (
         <ImportedMarks key={one.id} one={one} day={day.day} y={y} />
       ))}
+      {/* What was measured is underlined: calm and not measured differ without their colour. */}
+      <path d={underline(day, y + 28)} stroke="var(--soft)" strokeWidth={1} />
       {isOpen && (
         <path
           d={bracket(x(sheet.open_minute), y, 4) + bracket(x(sheet.close_minute), y, -4)}
@@ -231,6 +236,14 @@ function ImportedFiles({ sheet }: { sheet: Sheet }) {
       })}
     </ul>
   );
+}
+
+function underline(day: Day, y: number): string {
+  return day.up_mos
+    .map((up, cell) =>
+      up === null && day.down_mos[cell] === null ? "" : `M${LEFT + cell * CELL} ${y}h${CELL - 0.4}`,
+    )
+    .join("");
 }
 
 function bracket(x: number, y: number, arm: number): string {

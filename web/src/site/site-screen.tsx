@@ -78,7 +78,7 @@ export function SiteScreen({ id }: { id: string }) {
         <Requirements site={site} />
         <Remedies site={site} />
       </Section>
-      <div className="grid grid-cols-[1fr_1fr] gap-x-12">
+      <div className="grid lg:grid-cols-[1fr_1fr] gap-x-12">
         <Section id="causes" title="Causes" aside={`${plural(site.causes.length, "cause")}, costliest first`}>
           <Causes site={site} />
         </Section>
@@ -93,7 +93,7 @@ export function SiteScreen({ id }: { id: string }) {
       <Section id="load" title="Runs" aside={<RunsAside site={site} onPlace={() => setPlacing(true)} />}>
         <Runs site={site} />
       </Section>
-      <div className="grid grid-cols-[1fr_1fr] gap-x-12">
+      <div className="grid lg:grid-cols-[1fr_1fr] gap-x-12">
         <Section id="brief" title="Brief" aside={<BriefAside site={site} />}>
           <Brief site={site} />
         </Section>
@@ -258,7 +258,7 @@ function Brief({ site }: { site: Site }) {
   const { brief } = site;
   return (
     <>
-      <div className="grid grid-cols-3 gap-x-6 gap-y-4">
+      <div className="grid md:grid-cols-3 gap-x-6 gap-y-4">
         <Figure value={String(brief.needed_calls)}>concurrent calls, {brief.people ?? "–"} people</Figure>
         <Figure value={fixed(brief.target_mos, 1)} unit="MOS">
           to be reached by {brief.required_share_pct} % of calls

@@ -66,7 +66,7 @@ function Again(props: { page: Page; buffer: number; set: (name: string, value: s
   const { page, buffer, set } = props;
   const asked = page.refresh === "requested";
   return (
-    <div className="mt-5 grid grid-cols-[150px_1fr_auto] items-center gap-7 border-y border-hair py-3">
+    <div className="mt-5 grid lg:grid-cols-[150px_1fr_auto] items-center gap-7 border-y border-hair py-3">
       <p className="leading-snug font-semibold">Recalculate with other settings</p>
       <DepthSlider
         label="Viewer’s buffer"
@@ -112,7 +112,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
         <h2 className="text-lg whitespace-nowrap">{title}</h2>
         <p className="text-sm">{side.why}</p>
       </div>
-      <div className="mt-2 grid grid-cols-[268px_1fr] gap-6">
+      <div className="mt-2 grid lg:grid-cols-[268px_1fr] gap-6">
         <div>
           <p className="text-3xl font-semibold">
             {fixed(f.score, 2)}
