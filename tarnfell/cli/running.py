@@ -84,13 +84,19 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
     """A far end beside the server, as a process of its own, if one was asked for; on record for every site."""
     from tarnfell.store import places
     from tarnfell.store.db import open_database, writing
+    from tarnfell.store.first_account import make_code
     from tarnfell.store.people import has_users
 
     data = Path(options.data)
     db = open_database(data)
     try:
         if not has_users(db):
-            print(f"Nobody can sign in yet: tarnfell user EMAIL --data {data}", file=sys.stderr)
+            print(
+                "Nobody can sign in yet. Open the server in a browser and make the first account with this one-time "
+                f"code:\n\n    {make_code(data)}\n",
+                file=sys.stderr,
+                flush=True,
+            )
         if options.answer is None:
             with writing(db):
                 places.retire_server_far_end(db)
@@ -117,20 +123,45 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
 
 
 def user(options: argparse.Namespace) -> int:
+    from tarnfell.store import people
     from tarnfell.store.db import open_database, writing
-    from tarnfell.store.people import add_user
 
-    password = getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    if not options.list and not options.email:
+        raise ValueError("Give an email address, or --list.")
+    if sum((options.list, options.remove, options.new_password)) > 1:
+        raise ValueError("Give one of --list, --remove and --new-password.")
     db = open_database(Path(options.data))
     try:
+        if options.list:
+            rows = [{"email": one.email, "name": one.name} for one in people.users(db)]
+            print_report(
+                options, {"users": rows}, lambda r: "\n".join(f"{u['email']}  {u['name']}" for u in r["users"])
+            )
+            return DONE
         with writing(db):
-            add_user(db, options.email, options.name or options.email, password)
+            if options.remove:
+                people.remove_user(db, options.email)
+                told = "may not sign in any more."
+            elif options.new_password:
+                people.set_password(db, options.email, _password())
+                told = "has a new password and must sign in again."
+            else:
+                people.add_user(db, options.email, options.name or options.email, _password())
+                told = "may sign in now."
     except sqlite3.IntegrityError:
-        raise ValueError(f"There is already a user {options.email}.") from None
+        raise ValueError(
+            f"There is already a user {options.email}. Give --new-password to change the password."
+        ) from None
+    except KeyError:
+        raise ValueError(f"There is no user {options.email}.") from None
     finally:
         db.close()
-    print_report(options, {"email": options.email}, lambda r: f"{r['email']} may sign in now.")
+    print_report(options, {"email": options.email}, lambda r: f"{r['email']} {told}")
     return DONE
+
+
+def _password() -> str:
+    return getpass.getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
 
 
 def demo(options: argparse.Namespace) -> int:

@@ -166,11 +166,14 @@ def _parser() -> argparse.ArgumentParser:
     user = verb(
         "user",
         _do("running", "user"),
-        "Let somebody sign in to a server.",
-        "The password is asked for, or read from standard input.\n"
+        "Let somebody sign in to a server, list who may, or let somebody no more.",
+        "The password is asked for, or read from standard input. A new password ends all sessions of that user.\n"
         "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
     )
-    user.add_argument("email", metavar="EMAIL")
+    user.add_argument("email", metavar="EMAIL", nargs="?")
+    user.add_argument("--list", action="store_true", help="print who may sign in")
+    user.add_argument("--new-password", action="store_true", help="change the password of somebody who may sign in")
+    user.add_argument("--remove", action="store_true", help="let somebody sign in no more; what they did stays")
     user.add_argument("--name", metavar="NAME")
     user.add_argument("--data", required=True, metavar="DIR")
 

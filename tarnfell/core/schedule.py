@@ -155,8 +155,8 @@ def spans(start: datetime, rule: str | None, zone: ZoneInfo, length: timedelta, 
 
 
 def _at(midnight: datetime, minute: int) -> datetime:
-    """A wall-clock minute of that day; 1440 is the next midnight."""
-    day = midnight + timedelta(days=1) if minute == 1440 else midnight
+    """A wall-clock minute of that day; from 1440 on, of the next one."""
+    day = midnight + timedelta(days=minute // 1440)
     minute %= 1440
     return day.replace(hour=minute // 60, minute=minute % 60).astimezone(UTC)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -39,6 +40,15 @@ class SiteFacts:
 
 
 @dataclass(frozen=True)
+class BriefChanged:
+    """What the brief said before, so that nobody wonders why an earlier report says something else."""
+
+    at_local: str
+    by: str
+    says: str
+
+
+@dataclass(frozen=True)
 class Report:
     """One report at one moment."""
 
@@ -48,6 +58,7 @@ class Report:
     mos_scale: str
     version: str
     summary: tuple[str, ...]
+    changes: tuple[BriefChanged, ...]
 
     def as_json(self) -> dict[str, Any]:
         """The figures, without the readings they come from."""
@@ -59,6 +70,7 @@ class Report:
             "made_with": f"Tarnfell {self.version}",
             "summary": list(self.summary),
             "brief": asdict(e.brief),
+            "brief_changes": [asdict(one) for one in self.changes],
             "verdict": asdict(e.verdict),
             "kept_bounds": [asdict(k) for k in e.kept],
             "video": asdict(e.video),
@@ -70,7 +82,7 @@ class Report:
         }
 
 
-def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int) -> Report:
+def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int, changes: Sequence[BriefChanged] = ()) -> Report:
     local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return Report(
         site=site,
@@ -79,6 +91,7 @@ def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int) -> Report:
         mos_scale=MOS_SCALE,
         version=__version__,
         summary=_summary(evaluation),
+        changes=tuple(changes),
     )
 
 

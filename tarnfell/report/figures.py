@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 from html import escape
 
 from tarnfell.core.daysheet import CELLS, Day
@@ -61,12 +61,14 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
                         f'<rect x="{left + n * cell:.1f}" y="{y + offset}" width="{cell}" height="8" '
                         f'fill="{paint(depth(mos))}"/>'
                     )
-        if str(when.isoweekday()) in open_days:
-            x1, x2 = (left + m / CELL_MINUTES * cell for m in (open_minute, close_minute))
-            parts.append(
-                f'<path d="M{x1:.1f} {y - 1.5}V{y + 18.5}M{x2:.1f} {y - 1.5}V{y + 18.5}" stroke="{INK}" '
-                'stroke-width="0.8" fill="none"/>'
-            )
+        closes = when - timedelta(days=1) if close_minute < open_minute else when
+        edges = [
+            m for day_of, m in ((when, open_minute), (closes, close_minute)) if str(day_of.isoweekday()) in open_days
+        ]
+        parts += [
+            f'<path d="M{left + m / CELL_MINUTES * cell:.1f} {y - 1.5}v20" stroke="{INK}" stroke-width="0.8"/>'
+            for m in edges
+        ]
     parts.append("</svg>")
     return "".join(parts)
 

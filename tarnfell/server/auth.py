@@ -8,12 +8,14 @@ import threading
 import time
 from collections import defaultdict, deque
 
-from flask import Blueprint, Flask, g, request, session
+from flask import Blueprint, Flask, current_app, g, request, session
 
 from tarnfell.server.api import ENDPOINTS, Audience, Problem, endpoint
-from tarnfell.server.models.people import Session, SignIn
+from tarnfell.server.models.people import FirstAccount, NewAccount, Session, SignIn
+from tarnfell.store import first_account as first_code
 from tarnfell.store import people
 from tarnfell.store import probes as probe_store
+from tarnfell.store.db import writing
 
 blueprint = Blueprint("auth", __name__)
 
@@ -22,6 +24,7 @@ FAILURE_WINDOW_S = 300.0
 _MAX_WATCHED = 10_000
 _failures: dict[str, deque[float]] = defaultdict(deque)
 _failures_lock = threading.Lock()
+_CODE = "first account"
 
 
 def guard(app: Flask) -> None:
@@ -49,7 +52,7 @@ def _audience() -> Audience:
 def _require_user() -> None:
     user_id = session.get("user")
     user = people.get_user(g.db, user_id) if isinstance(user_id, int) else None
-    if user is None:
+    if user is None or session.get("mark") != user.mark:
         raise Problem(401, "Sign in first.")
     g.user = user
     if request.method not in ("GET", "HEAD"):
@@ -76,12 +79,44 @@ def sign_in(body: SignIn) -> Session:
         with _failures_lock:
             if len(_failures) < _MAX_WATCHED:
                 _failures[body.email.lower()].append(time.monotonic())
-        raise Problem(401, "That address and password do not go together.")
+        raise Problem(401, "Wrong email address or password.")
+    return _signed_in(user)
+
+
+def _signed_in(user: people.User) -> Session:
     session.clear()
     session.permanent = True
-    session["user"] = user.id
-    session["csrf"] = secrets.token_urlsafe(24)
+    session.update(user=user.id, mark=user.mark, csrf=secrets.token_urlsafe(24))
     return Session(name=user.name, email=user.email, csrf=session["csrf"])
+
+
+@endpoint(blueprint, "GET", "/api/first-account", audience="anyone", response=FirstAccount)
+def first_account() -> FirstAccount:
+    """Whether nobody can sign in yet, so that the first account is to be made."""
+    return FirstAccount(wanted=not people.has_users(g.db))
+
+
+@endpoint(blueprint, "POST", "/api/first-account", audience="anyone", response=Session)
+def make_first_account(body: NewAccount) -> Session:
+    """Make the first account, by the one-time code that the server printed."""
+    data = current_app.config["DATA"]
+    if _too_many(_CODE):
+        raise Problem(429, "Too many wrong codes. Wait five minutes and try again.")
+    if people.has_users(g.db):
+        raise Problem(409, "There are accounts already. Sign in, or ask whoever runs the server for one.")
+    if not first_code.is_code(data, body.code):
+        with _failures_lock:
+            _failures[_CODE].append(time.monotonic())
+        raise Problem(403, "That is not the code the server printed when it started.")
+    try:
+        with writing(g.db):
+            if people.has_users(g.db):
+                raise Problem(409, "Somebody else has just made the first account.")
+            user = people.add_user(g.db, body.email, body.name or body.email, body.password)
+    except ValueError as error:
+        raise Problem(422, str(error)) from None
+    first_code.drop_code(data)
+    return _signed_in(user)
 
 
 @endpoint(blueprint, "GET", "/api/session", response=Session)

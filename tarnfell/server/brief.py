@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+import sqlite3
 import zoneinfo
 from functools import cache
 from typing import Any
@@ -19,11 +20,13 @@ from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, Targets, check_t
 from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE
 from tarnfell.core.video import VideoError, find_profile, video_profiles
 from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.brief_words import changes_between
 from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import (
     Archive,
     Arithmetic,
     BoundView,
+    BriefChangeView,
     BriefForm,
     BriefPage,
     Duplicate,
@@ -38,6 +41,7 @@ from tarnfell.server.models.brief import (
     VideoProfileView,
 )
 from tarnfell.server.sites import require_site
+from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -71,6 +75,7 @@ def make_site(slug: str, body: BriefForm) -> Made:
     engagement = require_engagement(slug)
     values = site_values(body)
     with writing(g.db):
+        free_name(engagement.id, body.name)
         new = site_store.free_slug(g.db, "site", body.name)
         site_store.add_site(g.db, engagement.id, slug=new, **values)
     return Made(slug=new)
@@ -80,9 +85,31 @@ def make_site(slug: str, body: BriefForm) -> Made:
 def change_brief(slug: str, body: BriefForm) -> Made:
     """Change a site's brief; its address stays."""
     site = require_site(slug)
+    values = site_values(body)
     with writing(g.db):
-        site_store.change_site(g.db, site.id, **site_values(body))
+        free_name(site.engagement_id, body.name, site.id)
+        rewrite_brief(g.db, site, values, g.user.id)
     return Made(slug=site.slug)
+
+
+def free_name(engagement_id: int, name: str, but: int | None = None) -> None:
+    """Raises Problem 422 for a name that another site of the engagement has: nobody could tell them apart."""
+    for archived in (False, True):
+        for other in site_store.sites_of(g.db, engagement_id, archived):
+            if other.id != but and other.name.strip().lower() == name.strip().lower():
+                which = "an archived site" if archived else "a site"
+                raise Problem(422, f"There is already {which} called “{other.name}” in this engagement.")
+
+
+def rewrite_brief(db: sqlite3.Connection, site: Site, values: dict[str, Any], by: int | None) -> bool:
+    """Whether anything was changed; what the brief said before is kept."""
+    before = {name: getattr(site, name) for name in values}
+    changes = changes_between(before, values)
+    if not changes:
+        return False
+    site_store.change_site(db, site.id, **values)
+    brief_store.keep_change(db, site.id, changes, by)
+    return True
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/duplicate", response=Made)
@@ -91,6 +118,7 @@ def duplicate_site(slug: str, body: Duplicate) -> Made:
     site = require_site(slug)
     values = site_values(form_of(site).model_copy(update={"name": body.name}))
     with writing(g.db):
+        free_name(site.engagement_id, body.name)
         new = site_store.free_slug(g.db, "site", body.name)
         site_store.add_site(g.db, site.engagement_id, slug=new, **values)
     return Made(slug=new)
@@ -161,12 +189,16 @@ def site_values(form: BriefForm) -> dict[str, Any]:
     if form.time_zone not in _time_zones():
         raise Problem(422, f"There is no time zone “{form.time_zone}”. Use a name such as Europe/London.")
     _check_days(form.open_days, "Business days")
-    if form.open_minute >= form.close_minute:
-        raise Problem(422, "Business hours must open before they close. For a night shift, give 0:00 to 24:00.")
+    if form.open_minute == form.close_minute:
+        raise Problem(
+            422, "Business hours open and close at the same minute. For a day and a night, give 0:00 to 24:00."
+        )
     for blackout in form.blackouts:
         _check_days(blackout.days, "Days without load")
-        if blackout.from_minute >= blackout.to_minute:
-            raise Problem(422, "Hours without load must begin before they end; split those that pass midnight in two.")
+        if blackout.from_minute == blackout.to_minute:
+            raise Problem(
+                422, "Hours without load begin and end at the same minute. For a whole day, give 0:00 to 24:00."
+            )
     try:
         find_codec(form.codec).check_ptime(form.ptime_ms)
         for video in form.video:
@@ -228,6 +260,9 @@ def _page(engagement: Engagement, site: Site | None) -> BriefPage:
     return BriefPage(
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
+        changes=[
+            BriefChangeView.model_validate(one) for one in (brief_store.changes_of(g.db, site.id) if site else [])
+        ],
         site_slug=site.slug if site else None,
         archived=bool(site and site.archived_us),
         form=form_of(site) if site else _empty_form(),

@@ -232,4 +232,8 @@ def _heavy(now: dict[str, Any], before: dict[str, Any], side: str) -> bool:
 
 
 def quiet_hours(site: Site) -> list[Quiet]:
-    return [Quiet(b.days, b.from_minute, b.to_minute, b.why) for b in site.blackouts]
+    """Hours that pass midnight belong to the day they begin on."""
+    return [
+        Quiet(b.days, b.from_minute, b.to_minute + (1440 if b.to_minute < b.from_minute else 0), b.why)
+        for b in site.blackouts
+    ]

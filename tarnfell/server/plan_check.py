@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from itertools import islice, pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -77,7 +77,7 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         problems += _about_time(site, form, shape, start, rule, starts, but)
     return PlanCheck(
         problems=problems,
-        remarks=[*_remarks(site, form, shape, plan), *_skips(skipped)],
+        remarks=[*_clock_remarks(form, start), *_remarks(site, form, shape, plan), *_skips(skipped)],
         steps=list(shape.steps),
         run_s=plan.run_s,
         calls=plan.calls,
@@ -92,6 +92,11 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         ceiling_calls=None if top is None else max(0, top),
         starts=[to_us(at) for at in starts],
     )
+
+
+def _clock_remarks(form: PlanForm, start: datetime | None) -> list[str]:
+    remark = clock_remark(start) if start is not None and form.when in ("at", "repeat") else None
+    return [remark] if remark else []
 
 
 def _skips(skipped: int) -> list[str]:
@@ -285,6 +290,19 @@ def start_of(site: Site, form: PlanForm) -> datetime | None:
         except ScheduleError as error:
             raise Problem(422, str(error)) from None
     return local.replace(tzinfo=ZoneInfo(site.time_zone))
+
+
+def clock_remark(local: datetime) -> str | None:
+    """What a change of the clocks makes of a local time: skipped in spring, there twice in autumn."""
+    real = local.astimezone(UTC).astimezone(local.tzinfo)
+    if real.replace(tzinfo=None) != local.replace(tzinfo=None):
+        return (
+            f"{local:%H:%M} on {local:%d %B} is skipped there: clocks are put forward that night. It starts at "
+            f"{real:%H:%M}."
+        )
+    if local.replace(fold=1).utcoffset() != local.replace(fold=0).utcoffset():
+        return f"{local:%H:%M} on {local:%d %B} comes twice there: clocks are put back that night. The first is meant."
+    return None
 
 
 def _long(length: timedelta) -> str:

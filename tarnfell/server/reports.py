@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
 from flask import Blueprint, Response, g, jsonify
 
 from tarnfell.core.rates import call_rate
-from tarnfell.report.build import Report, SiteFacts, build_report
+from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
 from tarnfell.report.render import render_html, render_pdf
 from tarnfell.server.api import endpoint
-from tarnfell.server.sites import business_hours, require_site
+from tarnfell.server.sites import business_hours, measured_from, require_site
+from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
@@ -57,10 +61,19 @@ def _report(slug: str) -> Report:
         down_kbps=site.down_kbps,
         up_kbps=site.up_kbps,
         provider=site.provider,
-        spot=probes[0].spot if probes else "",
+        spot=measured_from(g.db, site, probes),
         far_end=far_ends[0].name if far_ends else "",
         codec=codec,
         ptime_ms=site.ptime_ms,
         rate=call_rate(codec, site.ptime_ms, site.link),
     )
-    return build_report(facts, evaluate(g.db, site), now_us())
+    zone = ZoneInfo(site.time_zone)
+    changes = [
+        BriefChanged(
+            f"{datetime.fromtimestamp(change.at_us / 1e6, UTC).astimezone(zone):%d %B %Y, %H:%M}",
+            change.by,
+            "; ".join(f"{one.what} from {one.before} to {one.after}" for one in change.changes),
+        )
+        for change in brief_store.changes_of(g.db, site.id)
+    ]
+    return build_report(facts, evaluate(g.db, site), now_us(), changes)

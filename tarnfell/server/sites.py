@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 
 from flask import Blueprint, g
 
@@ -97,7 +98,7 @@ def show_site(slug: str) -> SitePage:
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs),
-        path=path_view(evaluation, probes[0].spot if probes else "", far_ends[0] if far_ends else None),
+        path=path_view(evaluation, measured_from(g.db, site, probes), far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),
@@ -143,13 +144,21 @@ def brief_view(site: Site) -> BriefView:
     )
 
 
+def measured_from(db: sqlite3.Connection, site: Site, probes: Sequence[Probe]) -> str:
+    """The test points whose calls are the evidence, retired probes' too; before there is any, the probe's own."""
+    names = probe_store.spots_measured(db, site.id)
+    if len(names) > 3:
+        names = [*names[:2], f"{len(names) - 2} more"]
+    return ", ".join(names) or (probes[0].spot if probes else "")
+
+
 def business_hours(site: Site) -> str:
     names = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
     days = [names[int(d) - 1] for d in site.open_days]
     consecutive = "".join(str(i) for i in range(1, 8))
     span = f"{days[0]}–{days[-1]}" if len(days) > 2 and site.open_days in consecutive else ", ".join(days)
     opens, closes = (f"{m // 60:02d}:{m % 60:02d}" for m in (site.open_minute, site.close_minute))
-    return f"{span} {opens}–{closes}"
+    return f"{span} {opens}–{closes}" + (" the next day" if site.close_minute < site.open_minute else "")
 
 
 def _probe(probe: Probe) -> ProbeView:

@@ -20,37 +20,85 @@ class User:
     id: int
     email: str
     name: str
+    mark: str
+    """Changes with the password: a session that has another one is over."""
 
 
 def add_user(db: sqlite3.Connection, email: str, name: str, password: str) -> User:
-    """Raises ValueError for what nobody could sign in with, or a password too short to protect anything."""
+    """Raises ValueError for what nobody could sign in with, or a password too short to protect anything.
+
+    IntegrityError for somebody who can sign in already; who was removed may come back.
+    """
     if not re.fullmatch(r"[^@\s]+@[^@\s]+", email):
         raise ValueError(f"“{email}” is not an email address; who signs in gives one.")
-    if len(password) < MIN_PASSWORD:
-        raise ValueError(f"A password has at least {MIN_PASSWORD} characters.")
+    hashed = _new_hash(password)
+    cursor = db.execute(
+        "UPDATE user SET name = ?, password_hash = ?, removed_us = NULL WHERE email = ? AND removed_us IS NOT NULL "
+        "RETURNING id",
+        (name, hashed, email),
+    )
+    back = cursor.fetchone()
+    if back:
+        return User(back[0], email, name, _mark(hashed))
     cursor = db.execute(
         "INSERT INTO user (email, name, password_hash, created_us) VALUES (?, ?, ?, ?)",
-        (email, name, _hash(password, os.urandom(16)), now_us()),
+        (email, name, hashed, now_us()),
     )
-    return User(int(cursor.lastrowid or 0), email, name)
+    return User(int(cursor.lastrowid or 0), email, name, _mark(hashed))
+
+
+def set_password(db: sqlite3.Connection, email: str, password: str) -> None:
+    """Ends every session of that user. Raises KeyError for nobody, ValueError for a password too short."""
+    cursor = db.execute(
+        "UPDATE user SET password_hash = ? WHERE email = ? AND removed_us IS NULL", (_new_hash(password), email)
+    )
+    if cursor.rowcount == 0:
+        raise KeyError(email)
+
+
+def remove_user(db: sqlite3.Connection, email: str) -> None:
+    """Lets somebody sign in no more. Raises KeyError for nobody."""
+    cursor = db.execute("UPDATE user SET removed_us = ? WHERE email = ? AND removed_us IS NULL", (now_us(), email))
+    if cursor.rowcount == 0:
+        raise KeyError(email)
+
+
+def users(db: sqlite3.Connection) -> list[User]:
+    """Who may sign in, by address."""
+    rows = db.execute("SELECT * FROM user WHERE removed_us IS NULL ORDER BY email COLLATE NOCASE")
+    return [_user(row) for row in rows]
 
 
 def check_password(db: sqlite3.Connection, email: str, password: str) -> User | None:
     """The user, or None; takes as long for an unknown address as for a wrong password."""
-    row = db.execute("SELECT * FROM user WHERE email = ?", (email,)).fetchone()
+    row = db.execute("SELECT * FROM user WHERE email = ? AND removed_us IS NULL", (email,)).fetchone()
     kept = row["password_hash"] if row else _hash("", bytes(16))
     salt = bytes.fromhex(kept.split("$")[1])
     right = hmac.compare_digest(kept, _hash(password, salt))
-    return User(row["id"], row["email"], row["name"]) if row and right else None
+    return _user(row) if row and right else None
 
 
 def has_users(db: sqlite3.Connection) -> bool:
-    return db.execute("SELECT 1 FROM user LIMIT 1").fetchone() is not None
+    return db.execute("SELECT 1 FROM user WHERE removed_us IS NULL LIMIT 1").fetchone() is not None
 
 
 def get_user(db: sqlite3.Connection, user_id: int) -> User | None:
-    row = db.execute("SELECT id, email, name FROM user WHERE id = ?", (user_id,)).fetchone()
-    return User(*row) if row else None
+    row = db.execute("SELECT * FROM user WHERE id = ? AND removed_us IS NULL", (user_id,)).fetchone()
+    return _user(row) if row else None
+
+
+def _user(row: sqlite3.Row) -> User:
+    return User(row["id"], row["email"], row["name"], _mark(row["password_hash"]))
+
+
+def _mark(password_hash: str) -> str:
+    return hashlib.sha256(password_hash.encode()).hexdigest()[:16]
+
+
+def _new_hash(password: str) -> str:
+    if len(password) < MIN_PASSWORD:
+        raise ValueError(f"A password has at least {MIN_PASSWORD} characters.")
+    return _hash(password, os.urandom(16))
 
 
 def _hash(password: str, salt: bytes) -> str:

@@ -140,6 +140,16 @@ def probes_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return [_probe(row) for row in rows]
 
 
+def spots_measured(db: sqlite3.Connection, site_id: int) -> list[str]:
+    """Names of the test points that runs were carried out from, most runs first; those of retired probes count too."""
+    rows = db.execute(
+        "SELECT spot.name FROM run JOIN probe ON probe.id = run.probe_id JOIN spot ON spot.id = probe.spot_id "
+        "WHERE run.site_id = ? AND run.state = 'done' GROUP BY spot.id ORDER BY count(*) DESC, spot.name",
+        (site_id,),
+    )
+    return [row[0] for row in rows]
+
+
 def change_probe(db: sqlite3.Connection, probe_id: int, name: str, spot_id: int) -> None:
     db.execute("UPDATE probe SET name = ?, spot_id = ? WHERE id = ?", (name, spot_id, probe_id))
 

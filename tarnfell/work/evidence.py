@@ -85,8 +85,16 @@ class Moment:
 def moment_at(site: Site, at_us: int) -> Moment:
     local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     minute = local.hour * 60 + local.minute + local.second / 60
-    busy = str(local.isoweekday()) in site.open_days and site.open_minute <= minute < site.close_minute
-    return Moment(local.date().isoformat(), minute, busy)
+    return Moment(local.date().isoformat(), minute, _is_open(site, local.isoweekday(), minute))
+
+
+def _is_open(site: Site, weekday: int, minute: float) -> bool:
+    """Hours that pass midnight belong to the day they begin on."""
+    today = str(weekday) in site.open_days
+    if site.open_minute < site.close_minute:
+        return today and site.open_minute <= minute < site.close_minute
+    yesterday = str((weekday - 2) % 7 + 1) in site.open_days
+    return (today and minute >= site.open_minute) or (yesterday and minute < site.close_minute)
 
 
 def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]]:

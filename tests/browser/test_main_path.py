@@ -25,7 +25,7 @@ def test_sign_in_screen(bench: Bench) -> None:
         page.fill("Email address", "nobody@merrow.example")
         page.fill("Password", "not the password")
         page.press("Sign in")
-        page.see("do not go together")
+        page.see("Wrong email address or password")
 
 
 def test_comparison(page: Page) -> None:

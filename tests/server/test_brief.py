@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Any
 
 import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import call_rate
+from tarnfell.server.models.brief import BriefForm, TargetsForm
+from tarnfell.server.sites import business_hours
+from tarnfell.store.db import connect
+from tarnfell.store.sites import site_by_slug
+from tarnfell.work.evidence import moment_at
 from tests.server.conftest import House, record_file
 
 
@@ -30,8 +36,11 @@ def test_from_an_empty_installation_to_a_site(house: House) -> None:
     brief = house.person.get("/api/sites/ferry-terminal/brief").json
     assert brief["form"]["targets"]["max_delay_ms"] == 300
     assert brief["form"]["stated_calls"] is None
-    # The same name again gets an address of its own.
-    assert house.post("/api/engagements/sound-caj-co/sites", form()).json == {"slug": "ferry-terminal-2"}
+    # In another engagement the same name gets an address of its own; in this one nobody could tell them apart.
+    assert house.post("/api/engagements/customer/sites", form()).json == {"slug": "ferry-terminal-2"}
+    again = house.post("/api/engagements/sound-caj-co/sites", form(name=" ferry terminal"))
+    assert again.status_code == 422
+    assert "already a site called “Ferry Terminal”" in again.json["detail"]
 
 
 def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
@@ -63,8 +72,8 @@ def test_a_brief_comes_back_as_it_was_written(house: House) -> None:
     [
         ({"time_zone": "Mars/Base"}, "no time zone “Mars/Base”"),
         ({"open_days": "128"}, "Business days: “128” are not weekdays"),
-        ({"open_minute": 1080, "close_minute": 480}, "must open before they close"),
-        ({"blackouts": [{"days": "1", "from_minute": 60, "to_minute": 60}]}, "must begin before they end"),
+        ({"open_minute": 480, "close_minute": 480}, "open and close at the same minute"),
+        ({"blackouts": [{"days": "1", "from_minute": 60, "to_minute": 60}]}, "begin and end at the same minute"),
         ({"codec": "g999"}, "No codec is called “g999”"),
         ({"ptime_ms": 15}, "cannot be sent every 15 ms"),
         ({"video": [{"profile": "8k", "streams": 1}]}, "no video profile “8k”"),
@@ -232,9 +241,109 @@ def test_a_written_list_reads_back_the_same(house: House) -> None:
     text = house.person.get("/api/engagements/customer/site-list.csv").text
     assert "'=Pier" in text
     (line,) = read_list(house, text, keep=True).json["lines"]
-    assert line["problem"] is None
-    first, again = (house.person.get(f"/api/sites/{s}/brief").json["form"] for s in ("pier", line["slug"]))
+    assert (line["problem"], line["change"], line["slug"]) == (None, "unchanged", "pier")
+    assert len(house.person.get("/api/engagements/customer").json["sites"]) == 1
+    # In another engagement the same line makes the same site.
+    house.post("/api/engagements", {"name": "Second"})
+    (copy,) = house.post("/api/engagements/second/site-list", {"csv": text, "keep": True}).json["lines"]
+    assert copy["change"] == "new"
+    first, again = (house.person.get(f"/api/sites/{s}/brief").json["form"] for s in ("pier", copy["slug"]))
     assert first == again
+
+
+WHOLE = {
+    "blackouts": [{"days": "12345", "from_minute": 720, "to_minute": 780, "why": "lunch: till open"},
+                  {"days": "7", "from_minute": 1320, "to_minute": 360, "why": ""}],
+    "contacts": [{"role": "IT", "name": "Ana Ríos", "email": "ana@customer.example", "phone": "+34 1"},
+                 {"role": "", "name": "Front desk", "email": "", "phone": ""}],
+    "video": [{"profile": "720p30", "streams": 4}, {"profile": "360p", "streams": 1}],
+    "ceiling_pct": None, "address": "Quay 1", "switches_by": "Ana", "tunnel_bytes": 60, "vlan_tags": 1, "ipv6": True,
+    "targets": {"min_stretch_mos": None, "required_days": 3, "target_picture": 3.0},
+}  # fmt: skip
+
+
+def test_every_field_of_a_brief_is_in_the_list(house: House) -> None:
+    put(house, "/api/sites/pier/brief", form(name="Pier office", **WHOLE))
+    text = house.person.get("/api/engagements/customer/site-list.csv").text
+    house.post("/api/engagements", {"name": "Second"})
+    house.post("/api/engagements/second/site-list", {"csv": text, "keep": True})
+    first, again = (house.person.get(f"/api/sites/{s}/brief").json["form"] for s in ("pier", "pier-office"))
+    assert first == again
+    assert first["ceiling_pct"] is None
+    columns = set(text.splitlines()[0].split(","))
+    known = {
+        "stated_calls": "needed_calls",
+        "open_minute": "opens",
+        "close_minute": "closes",
+        "open_days": "business_days",
+    }
+    assert {known.get(name, name) for name in (*BriefForm.model_fields, *TargetsForm.model_fields)} - {
+        "targets"
+    } == columns
+
+
+def test_a_list_changes_the_sites_it_names_and_leaves_what_it_does_not_say(house: House) -> None:
+    put(house, "/api/sites/pier/brief", form(name="Pier office", **WHOLE))
+    lines = read_list(
+        house, "name,provider,blackouts,up_kbps\nPIER OFFICE,Lochnet,none,\nPier office,x,,\n", keep=True
+    ).json["lines"]
+    assert [line["problem"] for line in lines] == [None, "Line 2 has the same name."]
+    brief = house.person.get("/api/sites/pier/brief").json
+    assert (brief["form"]["provider"], brief["form"]["blackouts"], brief["form"]["address"]) == (
+        "Lochnet",
+        [],
+        "Quay 1",
+    )
+    assert brief["changes"][0]["by"] == "Tess Ter"
+    told = {c["what"]: (c["before"], c["after"]) for c in brief["changes"][0]["changes"]}
+    assert told["Provider"] == ("none", "Lochnet")
+    assert told["Hours without load"] == ("12345 12:00 13:00 lunch: till open; 7 22:00 6:00", "none")
+    house.post("/api/sites/pier/archive", {"archived": True})
+    (line,) = read_list(house, "name,people\nPier office,3\n").json["lines"]
+    assert "An archived site has this name" in line["problem"]
+
+
+@pytest.mark.parametrize(
+    ("column", "cell", "says"),
+    [
+        ("blackouts", "lunch", "blackouts: “lunch” is not as"),
+        ("blackouts", "12 12:75-13:00", "“12:75” is not a time"),
+        ("contacts", "a|b|c|d|e", "contacts: “a|b|c|d|e” is not as"),
+        ("video", "720p30", "video: “720p30” is not as"),
+        ("video", "9k x 1", "no video profile “9k”"),
+    ],
+)
+def test_lists_within_a_cell_that_cannot_be(house: House, column: str, cell: str, says: str) -> None:
+    (line,) = read_list(house, f"name,people,{column}\nx,3,{cell}\n").json["lines"]
+    assert says in line["problem"]
+
+
+def test_what_a_brief_said_before_is_in_the_report(house: House) -> None:
+    put(house, "/api/sites/pier/brief", form(name="Pier office", targets={"target_mos": 4.0}))
+    put(house, "/api/sites/pier/brief", form(name="Pier office", targets={"target_mos": 3.6}))
+    put(house, "/api/sites/pier/brief", form(name="Pier office", targets={"target_mos": 3.6}))
+    changes = house.person.get("/api/sites/pier/brief").json["changes"]
+    assert len(changes) == 2  # the third said nothing new
+    assert {"what": "Quality of a call", "before": "4 MOS", "after": "3.6 MOS"} in changes[0]["changes"]
+    report = house.person.get("/api/sites/pier/report.html").text
+    assert "Quality of a call from 4 MOS to 3.6 MOS" in report
+
+
+def test_business_hours_over_night(house: House) -> None:
+    """Open Monday to Friday from 22:00 to 6:00: Friday's hours end on Saturday morning, Monday's begin at night."""
+    put(house, "/api/sites/pier/brief", form(name="Pier office", open_minute=1320, close_minute=360))
+    db = connect(house.folder)
+    site = site_by_slug(db, "pier")
+    assert site is not None
+
+    def busy(day: int, hour: int) -> bool:
+        # In November the site keeps UTC; the 23rd is a Monday.
+        at = datetime(2026, 11, day, hour, tzinfo=UTC)
+        return moment_at(site, round(at.timestamp() * 1e6)).busy
+
+    assert [busy(23, hour) for hour in (2, 12, 21, 22)] == [False, False, False, True]
+    assert [busy(28, hour) for hour in (2, 5, 6, 22)] == [True, True, False, False]
+    assert business_hours(site) == "Mon–Fri 22:00–06:00 the next day"
 
 
 # What the bounds of a brief do to calls that were measured

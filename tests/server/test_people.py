@@ -8,6 +8,8 @@ import pytest
 
 from tarnfell.server import auth
 from tarnfell.server.app import create_app
+from tarnfell.store import first_account, people
+from tarnfell.store.db import connect, writing
 from tests.server.conftest import EMAIL, PASSWORD, House
 
 
@@ -102,3 +104,63 @@ def test_blanks_around_a_password_are_part_of_it(house: House) -> None:
 
     assert signs_in(f" {EMAIL} ", PASSWORD) == 200
     assert signs_in(EMAIL, f"{PASSWORD} ") == 401
+
+
+def test_a_new_password_ends_every_session(house: House) -> None:
+    assert house.person.get("/api/session").status_code == 200
+    db = connect(house.folder)
+    with writing(db):
+        people.set_password(db, EMAIL, "another-long-password")
+    assert house.person.get("/api/session").status_code == 401
+    again = {"email": EMAIL, "password": "another-long-password"}
+    assert house.person.post("/api/session", json=again).status_code == 200
+    with pytest.raises(KeyError):
+        people.set_password(db, "nobody@customer.example", "another-long-password")
+    with pytest.raises(ValueError, match="at least 10"):
+        people.set_password(db, EMAIL, "short")
+
+
+def test_who_was_removed_signs_in_no_more_and_may_come_back(house: House) -> None:
+    db = connect(house.folder)
+    with writing(db):
+        people.remove_user(db, EMAIL)
+    assert house.person.get("/api/session").status_code == 401
+    assert house.person.post("/api/session", json={"email": EMAIL, "password": PASSWORD}).status_code == 401
+    assert people.users(db) == []
+    with pytest.raises(KeyError):
+        people.remove_user(db, EMAIL)
+    with writing(db):
+        back = people.add_user(db, EMAIL.upper(), "Tess Again", "another-long-password")
+    assert [(u.id, u.name) for u in people.users(db)] == [(back.id, "Tess Again")]
+    assert back.id == 1
+
+
+FIRST = {"email": "ines@merrow.example", "name": "Ines", "password": "a-long-enough-password"}
+
+
+def test_the_first_account_is_made_with_the_code_that_was_printed(tmp_path: Path) -> None:
+    client = create_app(tmp_path, web=tmp_path / "none").test_client()
+    assert client.get("/api/first-account").json == {"wanted": True}
+    assert client.post("/api/first-account", json={**FIRST, "code": ""}).status_code == 403  # none was printed yet
+    code = first_account.make_code(tmp_path)
+    assert first_account.make_code(tmp_path) == code
+    assert (tmp_path / "first-account-code").stat().st_mode & 0o077 == 0
+    assert client.post("/api/first-account", json={**FIRST, "code": "wrong"}).status_code == 403
+    short = client.post("/api/first-account", json={**FIRST, "code": code, "password": "short"})
+    assert "at least 10 characters" in short.json["detail"]
+    made = client.post("/api/first-account", json={**FIRST, "code": f" {code.upper()} "})
+    assert made.json["name"] == "Ines"
+    assert client.get("/api/session").json["email"] == FIRST["email"]
+    assert not (tmp_path / "first-account-code").exists()
+    assert client.get("/api/first-account").json == {"wanted": False}
+    assert client.post("/api/first-account", json={**FIRST, "code": code}).status_code == 409
+
+
+def test_codes_cannot_be_guessed_for_long(tmp_path: Path) -> None:
+    client = create_app(tmp_path, web=tmp_path / "none").test_client()
+    code = first_account.make_code(tmp_path)
+    auth._failures.clear()
+    for _ in range(auth.MAX_FAILURES):
+        client.post("/api/first-account", json={**FIRST, "code": "wrong"})
+    assert client.post("/api/first-account", json={**FIRST, "code": code}).status_code == 429
+    auth._failures.clear()

@@ -113,7 +113,21 @@ class VideoProfileView(Model):
     frames_per_s: int
 
 
+class ChangedView(Model):
+    what: str
+    before: str
+    after: str
+
+
+class BriefChangeView(Model):
+    at_us: int
+    by: str
+    changes: list[ChangedView]
+
+
 class BriefPage(Model):
+    changes: list[BriefChangeView]
+    """What it said before, newest first."""
     engagement_slug: str
     engagement_name: str
     site_slug: str | None
@@ -223,8 +237,10 @@ class ImportLine(Model):
     place: str
     needed_calls: int | None
     problem: str | None
+    change: Literal["new", "changed", "unchanged"]
+    """A site of this name is changed; nothing is doubled."""
     slug: str | None
-    """Once made."""
+    """Of the site, once there is one."""
 
 
 class SiteImportAnswer(Model):

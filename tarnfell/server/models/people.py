@@ -21,3 +21,15 @@ class Session(Model):
     email: str
     csrf: str
     """Sent back as X-CSRF-Token with every request that changes something."""
+
+
+class FirstAccount(Model):
+    wanted: bool
+    """Nobody can sign in yet."""
+
+
+class NewAccount(Model):
+    code: str = Field(max_length=100)
+    email: str = Field(max_length=200)
+    name: str = Field("", max_length=200)
+    password: str = Field(max_length=1000)

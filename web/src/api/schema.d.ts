@@ -744,7 +744,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a list of sites; with ``keep``, make those that can be. */
+        /** Read a list of sites; with ``keep``, make and change those that can be. */
         post: {
             parameters: {
                 query?: never;
@@ -865,6 +865,84 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Made"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/first-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether nobody can sign in yet, so that the first account is to be made. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FirstAccount"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make the first account, by the one-time code that the server printed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewAccount"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
                     };
                 };
                 /** @description Problem details (RFC 9457) */
@@ -3773,6 +3851,15 @@ export interface components {
             /** Source */
             source: string;
         };
+        /** BriefChangeView */
+        BriefChangeView: {
+            /** At Us */
+            at_us: number;
+            /** By */
+            by: string;
+            /** Changes */
+            changes: components["schemas"]["ChangedView"][];
+        };
         /**
          * BriefForm
          * @description A site as it is written down. Left-out values have the defaults shown.
@@ -3925,6 +4012,11 @@ export interface components {
         };
         /** BriefPage */
         BriefPage: {
+            /**
+             * Changes
+             * @description What it said before, newest first.
+             */
+            changes: components["schemas"]["BriefChangeView"][];
             /** Engagement Slug */
             engagement_slug: string;
             /** Engagement Name */
@@ -4300,6 +4392,15 @@ export interface components {
              * @description False for what is not the network's fault.
              */
             network: boolean;
+        };
+        /** ChangedView */
+        ChangedView: {
+            /** What */
+            what: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
         };
         /** Chosen */
         Chosen: {
@@ -4854,6 +4955,14 @@ export interface components {
             /** Port */
             port: number;
         };
+        /** FirstAccount */
+        FirstAccount: {
+            /**
+             * Wanted
+             * @description Nobody can sign in yet.
+             */
+            wanted: boolean;
+        };
         /** Heartbeat */
         Heartbeat: {
             /**
@@ -4941,8 +5050,14 @@ export interface components {
             /** Problem */
             problem: string | null;
             /**
+             * Change
+             * @description A site of this name is changed; nothing is doubled.
+             * @enum {string}
+             */
+            change: "new" | "changed" | "unchanged";
+            /**
              * Slug
-             * @description Once made.
+             * @description Of the site, once there is one.
              */
             slug: string | null;
         };
@@ -5364,6 +5479,20 @@ export interface components {
             calls: number;
             /** Curve */
             curve: components["schemas"]["BlockedAtView"][];
+        };
+        /** NewAccount */
+        NewAccount: {
+            /** Code */
+            code: string;
+            /** Email */
+            email: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Password */
+            password: string;
         };
         /** NextStep */
         NextStep: {

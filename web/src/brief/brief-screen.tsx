@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type Model, post, put } from "../api/client";
 import { Button, LinkButton, Note, Section } from "../shared/controls";
+import { dateTime } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { Arithmetic } from "./arithmetic";
 import { Hours } from "./hours";
@@ -90,6 +91,7 @@ function Editor({ page }: { page: Page }) {
           </Section>
           <Hours page={page} form={form} change={change} />
           <People form={form} change={change} />
+          {page.changes.length > 0 && <History page={page} />}
           <div className="rule sticky bottom-0 mt-9 bg-paper py-4">
             {problem && (
               <div className="mb-3">
@@ -109,5 +111,39 @@ function Editor({ page }: { page: Page }) {
         </div>
       </form>
     </>
+  );
+}
+
+/** What it said before; the report tells the same. */
+function History({ page }: { page: Page }) {
+  const [all, setAll] = useState(false);
+  const shown = all ? page.changes : page.changes.slice(0, 3);
+  return (
+    <Section title="Changes" aside="newest first; they are told in the report">
+      <ul>
+        {shown.map((one) => (
+          <li key={one.at_us} className="hair border-b py-2">
+            <p className="text-sm text-soft">
+              {dateTime(one.at_us, page.form.time_zone ?? "UTC")}
+              {one.by && `, ${one.by}`}
+            </p>
+            {one.changes.map((change) => (
+              <p key={change.what} className="leading-snug">
+                {change.what}: {change.before} → {change.after}
+              </p>
+            ))}
+          </li>
+        ))}
+      </ul>
+      {page.changes.length > shown.length && (
+        <button
+          type="button"
+          className="mt-2 text-sm underline underline-offset-3"
+          onClick={() => setAll(true)}
+        >
+          Show all {page.changes.length}
+        </button>
+      )}
+    </Section>
   );
 }

@@ -25,7 +25,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
   };
   const read = async (file: File | undefined) => {
     if (!file) return;
-    const text = await file.text();
+    const text = decoded(await file.arrayBuffer());
     setCsv(text);
     await ask(text, false);
   };
@@ -44,7 +44,9 @@ export function ImportSites({ engagement }: { engagement: string }) {
       <Sheet title="Sites from a list" width={760}>
         <p className="mt-1 text-soft">
           A CSV file with a header line: <span className="font-mono text-[13px]">name</span>, and any other
-          columns of the brief. Semicolons and tabs do as well as commas. The present list shows every column.
+          columns of the brief. Semicolons and tabs do as well as commas. A line changes the site that has its
+          name, and makes a new one where none has; an empty cell leaves a field as it is,{" "}
+          <span className="font-mono text-[13px]">none</span> empties it. The present list shows every column.
         </p>
         <div className="mt-4 flex items-center gap-4">
           <label className="cursor-pointer border border-ink bg-raised px-4 py-1.5 font-semibold focus-within:outline-2 focus-within:outline-act">
@@ -70,7 +72,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
         <div className="mt-6 flex gap-3">
           {answer?.state === "read" && csv !== null && (
             <Button act disabled={good === 0} onClick={() => ask(csv, true)}>
-              Make {plural(good, "site")}
+              Save {plural(good, "site")}
             </Button>
           )}
           <Dialog.Close asChild>
@@ -82,14 +84,34 @@ export function ImportSites({ engagement }: { engagement: string }) {
   );
 }
 
+/** Spreadsheets still save lists in the Windows code page of western Europe. */
+function decoded(bytes: ArrayBuffer): string {
+  const mark = new Uint8Array(bytes.slice(0, 2));
+  if (mark[0] === 0xff && mark[1] === 0xfe) return new TextDecoder("utf-16le").decode(bytes);
+  if (mark[0] === 0xfe && mark[1] === 0xff) return new TextDecoder("utf-16be").decode(bytes);
+  try {
+    return new TextDecoder("utf-8", { fatal: true }).decode(bytes);
+  } catch {
+    return new TextDecoder("windows-1252").decode(bytes);
+  }
+}
+
 function Lines({ answer }: { answer: Model<"SiteImportAnswer"> }) {
   const good = answer.lines.filter((line) => !line.problem).length;
   const made = answer.state === "kept";
   return (
     <>
       <p role="status" className="mt-5 font-semibold">
-        {made ? `${plural(good, "site")} made` : `${plural(good, "site")} can be made`}
-        {answer.lines.length > good && `, ${answer.lines.length - good} cannot`}.
+        {[
+          [answer.lines.filter((line) => !line.problem && line.change === "new").length, "new"],
+          [answer.lines.filter((line) => !line.problem && line.change === "changed").length, "changed"],
+          [answer.lines.filter((line) => !line.problem && line.change === "unchanged").length, "unchanged"],
+          [answer.lines.length - good, "cannot be saved"],
+        ]
+          .filter(([n]) => n)
+          .map(([n, words]) => `${n} ${words}`)
+          .join(", ")}
+        {made ? "; saved." : "."}
       </p>
       <div className="mt-2 max-h-80 overflow-y-auto">
         <table className="w-full text-sm">
@@ -98,7 +120,7 @@ function Lines({ answer }: { answer: Model<"SiteImportAnswer"> }) {
               <th>Line</th>
               <th>Site</th>
               <th>Concurrent calls</th>
-              <th>{made ? "Made as" : "In the way"}</th>
+              <th>{made ? "Saved as" : "What happens"}</th>
             </tr>
           </thead>
           <tbody>
@@ -107,7 +129,7 @@ function Lines({ answer }: { answer: Model<"SiteImportAnswer"> }) {
                 <td>{line.line}</td>
                 <td className="font-semibold">{line.name}</td>
                 <td>{line.needed_calls ?? "–"}</td>
-                <td>{line.problem ?? line.slug ?? "nothing"}</td>
+                <td>{line.problem ?? (made ? line.slug : line.change)}</td>
               </tr>
             ))}
           </tbody>

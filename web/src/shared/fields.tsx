@@ -70,17 +70,21 @@ export function TextField({ label, value, onChange, hint, placeholder }: TextFie
 /** A minute of the day as 8:30; 24:00 is its end. */
 export function TimeField(props: { label: string; value: number; onChange: (minute: number) => void }) {
   const [text, setText] = useState(minuteWords(props.value));
+  const wrong = minuteOf(text) === null;
   return (
-    <Field label={props.label}>
+    <Field label={props.label} hint={wrong ? "as 8:30, up to 24:00" : undefined}>
       <input
         className={INPUT}
         value={text}
+        aria-invalid={wrong}
+        // What is no time is not saved as another one: the form waits until it is.
+        ref={(field) => field?.setCustomValidity(wrong ? "Write a time of day as 8:30, up to 24:00." : "")}
         onChange={(event) => {
           setText(event.target.value);
           const minute = minuteOf(event.target.value);
           if (minute !== null) props.onChange(minute);
         }}
-        onBlur={() => setText(minuteWords(props.value))}
+        onBlur={() => !wrong && setText(minuteWords(props.value))}
       />
     </Field>
   );
@@ -93,8 +97,9 @@ export function minuteWords(minute: number): string {
 function minuteOf(text: string): number | null {
   const found = /^\s*(\d{1,2})(?:[:.](\d{2}))?\s*$/.exec(text);
   if (!found) return null;
-  const minute = Number(found[1]) * 60 + Number(found[2] ?? 0);
-  return minute <= 1440 ? minute : null;
+  const minutes = Number(found[2] ?? 0);
+  const minute = Number(found[1]) * 60 + minutes;
+  return minutes < 60 && minute <= 1440 ? minute : null;
 }
 
 const DAYS = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];

@@ -1,21 +1,26 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useState } from "react";
-import { keepCsrf, post } from "../api/client";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useEffect, useState } from "react";
+import { get, keepCsrf, post } from "../api/client";
 import { Button, Field, INPUT, Note } from "../shared/controls";
 
 export function SignInScreen() {
   const queries = useQueryClient();
+  const first = useQuery({
+    queryKey: ["first-account"],
+    queryFn: () => get("FirstAccount", "/api/first-account"),
+  });
   const [error, setError] = useState<string | null>(null);
   const [busy, setBusy] = useState(false);
-  const signIn = async (event: FormEvent<HTMLFormElement>) => {
+  useEffect(() => {
+    document.title = "Sign in · Tarnfell";
+  }, []);
+  const wanted = first.data?.wanted ?? false;
+  const send = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    const form = new FormData(event.currentTarget);
+    const form = Object.fromEntries(new FormData(event.currentTarget));
     setBusy(true);
     try {
-      const session = await post("Session", "/api/session", {
-        email: String(form.get("email")),
-        password: String(form.get("password")),
-      });
+      const session = await post("Session", wanted ? "/api/first-account" : "/api/session", form);
       keepCsrf(session.csrf);
       queries.setQueryData(["session"], session);
     } catch (problem) {
@@ -24,7 +29,7 @@ export function SignInScreen() {
     }
   };
   return (
-    <main className="mx-auto grid min-h-screen max-w-[1080px] lg:grid-cols-[1fr_360px] items-center gap-20 px-10">
+    <main className="mx-auto grid min-h-screen max-w-[1080px] items-center gap-x-20 gap-y-8 px-5 py-8 sm:px-10 lg:grid-cols-[1fr_360px]">
       <div>
         <Soundings />
         <h1 className="mt-8 text-4xl tracking-tight">Tarnfell</h1>
@@ -33,17 +38,36 @@ export function SignInScreen() {
           must change?
         </p>
       </div>
-      <form onSubmit={signIn} className="space-y-4 border-l border-ink pl-10">
-        <h2 className="text-lg">Sign in</h2>
+      <form onSubmit={send} className="space-y-4 border-ink lg:border-l lg:pl-10">
+        <h2 className="text-lg">{wanted ? "Create the first account" : "Sign in"}</h2>
+        {wanted && (
+          <>
+            <p className="text-sm leading-snug">
+              Nobody can sign in to this server yet. It printed a one-time code when it started.
+            </p>
+            <Field label="One-time code">
+              <input name="code" required autoComplete="off" spellCheck={false} className={INPUT} />
+            </Field>
+            <Field label="Your name">
+              <input name="name" autoComplete="name" className={INPUT} />
+            </Field>
+          </>
+        )}
         <Field label="Email address">
           <input name="email" type="email" required autoComplete="username" className={INPUT} />
         </Field>
-        <Field label="Password">
-          <input name="password" type="password" required autoComplete="current-password" className={INPUT} />
+        <Field label="Password" hint={wanted ? "at least 10 characters" : undefined}>
+          <input
+            name="password"
+            type="password"
+            required
+            autoComplete={wanted ? "new-password" : "current-password"}
+            className={INPUT}
+          />
         </Field>
         {error && <Note>{error}</Note>}
         <Button act type="submit" disabled={busy}>
-          Sign in
+          {wanted ? "Create account" : "Sign in"}
         </Button>
       </form>
     </main>

@@ -151,7 +151,6 @@ function HourMarks() {
 function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEASURES)[MeasureName] }) {
   const { day, y, sheet, measure } = props;
   const date = new Date(`${day.day}T12:00:00Z`);
-  const isOpen = sheet.open_days.includes(String(date.getUTCDay() || 7));
   const x = (minute: number) => LEFT + (minute / 10) * CELL;
   return (
     <g>
@@ -183,9 +182,11 @@ function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEA
       ))}
       {/* What was measured is underlined: calm and not measured differ without their colour. */}
       <path d={underline(day, y + 28)} stroke="var(--soft)" strokeWidth={1} />
-      {isOpen && (
+      {openings(sheet, date).length > 0 && (
         <path
-          d={bracket(x(sheet.open_minute), y, 4) + bracket(x(sheet.close_minute), y, -4)}
+          d={openings(sheet, date)
+            .map(([minute, arm]) => bracket(x(minute), y, arm))
+            .join("")}
           fill="none"
           stroke="var(--ink)"
           strokeWidth={1.4}
@@ -236,6 +237,19 @@ function ImportedFiles({ sheet }: { sheet: Sheet }) {
       })}
     </ul>
   );
+}
+
+/** Minutes at which business hours begin (arm to the right) and end on a day; over night they end on the next one. */
+function openings(sheet: Sheet, date: Date): [number, number][] {
+  const today = date.getUTCDay() || 7;
+  const opens = sheet.open_days.includes(String(today));
+  const overNight = sheet.close_minute < sheet.open_minute;
+  const closes = overNight ? sheet.open_days.includes(String(today === 1 ? 7 : today - 1)) : opens;
+  return [
+    ...(closes && overNight ? ([[sheet.close_minute, -4]] as [number, number][]) : []),
+    ...(opens ? ([[sheet.open_minute, 4]] as [number, number][]) : []),
+    ...(closes && !overNight ? ([[sheet.close_minute, -4]] as [number, number][]) : []),
+  ];
 }
 
 function underline(day: Day, y: number): string {

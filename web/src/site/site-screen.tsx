@@ -59,7 +59,7 @@ export function SiteScreen({ id }: { id: string }) {
       </div>
 
       <NextStepBar site={site} onPlace={() => setPlacing(true)} />
-      <Spine stages={site.stages} />
+      <Spine slug={site.slug} stages={site.stages} />
       <PlaceCalls site={site} open={placing} onOpenChange={setPlacing} />
 
       {site.path && (
@@ -155,9 +155,12 @@ function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
 }
 
 /** The order of the work as a sounding line: a lead at each stage, filled where the stage stands. */
-function Spine({ stages }: { stages: Site["stages"] }) {
+/** Stages that are a screen of their own; the others stand on the site's page. */
+const OWN_SCREEN = ["brief", "place", "load", "report"];
+
+function Spine({ slug, stages }: { slug: string; stages: Site["stages"] }) {
   return (
-    <ol className="mt-6 grid" style={{ gridTemplateColumns: `repeat(${stages.length}, 1fr)` }}>
+    <ol className="mt-6 grid grid-cols-2 gap-y-4 sm:grid-cols-3 lg:grid-cols-6">
       {stages.map((stage, i) => (
         <li key={stage.key} className="relative pr-4">
           <span
@@ -168,10 +171,13 @@ function Spine({ stages }: { stages: Site["stages"] }) {
             aria-hidden="true"
             className={`relative block h-[13px] w-[13px] rotate-45 border border-ink ${stage.done ? "bg-ink" : "bg-paper"}`}
           />
-          <a href={stage.key === "report" ? undefined : `#${stage.key}`} className="mt-2 block font-semibold">
+          <Link
+            to={OWN_SCREEN.includes(stage.key) ? `/sites/${slug}/${stage.key}` : `#${stage.key}`}
+            className="mt-2 block font-semibold hover:underline"
+          >
             {stage.title}
             <span className="sr-only">{stage.done ? ", stands" : ", open"}</span>
-          </a>
+          </Link>
           <p className="text-sm leading-snug text-soft">{stage.stands}</p>
         </li>
       ))}

@@ -18,3 +18,20 @@ UPDATE imported SET result = json_set(
       '{"started": null, "runs": 1, "duplicates": 0, "notes": [], "strange": [], "minutes": []}',
       json_extract(result, '$.echo'))) END
 );
+
+-- Whoever was removed can sign in no more; what they did stays theirs.
+ALTER TABLE user ADD COLUMN removed_us INTEGER;
+
+-- What a brief said before it was changed: the report tells it.
+CREATE TABLE brief_change (
+  id         INTEGER PRIMARY KEY,
+  site_id    INTEGER NOT NULL REFERENCES site(id),
+  at_us      INTEGER NOT NULL,
+  changed_by INTEGER REFERENCES user(id),
+  changes    TEXT NOT NULL
+) STRICT;
+CREATE INDEX brief_change_by_site ON brief_change(site_id, at_us);
+
+-- What people call a run, and what they noted of it.
+ALTER TABLE run ADD COLUMN name TEXT NOT NULL DEFAULT '';
+ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';
