@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from tarnfell.media.channel import Channel, ChannelClosed
+from tarnfell.probe.connect import CallError, connect
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.probe.program import ReplaceError, command_line, program_digest, replace_own_file, start_anew
 from tarnfell.probe.state import State
@@ -84,9 +85,17 @@ class Commander:
         self._answering = None
 
     def _distances(self, arguments: dict[str, Any]) -> dict[str, Any]:
-        """Least time to open a connection to each far end: one round trip and whatever filters do to it."""
-        far_ends = list(arguments.get("far_ends") or [])[:_MAX_FAR_ENDS]
-        return {"distances": [{"id": far["id"], **_distance(far["host"], far["port"])} for far in far_ends]}
+        """Least time to open a connection to each far end: one round trip and whatever filters do to it.
+
+        Where the server tells its key, whether the far end takes that as well.
+        """
+        found = []
+        for far in list(arguments.get("far_ends") or [])[:_MAX_FAR_ENDS]:
+            one: dict[str, Any] = {"id": far["id"], **_distance(far["host"], far["port"])}
+            if far.get("key") and "connect_ms" in one:
+                one["key_fits"] = _key_fits(far["host"], int(far["port"]), str(far["key"]).encode())
+            found.append(one)
+        return {"distances": found}
 
     def _answer(self, arguments: dict[str, Any]) -> dict[str, Any]:
         how = {name: arguments[name] for name in ("port", "media_low", "media_high", "key")}
@@ -138,6 +147,26 @@ class Commander:
         self.close()
         start_anew()
         raise CommandError("The new program could not be started.")
+
+
+def _key_fits(host: str, port: int, key: bytes) -> bool | None:
+    """Whether a far end takes the key; None where it did not come to that.
+
+    It is asked for no streams at all. One that shares the key says so under it; one that does not cannot.
+    """
+    try:
+        channel, _, _ = connect(host, port, key)
+    except CallError:
+        return None
+    try:
+        channel.send({"up": [], "down": []})
+        return "refused" in channel.receive_json(_CONNECT_S)
+    except WireError:
+        return False
+    except (ChannelClosed, TimeoutError):
+        return None
+    finally:
+        channel.close()
 
 
 def _distance(host: str, port: int, tries: int = _CONNECTS) -> dict[str, Any]:

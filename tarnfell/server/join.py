@@ -6,13 +6,17 @@ from urllib.parse import urlsplit
 
 from flask import Blueprint, Response, current_app, g, request
 
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import plan_run
 from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.models.places import Destination, JoinPage
+from tarnfell.server.load import load_words
+from tarnfell.server.models.places import Destination, JoinLoad, JoinPage
 from tarnfell.server.presence import is_heard, look_at
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import people
 from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
@@ -22,11 +26,11 @@ from tarnfell.store.sites import Site
 blueprint = Blueprint("join", __name__)
 
 _SAYS = {
-    "open": "Nothing runs yet. Fetch the file and start it; this page will say when it is heard.",
-    "expired": "This link has run out. Ask whoever sent it for a new one.",
-    "revoked": "This link was taken back. If you expected it to work, ask whoever sent it.",
-    "running": "It runs and is heard. Leave its window open and the machine awake; nothing else is to be done.",
-    "silent": "It has run but is not heard now. Is the machine awake, on the network, and the window still open? "
+    "open": "Nothing runs yet. Download the file and start it; this page says when it is online.",
+    "expired": "This link has expired. Ask whoever sent it for a new one.",
+    "revoked": "This link was revoked. If you expected it to work, ask whoever sent it.",
+    "running": "It is running and online. Leave its window open and the computer awake; there is nothing else to do.",
+    "silent": "It was running and is offline now. Is the computer awake, on the network, and the window still open? "
     "Start the same file again to go on.",
     "finished": "The work is finished. You can close the window and delete the file. Thank you.",
 }
@@ -57,7 +61,9 @@ def show_join(code: str) -> JoinPage:
         state=state,  # type: ignore[arg-type]
         says=_SAYS[state],
         destinations=_destinations(site),
+        loads=_loads(probe),
         file=file,
+        file_kb=len(probe_file.program()) // 1000 + 1,
         command_unix=f"curl -fsSLo {name} {file} && python3 {name}",
         command_windows=f"curl.exe -fsSLo {name} {file}; if ($?) {{ py {name} }}",
     )
@@ -105,6 +111,29 @@ def _state(invitation: Invitation, probe: Probe) -> str:
     if probe.retired_us is not None:
         return "finished"
     return "running" if is_heard(probe) else "silent"
+
+
+def _loads(probe: Probe) -> list[JoinLoad]:
+    """What is scheduled from this probe, with what it puts on the line."""
+    found = []
+    site = site_store.site_by_id(g.db, probe.site_id)
+    for plan in plan_store.plans_of(g.db, site.id):
+        if plan.probe_id != probe.id or plan.state != "scheduled" or plan.next_us is None:
+            continue
+        load = plan_run(find_codec(plan.codec), plan.ptime_ms, plan.shape, site.link, plan.direction, plan.video)
+        ways = 2 if plan.direction == "both" else 1
+        at_top = load.each_way_line_kbps * plan.shape.call_s * plan.shape.rounds * ways / 8000
+        found.append(
+            JoinLoad(
+                words=load_words(plan.shape, plan.direction, plan.video),
+                next_us=plan.next_us,
+                recurs=plan.rule,
+                run_s=plan.shape.length_s,
+                peak_kbps=load.each_way_line_kbps,
+                volume_mb=at_top * sum(plan.shape.steps) / plan.shape.most,
+            )
+        )
+    return found
 
 
 def _destinations(site: Site) -> list[Destination]:

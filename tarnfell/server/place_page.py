@@ -91,7 +91,13 @@ def _far_end_cards(db: sqlite3.Connection, site: Site, probes: list[Probe]) -> l
                 other_sites=len(chosen_by - {site.id}),
                 probe_id=far.probe_id,
                 distances=[
-                    DistanceView(probe_id=d.probe_id, at_us=d.at_us, connect_ms=d.connect_ms, failure=d.failure)
+                    DistanceView(
+                        probe_id=d.probe_id,
+                        at_us=d.at_us,
+                        connect_ms=d.connect_ms,
+                        failure=d.failure,
+                        key_fits=d.key_fits,
+                    )
                     for d in measured
                 ],
             )

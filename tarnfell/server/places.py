@@ -62,6 +62,21 @@ def change_spot(slug: str, spot_id: int, body: SpotForm) -> PlacePage:
     return place_page(site)
 
 
+@endpoint(blueprint, "DELETE", "/api/sites/<slug>/spots/<int:spot_id>", response=PlacePage)
+def remove_spot(slug: str, spot_id: int) -> PlacePage:
+    """Delete a test point nothing was measured from."""
+    site = require_site(slug)
+    spot = _require_spot(site, spot_id)
+    here, retired = place_store.probes_at(g.db, spot_id)
+    if here:
+        raise Problem(409, f"A probe stands at {spot.name}. Move it to another test point, or retire it first.")
+    if retired:
+        raise Problem(409, f"Calls were measured from {spot.name} by a probe that is retired; it stays with them.")
+    with writing(g.db):
+        place_store.remove_spot(g.db, spot_id)
+    return place_page(site)
+
+
 @endpoint(blueprint, "POST", "/api/sites/<slug>/probes", response=PlacePage)
 def add_probe(slug: str, body: ProbeForm) -> PlacePage:
     """A probe for a spot, with a link that brings it there."""
@@ -220,8 +235,14 @@ def _check_media(form: FarEndForm) -> None:
 def _arguments(site: Site, kind: str) -> dict[str, Any]:
     """What a probe needs to know to do it."""
     if kind == "distances":
-        far_ends = place_store.far_ends(g.db)
-        return {"far_ends": [{"id": f.id, "host": f.host, "port": f.port} for f in far_ends]}
+        # A probe is told the keys of the far ends its site calls, and no others.
+        chosen = {far.id for far in place_store.far_ends_of(g.db, site.id)}
+        return {
+            "far_ends": [
+                {"id": f.id, "host": f.host, "port": f.port, **({"key": f.key} if f.id in chosen else {})}
+                for f in place_store.far_ends(g.db)
+            ]
+        }
     if kind == "answer":
         low, high = ANSWER_MEDIA
         return {"port": ANSWER_PORT, "media_low": low, "media_high": high, "key": secrets.token_urlsafe(24)}

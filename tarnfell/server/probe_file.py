@@ -63,20 +63,24 @@ def probe_file(server: str, code: str, probe_id: int) -> bytes:
 
 def service_unit(name: str, site: str) -> str:
     """A systemd unit (systemd.service(5)) for a small box that is always on."""
-    return f"""# Save as /etc/systemd/system/tarnfell-probe.service, with the probe's file at /opt/{FILE_NAME}, then:
+    return f"""# Save as /etc/systemd/system/tarnfell-probe.service, then, in the folder of the probe's file:
+#   install -D {FILE_NAME} /var/lib/private/tarnfell-probe/{FILE_NAME}
 #   systemctl daemon-reload && systemctl enable --now tarnfell-probe
+# It runs as a user of its own that owns nothing but that folder, where it can also replace itself by an update.
 [Unit]
 Description=Tarnfell probe {_plain(name)} at {_plain(site)}
 Wants=network-online.target
 After=network-online.target
 
 [Service]
-ExecStart=/usr/bin/env python3 /opt/{FILE_NAME} --state /var/lib/tarnfell-probe
+ExecStart=/usr/bin/env python3 /var/lib/tarnfell-probe/{FILE_NAME} --state /var/lib/tarnfell-probe/state
+DynamicUser=yes
 StateDirectory=tarnfell-probe
+StateDirectoryMode=0700
 Restart=on-failure
 RestartSec=10
-DynamicUser=no
 AmbientCapabilities=CAP_SYS_NICE CAP_NET_RAW
+CapabilityBoundingSet=CAP_SYS_NICE CAP_NET_RAW
 NoNewPrivileges=yes
 ProtectHome=yes
 PrivateTmp=yes

@@ -114,7 +114,12 @@ def _act_on(command: Command, result: dict[str, Any]) -> str | None:
             for one in result["distances"]:
                 took = one.get("connect_ms")
                 place_store.keep_distance(
-                    g.db, command.probe_id, int(one["id"]), None if took is None else float(took), one.get("failure")
+                    g.db,
+                    command.probe_id,
+                    int(one["id"]),
+                    None if took is None else float(took),
+                    one.get("failure"),
+                    one.get("key_fits") if isinstance(one.get("key_fits"), bool) else None,
                 )
         elif command.kind == "answer":
             return _keep_answering(command, [str(a) for a in result["addresses"]])

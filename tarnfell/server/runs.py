@@ -30,8 +30,10 @@ from tarnfell.server.models.runs import (
     RateView,
     RunEventView,
     RunPage,
+    RunWords,
     SelfCheckView,
     SideSummary,
+    VideoLoadForm,
 )
 from tarnfell.server.presence import is_heard
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
@@ -134,6 +136,15 @@ def stop_run(run_id: int) -> RunPage:
     return run_page(g.db, require_run(run_id))
 
 
+@endpoint(blueprint, "PUT", "/api/runs/<int:run_id>", response=RunPage)
+def describe_run(run_id: int, body: RunWords) -> RunPage:
+    """Name a run, and note what is to be known of it."""
+    run = require_run(run_id)
+    with writing(g.db):
+        run_store.describe(g.db, run.id, body.name, body.note)
+    return run_page(g.db, require_run(run_id))
+
+
 def require_run(run_id: int) -> Run:
     silent = run_store.silent_runs(g.db)
     if silent and not g.db.in_transaction:
@@ -154,6 +165,19 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
     clock = clock_of(db, run) if rows else None
     return RunPage(
         id=run.id,
+        name=run.name,
+        note=run.note,
+        again=PlaceCalls(
+            codec=run.codec,
+            ptime_ms=run.ptime_ms,
+            calls=run.calls,
+            seconds=run.seconds,
+            dscp=run.dscp,
+            direction=run.direction,
+            video=[VideoLoadForm(profile=v.profile, streams=v.streams, dscp=v.dscp) for v in run.video],
+            probe_id=run.probe_id,
+            far_end_id=run.far_end_id,
+        ),
         site_slug=site.slug,
         site_name=site.name,
         time_zone=site.time_zone,

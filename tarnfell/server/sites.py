@@ -25,7 +25,6 @@ from tarnfell.server.evaluate import (
     verdict_view,
 )
 from tarnfell.server.load import FLOW_WORDS, video_views, video_words
-from tarnfell.server.models.base import Paging
 from tarnfell.server.models.sites import (
     BriefView,
     FarEndView,
@@ -33,6 +32,7 @@ from tarnfell.server.models.sites import (
     RemedyView,
     RunLine,
     RunList,
+    RunQuery,
     SitePage,
 )
 from tarnfell.server.on_sheet import imported_on_sheet
@@ -110,11 +110,18 @@ def show_site(slug: str) -> SitePage:
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/runs", response=RunList)
-def list_runs(slug: str, query: Paging) -> RunList:
+def list_runs(slug: str, query: RunQuery) -> RunList:
     """A site's runs, newest first."""
     site = require_site(slug)
-    runs = run_store.placed_runs(g.db, site.id, query.limit, query.offset)
-    return RunList(runs=[_run_line(r, site) for r in runs], total=run_store.count_placed(g.db, site.id))
+    words = query.words.strip()
+    runs = run_store.placed_runs(g.db, site.id, query.limit, query.offset, words)
+    return RunList(
+        site_name=site.name,
+        engagement_slug=engagement_store.engagement_by_id(g.db, site.engagement_id).slug,
+        time_zone=site.time_zone,
+        runs=[_run_line(r, site) for r in runs],
+        total=run_store.count_placed(g.db, site.id, words),
+    )
 
 
 def brief_view(site: Site) -> BriefView:
@@ -180,6 +187,8 @@ def _run_line(run: Run, site: Site) -> RunLine:
     return RunLine(
         id=run.id,
         state=run.state,
+        name=run.name,
+        note=run.note,
         words=run.failure or STATE_WORDS[run.state],
         created_us=run.created_us,
         codec=run.codec,

@@ -46,6 +46,8 @@ class Distance:
     at_us: int
     connect_ms: float | None
     failure: str | None
+    key_fits: bool | None
+    """Whether the far end took the key; None where that was not tried."""
 
 
 _SPOT = "SELECT id, site_id, name, kind, note FROM spot"
@@ -58,6 +60,18 @@ def add_spot(db: sqlite3.Connection, site_id: int, name: str, kind: SpotKind, no
         (site_id, name, kind, note, now_us()),
     )
     return int(cursor.lastrowid or 0)
+
+
+def probes_at(db: sqlite3.Connection, spot_id: int) -> tuple[int, int]:
+    """Probes at work there, and retired ones that measured from there."""
+    row = db.execute(
+        "SELECT sum(retired_us IS NULL), sum(retired_us IS NOT NULL) FROM probe WHERE spot_id = ?", (spot_id,)
+    ).fetchone()
+    return int(row[0] or 0), int(row[1] or 0)
+
+
+def remove_spot(db: sqlite3.Connection, spot_id: int) -> None:
+    db.execute("DELETE FROM spot WHERE id = ?", (spot_id,))
 
 
 def spots_of(db: sqlite3.Connection, site_id: int) -> list[Spot]:
@@ -172,17 +186,25 @@ def far_end_of_probe(db: sqlite3.Connection, probe_id: int) -> FarEnd | None:
 
 
 def keep_distance(
-    db: sqlite3.Connection, probe_id: int, far_end_id: int, connect_ms: float | None, failure: str | None
+    db: sqlite3.Connection,
+    probe_id: int,
+    far_end_id: int,
+    connect_ms: float | None,
+    failure: str | None,
+    key_fits: bool | None = None,
 ) -> None:
     db.execute(
-        "INSERT OR REPLACE INTO distance (probe_id, far_end_id, at_us, connect_ms, failure) VALUES (?, ?, ?, ?, ?)",
-        (probe_id, far_end_id, now_us(), connect_ms, failure),
+        "INSERT OR REPLACE INTO distance (probe_id, far_end_id, at_us, connect_ms, failure, key_fits) "
+        "VALUES (?, ?, ?, ?, ?, ?)",
+        (probe_id, far_end_id, now_us(), connect_ms, failure, key_fits),
     )
 
 
 def distances_of(db: sqlite3.Connection, probe_id: int) -> dict[int, Distance]:
     """By far end."""
     rows = db.execute(
-        "SELECT probe_id, far_end_id, at_us, connect_ms, failure FROM distance WHERE probe_id = ?", (probe_id,)
+        "SELECT probe_id, far_end_id, at_us, connect_ms, failure, key_fits FROM distance WHERE probe_id = ?",
+        (probe_id,),
     )
-    return {row["far_end_id"]: Distance(*row) for row in rows}
+    kept = [{**dict(row), "key_fits": None if row["key_fits"] is None else bool(row["key_fits"])} for row in rows]
+    return {values["far_end_id"]: Distance(**values) for values in kept}

@@ -62,6 +62,9 @@ class Run:
     """Of a run that is done with the probe's half only."""
     cut_after_s: float | None
     server_reachable: int | None
+    name: str
+    """What people call it; may be empty."""
+    note: str
 
     @property
     def video_streams(self) -> int:
@@ -213,14 +216,24 @@ def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
     return [_run(row) for row in rows]
 
 
-def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0) -> list[Run]:
-    """Runs somebody asked for, newest first."""
+_PLACED = (
+    "site_id = ?1 AND purpose = 'placed' AND (?2 = '' OR instr(lower(name || ' ' || note || ' ' || codec || ' ' || "
+    "state || ' ' || coalesce(failure, '')), lower(?2)) > 0)"
+)
+
+
+def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0, words: str = "") -> list[Run]:
+    """Runs somebody asked for, newest first; those of which name, note, codec, state or failure holds ``words``."""
     rows = db.execute(
-        f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND purpose = 'placed' "
-        "ORDER BY created_us DESC LIMIT ? OFFSET ?",
-        (site_id, limit, offset),
+        f"SELECT {_COLUMNS} FROM run WHERE {_PLACED} ORDER BY created_us DESC LIMIT ?3 OFFSET ?4",
+        (site_id, words, limit, offset),
     )
     return [_run(row) for row in rows]
+
+
+def describe(db: sqlite3.Connection, run_id: int, name: str, note: str) -> None:
+    """Give a run the name people call it by, and what they note of it."""
+    db.execute("UPDATE run SET name = ?, note = ? WHERE id = ?", (name, note, run_id))
 
 
 def placed_by_probe(db: sqlite3.Connection, probe_id: int, limit: int) -> list[Run]:
@@ -238,8 +251,8 @@ def asked_by(db: sqlite3.Connection, run_id: int) -> str | None:
     return row[0] if row else None
 
 
-def count_placed(db: sqlite3.Connection, site_id: int) -> int:
-    row = db.execute("SELECT count(*) FROM run WHERE site_id = ? AND purpose = 'placed'", (site_id,)).fetchone()
+def count_placed(db: sqlite3.Connection, site_id: int, words: str = "") -> int:
+    row = db.execute(f"SELECT count(*) FROM run WHERE {_PLACED}", (site_id, words)).fetchone()
     return int(row[0])
 
 

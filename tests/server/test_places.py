@@ -178,7 +178,7 @@ def test_the_service_unit_cannot_be_broken_by_a_name(house: House) -> None:
         code = invite(db, 1)
     unit = house.app.test_client().get(f"/api/join/{code}/tarnfell-probe.service").text
     assert [line for line in unit.splitlines() if line.startswith("ExecStart")] == [
-        "ExecStart=/usr/bin/env python3 /opt/tarnfell-probe.pyz --state /var/lib/tarnfell-probe"
+        "ExecStart=/usr/bin/env python3 /var/lib/tarnfell-probe/tarnfell-probe.pyz --state /var/lib/tarnfell-probe/state"
     ]
     assert "%%h" in unit
 

@@ -30,6 +30,7 @@ const LoadScreen = onDemand(() => import("./load/load-screen"), "LoadScreen");
 const PlaceScreen = onDemand(() => import("./place/place-screen"), "PlaceScreen");
 const ReportScreen = onDemand(() => import("./report/report-screen"), "ReportScreen");
 const RunScreen = onDemand(() => import("./run/run-screen"), "RunScreen");
+const RunsScreen = onDemand(() => import("./run/runs-screen"), "RunsScreen");
 const SeriesScreen = onDemand(() => import("./series/series-screen"), "SeriesScreen");
 const SiteScreen = onDemand(() => import("./site/site-screen"), "SiteScreen");
 const VideoScreen = onDemand(() => import("./video/video-screen"), "VideoScreen");
@@ -78,6 +79,7 @@ function SignedIn() {
           <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
           <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
           <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
+          <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
           <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
           <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
           <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />

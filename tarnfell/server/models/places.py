@@ -119,6 +119,7 @@ class DistanceView(Model):
     at_us: int
     connect_ms: float | None
     failure: str | None
+    key_fits: bool | None
 
 
 class FarEndCard(Model):
@@ -164,6 +165,18 @@ class Destination(Model):
     what: str
 
 
+class JoinLoad(Model):
+    words: str
+    next_us: int
+    recurs: str | None
+    """RFC 5545."""
+    run_s: float
+    peak_kbps: float
+    """Each way, at the top."""
+    volume_mb: float
+    """All packets of one carrying-out, both ways."""
+
+
 class JoinPage(Model):
     """What people at a site see behind the link they were sent."""
 
@@ -177,7 +190,10 @@ class JoinPage(Model):
     state: Literal["open", "expired", "revoked", "running", "silent", "finished"]
     says: str
     destinations: list[Destination]
+    loads: list[JoinLoad]
+    """What is planned from this test point."""
     file: str
+    file_kb: int
     command_unix: str
     command_windows: str
 

@@ -159,8 +159,17 @@ class VideoLoadView(Model):
     dscp: int
 
 
+class RunWords(Model):
+    name: str = Field("", max_length=120)
+    note: str = Field("", max_length=2000)
+
+
 class RunPage(Model):
     id: int
+    name: str
+    note: str
+    again: PlaceCalls
+    """What was asked for, to ask for it once more."""
     site_slug: str
     site_name: str
     time_zone: str

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.server.models.base import Model
+from tarnfell.server.models.base import Model, Paging
 from tarnfell.server.models.engagements import EvidenceView, NextStep, PathView, ShareView, VerdictView
 from tarnfell.server.models.runs import VideoLoadView
 
@@ -194,8 +194,15 @@ class RemedyList(Model):
     remedies: list[RemedyView]
 
 
+class RunQuery(Paging):
+    words: str = Field("", max_length=100)
+    """In its name, note, codec, state or failure."""
+
+
 class RunLine(Model):
     id: int
+    name: str
+    note: str
     state: Literal["waiting", "taken", "running", "done", "failed"]
     words: str
     created_us: int
@@ -214,6 +221,9 @@ class RunLine(Model):
 
 
 class RunList(Model):
+    site_name: str
+    engagement_slug: str
+    time_zone: str
     runs: list[RunLine]
     total: int
 

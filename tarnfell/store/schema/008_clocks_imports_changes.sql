@@ -35,3 +35,6 @@ CREATE INDEX brief_change_by_site ON brief_change(site_id, at_us);
 -- What people call a run, and what they noted of it.
 ALTER TABLE run ADD COLUMN name TEXT NOT NULL DEFAULT '';
 ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';
+
+-- Whether the far end took the key, when a probe last looked; NULL where that was not tried.
+ALTER TABLE distance ADD COLUMN key_fits INTEGER;

@@ -1645,7 +1645,42 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Name a run, and note what is to be known of it. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RunWords"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RunPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -3473,6 +3508,7 @@ export interface paths {
                 query?: {
                     limit?: number;
                     offset?: number;
+                    words?: string;
                 };
                 header?: never;
                 path: {
@@ -3642,7 +3678,39 @@ export interface paths {
             };
         };
         post?: never;
-        delete?: never;
+        /** Delete a test point nothing was measured from. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    spot_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -4675,6 +4743,8 @@ export interface components {
             connect_ms: number | null;
             /** Failure */
             failure: string | null;
+            /** Key Fits */
+            key_fits: boolean | null;
         };
         /** Done */
         Done: {
@@ -5322,6 +5392,30 @@ export interface components {
         JobPlan: {
             [key: string]: unknown;
         };
+        /** JoinLoad */
+        JoinLoad: {
+            /** Words */
+            words: string;
+            /** Next Us */
+            next_us: number;
+            /**
+             * Recurs
+             * @description RFC 5545.
+             */
+            recurs: string | null;
+            /** Run S */
+            run_s: number;
+            /**
+             * Peak Kbps
+             * @description Each way, at the top.
+             */
+            peak_kbps: number;
+            /**
+             * Volume Mb
+             * @description All packets of one carrying-out, both ways.
+             */
+            volume_mb: number;
+        };
         /**
          * JoinPage
          * @description What people at a site see behind the link they were sent.
@@ -5350,8 +5444,15 @@ export interface components {
             says: string;
             /** Destinations */
             destinations: components["schemas"]["Destination"][];
+            /**
+             * Loads
+             * @description What is planned from this test point.
+             */
+            loads: components["schemas"]["JoinLoad"][];
             /** File */
             file: string;
+            /** File Kb */
+            file_kb: number;
             /** Command Unix */
             command_unix: string;
             /** Command Windows */
@@ -5549,19 +5650,6 @@ export interface components {
              * @enum {string}
              */
             fate: "heard" | "late" | "lost";
-        };
-        /** Paging */
-        Paging: {
-            /**
-             * Limit
-             * @default 20
-             */
-            limit: number;
-            /**
-             * Offset
-             * @default 0
-             */
-            offset: number;
         };
         /** PathLeg */
         PathLeg: {
@@ -6165,6 +6253,10 @@ export interface components {
         RunLine: {
             /** Id */
             id: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
             /**
              * State
              * @enum {string}
@@ -6204,6 +6296,12 @@ export interface components {
         };
         /** RunList */
         RunList: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Time Zone */
+            time_zone: string;
             /** Runs */
             runs: components["schemas"]["RunLine"][];
             /** Total */
@@ -6229,6 +6327,12 @@ export interface components {
         RunPage: {
             /** Id */
             id: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** @description What was asked for, to ask for it once more. */
+            again: components["schemas"]["PlaceCalls"];
             /** Site Slug */
             site_slug: string;
             /** Site Name */
@@ -6318,6 +6422,38 @@ export interface components {
             streams: components["schemas"]["VideoLine"][];
             /** Target Picture */
             target_picture: number;
+        };
+        /** RunQuery */
+        RunQuery: {
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+            /**
+             * Words
+             * @description In its name, note, codec, state or failure.
+             * @default
+             */
+            words: string;
+        };
+        /** RunWords */
+        RunWords: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /** SecondView */
         SecondView: {

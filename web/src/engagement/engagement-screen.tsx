@@ -1,13 +1,15 @@
 // The comparison: one line a site, sortable and filterable, to decide where the money goes.
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { get, type Model } from "../api/client";
+import { get, type Model, post } from "../api/client";
 import { ArchiveButton } from "../shared/archive";
-import { Button, INPUT, LinkButton, Section } from "../shared/controls";
+import { Button, INPUT, LinkButton, Note, Section } from "../shared/controls";
 import { ago, DASH, plural } from "../shared/format";
 import { useKey } from "../shared/keys";
+import { Pager } from "../shared/pager";
 import { PathThumb } from "../shared/path-picture";
+import { slowing } from "../shared/polling";
 import { RampKey } from "../shared/ramp";
 import { ScoreBar } from "../shared/score-bar";
 import { Pending, Trail } from "../shared/screen";
@@ -17,7 +19,11 @@ import { scoreWords, VerdictMark, VerdictWord } from "../shared/verdict";
 import { ImportSites } from "./import-sites";
 import { EngagementDialog } from "./new-engagement";
 
+const PACE = slowing(5000);
+
 type Line = Model<"SiteLine">;
+
+const PAGE = 50;
 
 const ORDERS: Record<string, { words: string; by: (a: Line, b: Line) => number }> = {
   trouble: {
@@ -40,12 +46,13 @@ export function EngagementScreen({ id }: { id: string }) {
   const [search, setSearch] = useSearchParams();
   // Kept here too: the address follows the typing, it does not lead it.
   const [wanted, setWanted] = useState(search.get("filter") ?? "");
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const filter = useRef<HTMLInputElement>(null);
   useKey("/", () => filter.current?.focus());
   const page = useQuery({
     queryKey: ["engagement", id],
     queryFn: () => get("EngagementPage", `/api/engagements/${id}`),
-    refetchInterval: 5000,
+    refetchInterval: PACE,
   });
   if (!page.data) return <Pending what="the engagement" error={page.error} />;
   const order = search.get("order") ?? "trouble";
@@ -57,9 +64,11 @@ export function EngagementScreen({ id }: { id: string }) {
   };
   const words = (line: Line) =>
     `${line.name} ${line.place} ${line.medium} ${line.verdict.word}`.toLowerCase();
-  const lines = page.data.sites
+  const found = page.data.sites
     .filter((line) => words(line).includes(wanted.toLowerCase()))
     .sort((ORDERS[order] ?? ORDERS.trouble)?.by);
+  const at = Math.min(Number(search.get("page") ?? 0) || 0, Math.max(0, Math.ceil(found.length / PAGE) - 1));
+  const lines = found.slice(at * PAGE, (at + 1) * PAGE);
   return (
     <>
       <Trail steps={[["/", "Engagements"]]} title={page.data.name} />
@@ -111,10 +120,31 @@ export function EngagementScreen({ id }: { id: string }) {
           has, and the arithmetic of its calls stands beside it at once. Many sites come quickest from a list.
         </p>
       )}
+      {chosen.size > 0 && (
+        <Bulk
+          lines={page.data.sites.filter((line) => chosen.has(line.slug))}
+          onDone={() => setChosen(new Set())}
+        />
+      )}
       <table className={`mt-6 w-full border-collapse ${page.data.sites.length === 0 ? "hidden" : ""}`}>
-        <thead>
+        <thead className="sticky top-0 z-[5] bg-paper">
           <tr className="rule text-left text-sm text-soft [&>th]:py-2 [&>th]:pr-5 [&>th]:font-normal">
-            <th>Site</th>
+            <th>
+              <label className="flex items-center gap-2.5">
+                <input
+                  type="checkbox"
+                  aria-label="Select all sites shown"
+                  className="h-4 w-4 accent-[var(--ink)]"
+                  checked={lines.length > 0 && lines.every((line) => chosen.has(line.slug))}
+                  onChange={(event) =>
+                    setChosen(
+                      event.target.checked ? new Set([...chosen, ...lines.map((l) => l.slug)]) : new Set(),
+                    )
+                  }
+                />
+                Site
+              </label>
+            </th>
             <th>Verdict</th>
             <th className="text-right">Score</th>
             <th className="text-right">
@@ -126,12 +156,23 @@ export function EngagementScreen({ id }: { id: string }) {
           </tr>
         </thead>
         {lines.map((line) => (
-          <SiteRows key={line.slug} line={line} />
+          <SiteRows
+            key={line.slug}
+            line={line}
+            chosen={chosen.has(line.slug)}
+            onChoose={(on) => {
+              const next = new Set(chosen);
+              if (on) next.add(line.slug);
+              else next.delete(line.slug);
+              setChosen(next);
+            }}
+          />
         ))}
       </table>
       {lines.length === 0 && page.data.sites.length > 0 && (
         <p className="py-8">No site matches “{wanted}”.</p>
       )}
+      <Pager page={at} size={PAGE} total={found.length} onPage={(i) => set("page", i ? String(i) : "")} />
       {lines.length > 0 && (
         <p className="mt-5">
           <RampKey />
@@ -155,7 +196,73 @@ export function EngagementScreen({ id }: { id: string }) {
   );
 }
 
-function SiteRows({ line }: { line: Line }) {
+/** What can be done with several sites at once. */
+function Bulk({ lines, onDone }: { lines: Line[]; onDone: () => void }) {
+  const queries = useQueryClient();
+  const [archived, setArchived] = useState<Line[]>([]);
+  const [problem, setProblem] = useState<string | null>(null);
+  const archive = async (sites: Line[], on: boolean) => {
+    const failed: string[] = [];
+    const done: Line[] = [];
+    for (const line of sites) {
+      try {
+        await post("Made", `/api/sites/${line.slug}/archive`, { archived: on });
+        done.push(line);
+      } catch (error) {
+        failed.push((error as Error).message);
+      }
+    }
+    setArchived(on ? done : []);
+    setProblem(failed.length > 0 ? failed.join(" ") : null);
+    await queries.invalidateQueries();
+  };
+  return (
+    <div
+      className="mt-4 flex flex-wrap items-center gap-4 border-l-4 border-ink bg-raised py-2 pl-4"
+      role="status"
+    >
+      {archived.length > 0 ? (
+        <>
+          <span>{plural(archived.length, "site")} archived.</span>
+          <Button onClick={() => archive(archived, false)}>Undo</Button>
+        </>
+      ) : (
+        <>
+          <span className="font-semibold">{plural(lines.length, "site")} selected</span>
+          <Button onClick={() => archive(lines, true)}>Archive</Button>
+          <details>
+            <summary className="cursor-pointer">Reports</summary>
+            <ul className="mt-1">
+              {lines.map((line) => (
+                <li key={line.slug}>
+                  <a
+                    className="underline underline-offset-3"
+                    href={`/api/sites/${line.slug}/report.pdf`}
+                    download
+                  >
+                    {line.name}, PDF
+                  </a>
+                </li>
+              ))}
+            </ul>
+          </details>
+        </>
+      )}
+      <button type="button" className="text-sm underline underline-offset-3" onClick={onDone}>
+        {archived.length > 0 ? "Close" : "Clear selection"}
+      </button>
+      {problem && <Note>{problem}</Note>}
+    </div>
+  );
+}
+
+interface RowsProps {
+  line: Line;
+  chosen: boolean;
+  onChoose: (on: boolean) => void;
+}
+
+function SiteRows({ line, chosen, onChoose }: RowsProps) {
   const { evidence, next } = line;
   const to = next.action === "open-run" ? `/runs/${next.run_id}` : next.action === "report" ? "/report" : "";
   const href = next.action === "open-run" ? to : `/sites/${line.slug}${to}`;
@@ -163,10 +270,24 @@ function SiteRows({ line }: { line: Line }) {
     <tbody className="hair border-t">
       <tr className="[&>td]:pt-4 [&>td]:pr-5 [&>td]:align-top">
         <td className="max-w-60">
-          <Link to={`/sites/${line.slug}`} className="text-lg font-semibold leading-tight hover:underline">
-            {line.name}
-          </Link>
-          <p className="text-sm leading-snug text-soft">{line.medium}</p>
+          <span className="flex gap-2.5">
+            <input
+              type="checkbox"
+              aria-label={`Select ${line.name}`}
+              className="mt-1 h-4 w-4 shrink-0 accent-[var(--ink)]"
+              checked={chosen}
+              onChange={(event) => onChoose(event.target.checked)}
+            />
+            <span>
+              <Link
+                to={`/sites/${line.slug}`}
+                className="text-lg font-semibold leading-tight hover:underline"
+              >
+                {line.name}
+              </Link>
+              <span className="block text-sm leading-snug text-soft">{line.medium}</span>
+            </span>
+          </span>
         </td>
         <td>
           <span className="flex items-start gap-2.5">

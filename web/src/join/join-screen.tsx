@@ -3,9 +3,13 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
 import { useParams } from "react-router";
 import { get, type Model } from "../api/client";
+import { ruleWords } from "../load/rule";
 import { Note } from "../shared/controls";
-import { dateTime } from "../shared/format";
+import { count, dateTime, duration } from "../shared/format";
+import { slowing } from "../shared/polling";
 import { Mark } from "../shared/screen";
+
+const PACE = slowing(2000);
 
 type Join = Model<"JoinPage">;
 
@@ -15,7 +19,7 @@ const HEADLINES: Record<Join["state"], string> = {
   silent: "It is offline now",
   finished: "All done. Thank you.",
   expired: "This link has expired",
-  revoked: "This link was taken back",
+  revoked: "This link was revoked",
 };
 
 export function JoinScreen() {
@@ -23,7 +27,7 @@ export function JoinScreen() {
   const page = useQuery({
     queryKey: ["join", code],
     queryFn: () => get("JoinPage", `/api/join/${code}`),
-    refetchInterval: 2000,
+    refetchInterval: PACE,
     retry: false,
   });
   useEffect(() => {
@@ -66,16 +70,45 @@ function Body({ page }: { page: Join }) {
               <li>
                 It measures how the packets of those calls travel. It reads nothing else on your network.
               </li>
+              <li>It opens connections outwards only. Nothing is installed.</li>
               <li>
-                It opens connections outwards only. Nothing is installed, and nothing stays when it is ended.
+                It stops when you close its window; starting it again goes on where it was. The computer must
+                stay awake and on this network.
               </li>
-              <li>It ends when you close its window. The computer must stay awake and on this network.</li>
+              <li>
+                Beside the file it keeps one folder,{" "}
+                <span className="font-mono text-[13px]">.local/share/tarnfell</span> in your own, with its
+                enrolment and what it has not delivered yet. That folder stays when the window is closed and
+                is deleted when the work is ended from here.
+              </li>
             </ul>
+          </Part>
+          <Part title="How long, and how much">
+            {page.loads.length === 0 ? (
+              <p className="leading-snug">
+                No test calls are planned yet. The program alone sends a few kilobytes a minute.
+              </p>
+            ) : (
+              <ul className="space-y-2">
+                {page.loads.map((load) => (
+                  <li key={`${load.words} ${load.next_us}`} className="leading-snug">
+                    {load.words}, {duration(load.run_s)}
+                    {load.recurs ? `, ${ruleWords(load.recurs)}` : ""}; first at{" "}
+                    {dateTime(load.next_us, page.time_zone)}
+                    <span className="block text-sm text-soft">
+                      up to {count(Math.round(load.peak_kbps))} kbit/s each way, about{" "}
+                      {load.volume_mb < 10 ? load.volume_mb.toFixed(1) : count(Math.round(load.volume_mb))} MB
+                      each time
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            )}
           </Part>
           <Part title="What to do">
             <ol className="list-decimal space-y-3 pl-5 leading-snug">
               <li>
-                On a computer at the test point: fetch the file.
+                On a computer at the test point: download the file, {page.file_kb} kB.
                 <p className="mt-2">
                   <a
                     href={page.file}
@@ -94,19 +127,17 @@ function Body({ page }: { page: Join }) {
                   newer and nothing else.
                 </span>
               </li>
-              <li>Leave its window open. This page says when it is heard.</li>
+              <li>Leave its window open. This page says when it is online.</li>
             </ol>
           </Part>
           <details className="mt-6">
-            <summary className="cursor-pointer font-semibold">
-              In one line, or on a small box that is always on
-            </summary>
+            <summary className="cursor-pointer font-semibold">In one line, or on an always-on device</summary>
             <p className="mt-3 text-sm text-soft">Linux and macOS:</p>
             <Command text={page.command_unix} />
             <p className="mt-3 text-sm text-soft">Windows PowerShell:</p>
             <Command text={page.command_windows} />
             <p className="mt-3 leading-snug">
-              For a box that should begin by itself:{" "}
+              For a device that should start by itself:{" "}
               <a
                 className="underline underline-offset-3"
                 href={page.file.replace("tarnfell-probe.pyz", "tarnfell-probe.service")}

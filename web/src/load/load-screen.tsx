@@ -5,11 +5,15 @@ import { Link, useNavigate } from "react-router";
 import { get, type Model, post, put, remove } from "../api/client";
 import { Button, FileLink, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
+import { slowing } from "../shared/polling";
 import { Pending, Trail } from "../shared/screen";
 import { ends, freshForm } from "./fresh";
 import { PlanAside } from "./plan-aside";
 import { PlanFields } from "./plan-fields";
 import { ruleWords } from "./rule";
+
+const PACE = slowing(4000);
+const SITE_PACE = slowing(10_000);
 
 type Form = Model<"PlanForm">;
 type Plans = Model<"PlanList">;
@@ -18,7 +22,7 @@ export function LoadScreen({ id }: { id: string }) {
   const site = useQuery({
     queryKey: ["site", id],
     queryFn: () => get("SitePage", `/api/sites/${id}`),
-    refetchInterval: 10_000,
+    refetchInterval: SITE_PACE,
   });
   const places = useQuery({
     queryKey: ["places", id],
@@ -27,7 +31,7 @@ export function LoadScreen({ id }: { id: string }) {
   const plans = useQuery({
     queryKey: ["plans", id],
     queryFn: () => get("PlanList", `/api/sites/${id}/plans`),
-    refetchInterval: 4000,
+    refetchInterval: PACE,
   });
   if (!site.data || !places.data || !plans.data)
     return <Pending what="the plans" error={site.error ?? places.error ?? plans.error} />;

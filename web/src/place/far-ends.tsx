@@ -2,7 +2,7 @@
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import type { Model } from "../api/client";
-import { Button, Section } from "../shared/controls";
+import { Button, Note, Section } from "../shared/controls";
 import { CheckField, NumberField, TextField } from "../shared/fields";
 import { ago, ms } from "../shared/format";
 import { Sheet } from "../shared/sheet";
@@ -13,12 +13,19 @@ type FarEnd = Model<"FarEndCard">;
 
 const KINDS = { host: "", server: "this server’s own", probe: "a probe that answers" } as const;
 
-export function FarEnds({ page, change }: { page: Page; change: Change }) {
+interface Props {
+  page: Page;
+  change: Change;
+  /** What the server says against the last change. */
+  problem: string | null;
+}
+
+export function FarEnds({ page, change, problem }: Props) {
   return (
     <Section
       title="Far ends"
       aside={
-        <FarEndDialog change={change}>
+        <FarEndDialog change={change} problem={problem}>
           <Button act={page.far_ends.length === 0}>Add a far end …</Button>
         </FarEndDialog>
       }
@@ -50,7 +57,7 @@ export function FarEnds({ page, change }: { page: Page; change: Change }) {
               <Distances far={far} page={page} />
               {far.kind === "host" && (
                 <p className="mt-0.5 flex gap-4 [&>button]:underline [&>button]:underline-offset-3">
-                  <FarEndDialog of={far} change={change}>
+                  <FarEndDialog of={far} change={change} problem={problem}>
                     <button type="button">Change …</button>
                   </FarEndDialog>
                   {far.other_sites === 0 && (
@@ -84,6 +91,12 @@ function Distances({ far, page }: { far: FarEnd; page: Page }) {
             ) : (
               <>
                 <span className="font-semibold">{ms(distance.connect_ms, 1)}</span> from {probe.name}
+                {distance.key_fits === true && ", key accepted"}
+                {distance.key_fits === false && (
+                  <span className="font-semibold">
+                    , but it refuses the key: copy the contents of its key file again
+                  </span>
+                )}
               </>
             )}
             <span className="text-soft"> · {ago(distance.at_us)}</span>
@@ -94,8 +107,16 @@ function Distances({ far, page }: { far: FarEnd; page: Page }) {
   );
 }
 
-function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; children: ReactNode }) {
+interface DialogProps {
+  of?: FarEnd;
+  change: Change;
+  problem: string | null;
+  children: ReactNode;
+}
+
+function FarEndDialog({ of, change, problem, children }: DialogProps) {
   const [open, setOpen] = useState(false);
+  const [tried, setTried] = useState(false);
   const [name, setName] = useState(of?.name ?? "");
   const [place, setPlace] = useState(of?.place ?? "");
   const [host, setHost] = useState(of?.host ?? "");
@@ -115,8 +136,8 @@ function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; c
     };
     const done = of ? await change("put", `far-ends/${of.id}`, form) : await change("post", "far-ends", form);
     if (done) setKey("");
-    // What the server says against it stands on the page under the sheet.
-    setOpen(false);
+    setTried(!done);
+    setOpen(!done);
   };
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
@@ -156,6 +177,7 @@ function FarEndDialog({ of, change, children }: { of?: FarEnd; change: Change; c
             onChange={setKey}
             hint="Paste the contents of the key file; it is needed to place calls."
           />
+          {tried && problem && <Note>{problem}</Note>}
           <div className="flex gap-3">
             <Button act type="submit" disabled={!name.trim() || !host.trim() || (!of && !key.trim())}>
               {of ? "Save" : "Add it"}

@@ -7,7 +7,7 @@ import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
 import { FarEnds } from "./far-ends";
 import { ProbeCard } from "./probe-card";
-import { SpotPicture } from "./spot-picture";
+import { MOST_NAMED, SpotPicture } from "./spot-picture";
 import { type Change, usePlaces } from "./use-places";
 
 type Page = Model<"PlacePage">;
@@ -47,13 +47,14 @@ export function PlaceScreen({ id }: { id: string }) {
       </div>
       <div className="grid lg:grid-cols-[1.45fr_1fr] gap-x-12">
         <div>
-          {places.spots.map((spot) => (
+          {places.spots.map((spot, i) => (
             <Section
               key={spot.id}
-              title={spot.name}
+              title={places.spots.length > MOST_NAMED ? `${i + 1} · ${spot.name}` : spot.name}
               aside={
                 <span className="flex items-center gap-4">
                   {spot.kind_words}
+                  <EditSpot page={places} spot={spot} change={change} problem={problem} />
                   <AddProbe spot={spot} change={change} first={spot.probes.length === 0} />
                 </span>
               }
@@ -74,7 +75,7 @@ export function PlaceScreen({ id }: { id: string }) {
             </Section>
           )}
         </div>
-        <FarEnds page={places} change={change} />
+        <FarEnds page={places} change={change} problem={problem} />
       </div>
     </>
   );
@@ -110,6 +111,51 @@ function AddSpot({ page, change, first }: { page: Page; change: Change; first: b
         placeholder={why?.words ?? ""}
       />
       <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
+    </Popup>
+  );
+}
+
+/** Rename a test point, say better where it is, or delete it while nothing was measured from it. */
+function EditSpot(props: { page: Page; spot: Spot; change: Change; problem: string | null }) {
+  const { page, spot, change, problem } = props;
+  const [kind, setKind] = useState(spot.kind);
+  const [name, setName] = useState(spot.name);
+  const [note, setNote] = useState(spot.note);
+  const [tried, setTried] = useState(false);
+  return (
+    <Popup
+      label={`Edit ${spot.name}`}
+      trigger={
+        <button type="button" className="underline underline-offset-3">
+          Edit …
+        </button>
+      }
+      confirm="Save"
+      disabled={!name.trim()}
+      onConfirm={async () => {
+        const done = await change("put", `spots/${spot.id}`, { name, kind, note });
+        setTried(!done);
+        return done;
+      }}
+    >
+      <SelectField
+        label="Type of test point"
+        value={kind}
+        options={page.spot_kinds.map((one) => [one.kind, one.words] as const)}
+        onChange={(value) => setKind(value as typeof kind)}
+      />
+      <TextField label="What people there call it" value={name} onChange={setName} />
+      <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
+      {tried && problem && <Note>{problem}</Note>}
+      {spot.probes.length === 0 && (
+        <button
+          type="button"
+          className="block text-sm underline underline-offset-3"
+          onClick={async () => setTried(!(await change("remove", `spots/${spot.id}`)))}
+        >
+          Delete this test point
+        </button>
+      )}
     </Popup>
   );
 }

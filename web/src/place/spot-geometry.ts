@@ -22,6 +22,7 @@ export function stations(outside: boolean[], farEnds: number): Stations {
   let i = 0;
   let j = 0;
   const spots = outside.map((is) => (is ? wayOut + far * ++j : FIRST + step * i++));
-  const top = STAGE.line - ((farEnds - 1) * ROW) / 2;
-  return { spots, wayOut, ends: Array.from({ length: farEnds }, (_, n) => top + n * ROW) };
+  const row = Math.min(ROW, (STAGE.height - 30) / Math.max(1, farEnds - 1));
+  const top = STAGE.line - ((farEnds - 1) * row) / 2;
+  return { spots, wayOut, ends: Array.from({ length: farEnds }, (_, n) => Math.max(12, top) + n * row) };
 }

@@ -4,6 +4,8 @@ import { STAGE, stations } from "./spot-geometry";
 
 type Page = Model<"PlacePage">;
 
+export const MOST_NAMED = 7;
+
 export function SpotPicture({ page }: { page: Page }) {
   const chosen = page.far_ends.filter((far) => far.chosen);
   const { spots, wayOut, ends } = stations(
@@ -17,6 +19,8 @@ export function SpotPicture({ page }: { page: Page }) {
     ...chosen.map((far) => `far end ${far.name}`),
   ].join(". ");
   const y = STAGE.line;
+  // Where names would run into each other, numbers stand for them; the list below has both.
+  const crowded = page.spots.length > MOST_NAMED;
   return (
     <svg
       data-wide
@@ -43,17 +47,26 @@ export function SpotPicture({ page }: { page: Page }) {
         <g key={spot.id} transform={`translate(${spots[i]} ${y})`}>
           <circle r={4.5} fill="var(--paper)" stroke="var(--ink)" strokeWidth={1.6} />
           <text y={-14} textAnchor="middle" className="fill-ink text-[14px] font-semibold">
-            {spot.name}
+            {crowded ? i + 1 : spot.name}
           </text>
-          {spot.probes.map((probe, j) => (
-            <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
-              <Lead state={probe.state} above={j === 0 ? 15 : 24} />
-              <text x={12} y={10} className="fill-ink text-[13px]">
-                {probe.name}
-              </text>
+          {crowded && spot.probes[0] && (
+            <g transform="translate(0 20)">
+              <Lead
+                state={spot.probes.find((probe) => probe.state === "heard")?.state ?? spot.probes[0].state}
+                above={15}
+              />
             </g>
-          ))}
-          {spot.probes.length === 0 && (
+          )}
+          {!crowded &&
+            spot.probes.map((probe, j) => (
+              <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
+                <Lead state={probe.state} above={j === 0 ? 15 : 24} />
+                <text x={12} y={10} className="fill-ink text-[13px]">
+                  {probe.name}
+                </text>
+              </g>
+            ))}
+          {!crowded && spot.probes.length === 0 && (
             <text y={26} textAnchor="middle" className="fill-soft text-[13px]">
               no probe
             </text>

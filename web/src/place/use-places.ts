@@ -2,6 +2,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { get, type Model, post, put, remove } from "../api/client";
+import { slowing } from "../shared/polling";
+
+const PACE = slowing(2000);
 
 type Page = Model<"PlacePage">;
 export type Change = (method: "post" | "put" | "remove", path: string, body?: object) => Promise<boolean>;
@@ -15,7 +18,7 @@ export function usePlaces(slug: string) {
   const page = useQuery({
     queryKey: key,
     queryFn: () => get("PlacePage", `/api/sites/${slug}/place`),
-    refetchInterval: 2000,
+    refetchInterval: PACE,
   });
   /** Asks for a change; true when it was made. What the server says against it is kept in `problem`. */
   const change: Change = useCallback(

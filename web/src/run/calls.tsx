@@ -6,6 +6,7 @@ import { FileLink, Section } from "../shared/controls";
 import { paintMos } from "../shared/depth";
 import { CheckField, SelectField } from "../shared/fields";
 import { clock, fixed, marking, ms, pct } from "../shared/format";
+import { Pager } from "../shared/pager";
 
 type Run = Model<"RunPage">;
 type Call = Model<"CallLine">;
@@ -60,7 +61,6 @@ export function Calls({ run }: { run: Run }) {
       { replace: true },
     );
   const total = list.data?.total ?? 0;
-  const pages = Math.ceil(total / PAGE);
   return (
     <Section
       title="Each call"
@@ -101,21 +101,7 @@ export function Calls({ run }: { run: Run }) {
         ) : (
           <Few calls={list.data?.calls ?? []} />
         ))}
-      {pages > 1 && (
-        <p className="mt-3 flex gap-4">
-          {Array.from({ length: pages }, (_, i) => (
-            <button
-              key={i}
-              type="button"
-              aria-current={i === page ? "page" : undefined}
-              className={i === page ? "font-semibold" : "underline"}
-              onClick={() => set("page", i ? String(i) : "")}
-            >
-              {i * PAGE + 1}–{Math.min((i + 1) * PAGE, total)}
-            </button>
-          ))}
-        </p>
-      )}
+      <Pager page={page} size={PAGE} total={total} onPage={(i) => set("page", i ? String(i) : "")} />
     </Section>
   );
 }

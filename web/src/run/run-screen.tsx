@@ -1,9 +1,12 @@
 // One run: live while it is on, its result when done, its life on record.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
-import { get, type Model, post } from "../api/client";
-import { Button, LinkButton, Note, Section } from "../shared/controls";
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { get, type Model, post, put } from "../api/client";
+import { Button, Field, INPUT, Note, Section } from "../shared/controls";
+import { TextField } from "../shared/fields";
 import { clock, dateTime, marking } from "../shared/format";
+import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
 import { LiveRun } from "./live-run";
 import { RunResult } from "./run-result";
@@ -34,6 +37,7 @@ export function RunScreen({ id }: { id: string }) {
       />
       <div className="mt-2 flex items-end justify-between gap-8">
         <div>
+          {run.name && <p className="text-lg font-semibold">{run.name}</p>}
           <h1 className="text-3xl tracking-tight">
             {run.calls} {run.calls === 1 ? "call" : "concurrent calls"}, {run.seconds} s
             {run.flow_words && `, ${run.flow_words}`}
@@ -49,9 +53,14 @@ export function RunScreen({ id }: { id: string }) {
             ))}
           </p>
         </div>
-        {isOpen(run) && <Stop run={run} />}
-        {run.state === "done" && <LinkButton to={`/sites/${run.site_slug}`}>Back to the site</LinkButton>}
+        <span className="flex flex-wrap gap-3">
+          {isOpen(run) ? <Stop run={run} /> : <Repeat run={run} />}
+          <Describe run={run} />
+        </span>
       </div>
+      {run.note && (
+        <p className="mt-3 max-w-3xl border-l-2 border-ink pl-3 whitespace-pre-line">{run.note}</p>
+      )}
       {run.state === "failed" && (
         <div className="mt-6">
           <Note>
@@ -88,6 +97,55 @@ export function RunScreen({ id }: { id: string }) {
 
 export function isOpen(run: Run | undefined): boolean {
   return run === undefined || run.state === "waiting" || run.state === "taken" || run.state === "running";
+}
+
+/** The same calls once more. */
+function Repeat({ run }: { run: Run }) {
+  const navigate = useNavigate();
+  const [problem, setProblem] = useState<string | null>(null);
+  const again = async () => {
+    try {
+      const made = await post("RunPage", `/api/sites/${run.site_slug}/runs`, run.again);
+      navigate(`/runs/${made.id}`);
+    } catch (error) {
+      setProblem((error as Error).message);
+    }
+  };
+  return (
+    <span className="max-w-sm">
+      <Button onClick={again}>Repeat this run</Button>
+      {problem && <Note>{problem}</Note>}
+    </span>
+  );
+}
+
+function Describe({ run }: { run: Run }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState(run.name);
+  const [note, setNote] = useState(run.note);
+  const [problem, setProblem] = useState<string | null>(null);
+  const save = async () => {
+    try {
+      queries.setQueryData(
+        ["run", String(run.id)],
+        await put("RunPage", `/api/runs/${run.id}`, { name, note }),
+      );
+      setProblem(null);
+      return true;
+    } catch (error) {
+      setProblem((error as Error).message);
+      return false;
+    }
+  };
+  return (
+    <Popup label="Name and note" trigger={<Button>Name and note …</Button>} confirm="Save" onConfirm={save}>
+      <TextField label="Name" value={name} onChange={setName} placeholder="after the switch was replaced" />
+      <Field label="Note">
+        <textarea className={INPUT} rows={4} value={note} onChange={(event) => setNote(event.target.value)} />
+      </Field>
+      {problem && <Note>{problem}</Note>}
+    </Popup>
+  );
 }
 
 function Stop({ run }: { run: Run }) {

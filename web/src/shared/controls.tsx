@@ -1,5 +1,5 @@
 // Buttons, fields and notes: the few controls everything is made of.
-import type { ComponentProps, ReactNode } from "react";
+import { type ComponentProps, cloneElement, isValidElement, type ReactNode, useId } from "react";
 import { Link } from "react-router";
 
 const BUTTON =
@@ -28,14 +28,36 @@ export function FileLink({ href, children }: { href: string; children: ReactNode
   );
 }
 
-export function Field({ label, hint, children }: { label: string; hint?: ReactNode; children: ReactNode }) {
+interface FieldProps {
+  label: string;
+  hint?: ReactNode;
+  /** The control, or what makes it from the id of the hint that describes it. */
+  children: ReactNode | ((hintId: string | undefined) => ReactNode);
+}
+
+/** The label is the name; the hint describes and is not part of it. */
+export function Field({ label, hint, children }: FieldProps) {
+  const id = useId();
+  const described = hint ? id : undefined;
+  const control =
+    typeof children === "function"
+      ? children(described)
+      : isValidElement<{ "aria-describedby"?: string }>(children) && described
+        ? cloneElement(children, { "aria-describedby": described })
+        : children;
   return (
-    // biome-ignore lint/a11y/noLabelWithoutControl: the control is the child; wrapping it ties the label to it
-    <label className="block">
-      <span className="text-sm text-soft">{label}</span>
-      {children}
-      {hint && <span className="mt-0.5 block text-sm text-soft">{hint}</span>}
-    </label>
+    <div>
+      {/* biome-ignore lint/a11y/noLabelWithoutControl: the control is the child; wrapping it ties the label to it */}
+      <label className="block">
+        <span className="text-sm text-soft">{label}</span>
+        {control}
+      </label>
+      {hint && (
+        <span id={id} className="mt-0.5 block text-sm text-soft">
+          {hint}
+        </span>
+      )}
+    </div>
   );
 }
 

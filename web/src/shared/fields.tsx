@@ -20,21 +20,24 @@ export function NumberField({ label, value, onChange, unit, hint, placeholder }:
   }, [value]);
   return (
     <Field label={label} hint={hint}>
-      <span className="relative block">
-        <input
-          className={`${INPUT} ${unit ? "pr-16" : ""}`}
-          inputMode="decimal"
-          value={text}
-          placeholder={placeholder}
-          onChange={(event) => {
-            setText(event.target.value);
-            onChange(parsed(event.target.value));
-          }}
-        />
-        {unit && (
-          <span className="pointer-events-none absolute top-2 right-2.5 text-sm text-soft">{unit}</span>
-        )}
-      </span>
+      {(hintId) => (
+        <span className="relative block">
+          <input
+            aria-describedby={hintId}
+            className={`${INPUT} ${unit ? "pr-16" : ""}`}
+            inputMode="decimal"
+            value={text}
+            placeholder={placeholder}
+            onChange={(event) => {
+              setText(event.target.value);
+              onChange(parsed(event.target.value));
+            }}
+          />
+          {unit && (
+            <span className="pointer-events-none absolute top-2 right-2.5 text-sm text-soft">{unit}</span>
+          )}
+        </span>
+      )}
     </Field>
   );
 }
@@ -144,13 +147,18 @@ export function CheckField(props: {
         id={id}
         type="checkbox"
         className="mt-1 h-4 w-4 accent-[var(--ink)]"
+        aria-describedby={props.hint ? `${id}-hint` : undefined}
         checked={props.value}
         onChange={(event) => props.onChange(event.target.checked)}
       />
-      <label htmlFor={id} className="leading-snug">
-        {props.label}
-        {props.hint && <span className="block text-sm text-soft">{props.hint}</span>}
-      </label>
+      <div className="leading-snug">
+        <label htmlFor={id}>{props.label}</label>
+        {props.hint && (
+          <span id={`${id}-hint`} className="block text-sm text-soft">
+            {props.hint}
+          </span>
+        )}
+      </div>
     </div>
   );
 }

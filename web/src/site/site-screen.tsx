@@ -3,13 +3,14 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Model } from "../api/client";
+import { RunTable } from "../run/run-table";
 import { ArchiveButton } from "../shared/archive";
 import { Button, Figure, LinkButton, Section } from "../shared/controls";
-import { ago, dateTime, fixed, marking, megabits, pct, plural } from "../shared/format";
+import { ago, fixed, megabits, pct, plural } from "../shared/format";
 import { PathPicture } from "../shared/path-picture";
+import { slowing } from "../shared/polling";
 import { RampKey } from "../shared/ramp";
 import { Pending, Trail } from "../shared/screen";
-import { Term } from "../shared/term";
 import { scoreWords, VerdictMark, VerdictWord } from "../shared/verdict";
 import { Causes } from "./causes";
 import { DaySheet } from "./day-sheet";
@@ -19,6 +20,8 @@ import { Remedies } from "./remedies";
 import { Requirements } from "./requirements";
 import { ScoreTable } from "./score-table";
 
+const PACE = slowing(4000);
+
 type Site = Model<"SitePage">;
 
 export function SiteScreen({ id }: { id: string }) {
@@ -26,7 +29,7 @@ export function SiteScreen({ id }: { id: string }) {
   const page = useQuery({
     queryKey: ["site", id],
     queryFn: () => get("SitePage", `/api/sites/${id}`),
-    refetchInterval: 4000,
+    refetchInterval: PACE,
   });
   if (!page.data) return <Pending what="the site" error={page.error} />;
   const site = page.data;
@@ -188,7 +191,11 @@ function Spine({ slug, stages }: { slug: string; stages: Site["stages"] }) {
 function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
   return (
     <span className="flex items-center gap-5">
-      {site.runs_total > site.runs.length && `newest ${site.runs.length} of ${site.runs_total}`}
+      {site.runs_total > site.runs.length && (
+        <Link to={`/sites/${site.slug}/runs`} className="underline underline-offset-3">
+          All {site.runs_total} runs
+        </Link>
+      )}
       <LinkButton to={`/sites/${site.slug}/imports`}>Imported files</LinkButton>
       <LinkButton to={`/sites/${site.slug}/load`}>Plans</LinkButton>
       <Button onClick={onPlace}>Place calls …</Button>
@@ -204,50 +211,7 @@ function Runs({ site }: { site: Site }) {
       </p>
     );
   }
-  return (
-    <table className="w-full">
-      <thead>
-        <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
-          <th>Placed</th>
-          <th>Concurrent calls</th>
-          <th>Length</th>
-          <th>Codec</th>
-          <th>
-            <Term of="marking" />
-          </th>
-          <th>Acceptable</th>
-          <th>State</th>
-        </tr>
-      </thead>
-      <tbody>
-        {site.runs.map((run) => (
-          <tr key={run.id} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
-            <td>
-              <Link
-                to={`/runs/${run.id}`}
-                className="underline decoration-hair underline-offset-3 hover:decoration-ink"
-              >
-                {dateTime(run.created_us, site.brief.time_zone)}
-              </Link>
-            </td>
-            <td>{run.calls}</td>
-            <td>{run.seconds} s</td>
-            <td>
-              {run.codec}, {run.ptime_ms} ms
-              {run.load && <span className="block text-sm text-soft">{run.load}</span>}
-            </td>
-            <td>{marking(run.dscp)}</td>
-            <td>{run.good === null ? "–" : `${run.good} of ${run.calls}`}</td>
-            <td>
-              {run.words}
-              {run.cut && ` · cut: ${run.cut}`}
-              {run.tainted && " · invalid: an end disturbed its own measurement"}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
+  return <RunTable runs={site.runs} timeZone={site.brief.time_zone} />;
 }
 
 function BriefAside({ site }: { site: Site }) {
