@@ -222,3 +222,78 @@ def test_analyse_of_a_capture_without_calls_fails(tmp_path: Path) -> None:
     file.write_bytes(write_capture(packets())[:3])
     done = rig.cli("analyse", str(file), "--codec", "g711a")
     assert (done.returncode, done.stderr.count("\n")) == (2, 1)
+
+
+def test_logs_of_ping_along_the_path_become_one_picture(tmp_path: Path) -> None:
+    """Ten minutes each; loss begins at the provider's edge, the gateway is slow for itself."""
+    for name, host, rtt, lost in (
+        ("a", "192.0.2.1", 60, 0),
+        ("b", "198.51.100.1", 9, 10),
+        ("c", "203.0.113.9", 20, 10),
+    ):
+        lines = [
+            f"2026-11-25 09:{n // 60:02}:{n % 60:02} 64 bytes from {host}: icmp_seq={n + 1} ttl=64 time={rtt} ms"
+            for n in range(600)
+            if not lost or n % lost
+        ]
+        (tmp_path / name).write_text("\n".join(lines))
+    places = [f"--ping={role}={tmp_path / name}" for role, name in (("far-end", "c"), ("gateway", "a"), ("edge", "b"))]
+    report = json.loads(rig.cli("analyse", *places, "--json").stdout)
+    assert [(p["role"], p["file"], p["host"]) for p in report["places"]] == [
+        ("gateway", "a", "192.0.2.1"), ("edge", "b", "198.51.100.1"), ("far-end", "c", "203.0.113.9"),
+    ]  # fmt: skip
+    assert [(leg["leg"], round(leg["loss_pct"]), leg["p50_ms"]) for leg in report["legs"]] == [
+        ("inside", 0, 9), ("line", 10, 0), ("beyond", 0, 11),
+    ]  # fmt: skip
+    assert (report["minutes"], report["not_faults"][0]["key"]) == (10, "hop-slow")
+    text = rig.cli("analyse", *places).stdout
+    assert "10.0 % of echoes are lost on the leg “line”, up to the provider’s edge." in text
+    for wrong, says in (
+        ("roof=x", "with one of gateway, edge, outside, far-end as the place"),
+        ("edge", "takes PLACE=FILE"),
+        (f"edge={tmp_path / 'none'}", "There is no file"),
+    ):
+        refused = rig.cli("analyse", "--ping", wrong)
+        assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr
+    twice = rig.cli("analyse", places[0], places[0])
+    assert "given twice" in twice.stderr
+    assert "Name the file" in rig.cli("analyse").stderr
+
+
+def test_a_log_says_what_was_not_understood(tmp_path: Path) -> None:
+    file = tmp_path / "ping.txt"
+    file.write_bytes((LINUX + "what is this\n").encode("utf-16"))
+    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    assert (report["sent"], report["notes"]) == (7, ["1 line was not understood."])
+    assert report["not_understood"][0]["text"] == "what is this"
+    assert f"line {report['not_understood'][0]['line']}: what is this" in rig.cli("analyse", str(file)).stdout
+
+
+def test_users_are_listed_changed_and_removed(tmp_path: Path) -> None:
+    def user(*arguments: str, password: str = "a-long-enough-password") -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "tarnfell.cli", "user", *arguments, "--data", str(tmp_path)]
+        return subprocess.run(command, input=password + "\n", capture_output=True, text=True, timeout=60, check=False)
+
+    assert "There is no user" in user("ines@merrow.example", "--new-password").stderr
+    assert user("ines@merrow.example", "--name", "Ines Harrow").returncode == 0
+    assert json.loads(user("--list", "--json").stdout) == {
+        "users": [{"email": "ines@merrow.example", "name": "Ines Harrow"}]
+    }
+    assert user("ines@merrow.example", "--new-password", password="another-long-password").returncode == 0
+    person = create_app(tmp_path).test_client()
+    body = {"email": "ines@merrow.example", "password": "another-long-password"}
+    assert person.post("/api/session", json=body).status_code == 200
+    assert "may not sign in any more" in user("ines@merrow.example", "--remove").stdout
+    assert person.get("/api/session").status_code == 401
+    assert json.loads(user("--list", "--json").stdout) == {"users": []}
+    assert user("--list", "--remove").returncode == 2
+    assert user().returncode == 2
+
+
+def test_a_server_nobody_can_sign_in_to_prints_the_code_of_the_first_account(tmp_path: Path) -> None:
+    port = rig.free_port() if hasattr(rig, "free_port") else 18_081
+    with rig.process("-m", "tarnfell.cli", "serve", "--data", str(tmp_path), "--bind", f"127.0.0.1:{port}") as server:
+        rig.await_port("127.0.0.1", port)
+        code = (tmp_path / "first-account-code").read_text().strip()
+        assert re.fullmatch(r"[a-z0-9]{4}(-[a-z0-9]{4}){3}", code)
+        assert server.poll() is None

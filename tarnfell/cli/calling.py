@@ -158,5 +158,5 @@ def _call_text(report: dict[str, Any]) -> str:
     }
     lines.append(f"{report['mos_scale']} · {known[clock['kind']]}")
     if report["self_check"]["tainted"]:
-        lines.append("Not to be trusted: " + " ".join(report["self_check"]["reasons"]))
+        lines.append("Invalid: " + " ".join(report["self_check"]["reasons"]))
     return "\n".join(lines)

@@ -129,7 +129,7 @@ class _Agent:
         """What was on when this probe last ended was cut short: say so."""
         number = self._state.cut_off_job()
         if number is not None:
-            reason = "The probe was ended in the middle of the run. Place the calls again."
+            reason = "The probe was ended during the run. Place the calls again."
             self._state.keep_failure(number, Failure(failures.OWN, reason))
             self._state.end_job()
         self._commander.own_up()

@@ -62,7 +62,7 @@ class Commander:
         if command["kind"] == "update" and program_digest() == command["arguments"].get("program"):
             self._state.keep_outcome(number, {"program": program_digest()}, None)
         else:
-            self._state.keep_outcome(number, None, "The probe was ended before it was done. Ask again.")
+            self._state.keep_outcome(number, None, "The probe was ended before this was done. Try again.")
         self._state.end_command()
 
     def resume(self) -> None:

@@ -198,7 +198,7 @@ def _cannot(found: dict[str, Any]) -> list[str]:
         limits.append("stamp packets in the kernel: receive times include this program's own delay")
         limits.append("read the gateway, the medium and the time source")
     elif "gateway" not in found:
-        limits.append("find a way out: there is no default route")
+        limits.append("find a default route: there is none")
     if found.get("medium") == "Wi-Fi" and "wifi_signal_dbm" not in found:
         limits.append("read the Wi-Fi signal")
     if found.get("medium") == "Ethernet" and "link_mbps" not in found:

@@ -129,7 +129,7 @@ def archive_site(slug: str, body: Archive) -> Made:
     """Put a site away, or take it out again. Nothing of it is lost."""
     site = require_site(slug)
     if body.archived and run_store.open_runs(g.db, site.id):
-        raise Problem(409, "A run is on at this site. Wait for it to end, or stop it, then archive the site.")
+        raise Problem(409, "A run is in progress at this site. Wait for it to end, or stop it, then archive the site.")
     with writing(g.db):
         site_store.archive_site(g.db, site.id, body.archived)
     return Made(slug=site.slug)

@@ -172,7 +172,7 @@ def _what_stands_against(db: sqlite3.Connection, site: Site, plan: Plan, under_w
     if probe.retired_us is not None:
         return f"{probe.name} has ended its work."
     if not is_heard(probe):
-        return f"{probe.name} was not heard."
+        return f"{probe.name} was offline."
     return None
 
 

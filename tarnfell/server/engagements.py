@@ -62,7 +62,7 @@ def archive_engagement(slug: str, body: Archive) -> Made:
     """Put an engagement away with its sites, or take it out again. Nothing of it is lost."""
     engagement = require_engagement(slug)
     if body.archived and any(run_store.open_runs(g.db, s.id) for s in site_store.sites_of(g.db, engagement.id)):
-        raise Problem(409, "A run is on at one of its sites. Wait for it to end, or stop it, then archive.")
+        raise Problem(409, "A run is in progress at one of its sites. Wait for it to end, or stop it, then archive.")
     with writing(g.db):
         engagement_store.archive_engagement(g.db, engagement.id, body.archived)
     return Made(slug=slug)

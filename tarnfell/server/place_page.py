@@ -33,11 +33,11 @@ from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 
 SPOT_KINDS: dict[str, tuple[str, str]] = {
-    "farthest": ("Farthest subnet", "As far from the way out as people work: every switch in between is measured."),
+    "farthest": ("Farthest subnet", "As far from the WAN edge as people work: every switch in between is measured."),
     "desk": ("Desk", "Where calls are really taken, on the wire they are taken on."),
     "wireless": ("Desk on Wi-Fi", "The same desk by radio; beside a wired one it tells what the radio adds."),
     "cabinet": ("Network cabinet", "Beside the switches: with a desk's probe it isolates the floor between."),
-    "firewall": ("Behind the firewall", "Just inside the way out: what is wrong here is not the inside network."),
+    "firewall": ("Behind the firewall", "Just inside the WAN edge: trouble seen from here is not inside the site."),
     "outside": ("Outside the firewall", "On the provider's side: what is wrong only inside of it is the firewall."),
 }
 HISTORY_SHOWN = 12

@@ -133,7 +133,7 @@ def ask_probe(slug: str, probe_id: int, body: AskCommand) -> PlacePage:
     if probe.enrolled_us is None:
         raise Problem(409, f"{probe.name} has not enrolled yet. Send its link first.")
     if body.kind == "end" and any(r.probe_id == probe.id for r in run_store.open_runs(g.db, site.id)):
-        raise Problem(409, f"{probe.name} is in the middle of a run. Wait for it to end, or stop it.")
+        raise Problem(409, f"{probe.name} is carrying out a run. Wait for it to end, or stop it.")
     with writing(g.db):
         command_store.ask(g.db, probe.id, body.kind, g.user.id, _arguments(site, body.kind))
     return place_page(site)
@@ -199,7 +199,7 @@ def choose_far_end(slug: str, far_end_id: int, body: Chosen) -> PlacePage:
 def _require_spot(site: Site, spot_id: int) -> Spot:
     spot = place_store.spot_by_id(g.db, spot_id)
     if spot is None or spot.site_id != site.id:
-        raise Problem(404, f"{site.name} has no spot {spot_id}.")
+        raise Problem(404, f"{site.name} has no test point {spot_id}.")
     return spot
 
 

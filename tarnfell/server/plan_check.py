@@ -114,15 +114,15 @@ def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
     if probe is None or probe.enrolled_us is None:
         return [_problem("The probe is not placed at this site yet.")]
     if far_end is None or site.id not in place_store.sites_that_chose(g.db, far_end.id):
-        return [_problem("The far end is not chosen for this site. Choose it on the site's places.")]
+        return [_problem("The far end is not chosen for this site. Choose it under Place.")]
     if far_end.probe_id == probe.id:
         return [_problem(f"{probe.name} cannot call itself. Choose another far end.")]
     if form.when == "now" and not is_heard(probe):
         others = [p for p in probes.values() if is_heard(p) and p.id != far_end.probe_id]
-        words = f"The probe {probe.name} is not heard now. See that it has power and network."
+        words = f"The probe {probe.name} is offline. Check its power and network."
         if others:
             return [_problem(words, f"place from {others[0].name}", form, probe_id=others[0].id)]
-        return [_problem(words, "keep it as a draft until it is heard", form, when="draft")]
+        return [_problem(words, "save it as a draft until it is online", form, when="draft")]
     return []
 
 
@@ -162,7 +162,7 @@ def _about_time(
         return [_problem("This recurrence has no start left: its end lies before its first time.")]
     if form.when == "now" and run_store.open_runs(g.db, site.id):
         moved = free_window(now + timedelta(minutes=5), length, quiet_hours(site), taken, zone)
-        words = "A run is on at this site. Wait for it to end, or stop it."
+        words = "A run is in progress at this site. Wait for it to end, or stop it."
         return [_problem(words, *_move(form, moved, zone))]
     # What is planned counts whole: every start within the next weeks, not only the first.
     wanted = [Span(start, start + length)] if rule is None else spans(start, rule, zone, length, now)

@@ -216,7 +216,7 @@ def _load(plan: Plan) -> str:
 
 
 def _name_of(probes: dict[int, Probe], probe_id: int) -> str:
-    return probes[probe_id].name if probe_id in probes else "a probe that has ended its work"
+    return probes[probe_id].name if probe_id in probes else "a retired probe"
 
 
 def _series_line(site: Site, series: Series) -> SeriesLine:

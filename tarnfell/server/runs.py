@@ -77,14 +77,14 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
     if not is_heard(probe):
         raise Problem(
             409,
-            f"The probe {probe.name} is not heard now. See that it has power and network, then place the calls.",
+            f"The probe {probe.name} is offline. Check its power and network, then place the calls.",
         )
     against = what_forbids(site, body, plan)
     if against:
         raise Problem(409, against)
     with writing(g.db):
         if run_store.open_runs(g.db, site.id):
-            raise Problem(409, "A run is on at this site. Wait for it to end, or stop it.")
+            raise Problem(409, "A run is in progress at this site. Wait for it to end, or stop it.")
         run = run_store.add_run(
             g.db,
             site_id=site.id,
@@ -292,7 +292,7 @@ def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) 
     if silent == len(rows):
         return "Nothing arrived. Usually a firewall that drops UDP this way."
     if silent:
-        return f"{silent} of {len(rows)} calls carried no sound at all: look at their ports in the firewall."
+        return f"{silent} of {len(rows)} calls carried no audio at all: check their ports in the firewall."
     if lost == 0 and late == 0:
         return "Every packet arrived in time."
     parts = []

@@ -114,10 +114,12 @@ def list_runs(slug: str, query: RunQuery) -> RunList:
     """A site's runs, newest first."""
     site = require_site(slug)
     words = query.words.strip()
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     runs = run_store.placed_runs(g.db, site.id, query.limit, query.offset, words)
     return RunList(
         site_name=site.name,
-        engagement_slug=engagement_store.engagement_by_id(g.db, site.engagement_id).slug,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
         time_zone=site.time_zone,
         runs=[_run_line(r, site) for r in runs],
         total=run_store.count_placed(g.db, site.id, words),

@@ -106,7 +106,10 @@ def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | 
             "Calls are placed from inside: choose a test point, send a link.",
         )
     elif not enrolled:
-        words, why = f"Get {probes[0].name} running", "It has never been online. Somebody at the site opens its link."
+        words, why = (
+            f"Get {probes[0].name} running",
+            "It has never been online. Somebody at the site must open its link.",
+        )
     elif not far_ends:
         words, why = (
             "Choose where calls are answered",
@@ -116,7 +119,7 @@ def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | 
         words, why = f"Find out why {enrolled[0].name} is offline", "It was online before."
     else:
         return None
-    return NextStep(words=words, why=why, action="place", label="Open its places")
+    return NextStep(words=words, why=why, action="place", label="Open test points")
 
 
 def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> list[Stage]:
@@ -165,7 +168,7 @@ def _place(probes: Sequence[Probe]) -> str:
 
 def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
     if open_runs:
-        return "a run is on"
+        return "a run is in progress"
     capacity, needed = evaluation.verdict.capacity, site.needed_calls
     if not capacity.steps or capacity.steps[-1].concurrent < 2 <= needed:
         return "no concurrent calls yet"

@@ -81,7 +81,7 @@ def has_open(db: sqlite3.Connection, probe_id: int) -> bool:
 def give_up_taken(db: sqlite3.Connection, probe_id: int) -> None:
     """A probe that asks for more has nothing under way: what it had taken was lost with its disk."""
     db.execute(
-        "UPDATE command SET state = 'failed', ended_us = ?, failure = 'The probe lost it. Ask again.' "
+        "UPDATE command SET state = 'failed', ended_us = ?, failure = 'The probe lost it. Try again.' "
         "WHERE probe_id = ? AND state = 'taken'",
         (now_us(), probe_id),
     )

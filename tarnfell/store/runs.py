@@ -247,7 +247,9 @@ def placed_by_probe(db: sqlite3.Connection, probe_id: int, limit: int) -> list[R
 
 def asked_by(db: sqlite3.Connection, run_id: int) -> str | None:
     """The name of who asked for the run."""
-    row = db.execute("SELECT name FROM user JOIN run ON run.asked_by = user.id WHERE run.id = ?", (run_id,)).fetchone()
+    row = db.execute(
+        "SELECT user.name FROM user JOIN run ON run.asked_by = user.id WHERE run.id = ?", (run_id,)
+    ).fetchone()
     return row[0] if row else None
 
 
@@ -304,7 +306,7 @@ def give_up_silent(db: sqlite3.Connection, run_ids: Iterable[int]) -> None:
         run = run_by_id(db, run_id)
         if run.state in ("taken", "running"):
             words = (
-                "The probe fell silent in the middle of the run. Look whether it has power and network. "
+                "The probe went offline during the run. Check its power and network. "
                 "If it comes back with the packets, this run is completed."
             )
             move(db, run, "failed", words)

@@ -72,7 +72,7 @@ def test_measure_explains_itself(page: Page) -> None:
 def test_place_calls_watch_them_and_read_the_result(page: Page) -> None:
     page.go("/sites/bench")
     page.press("Place calls")
-    page.see("kbit/s each way at IP with RTCP")
+    page.see("kbit/s each way on the line")
     page.fill("Concurrent calls", "3")
     page.fill("Seconds each", "8")
     page.see("252 kbit/s each way")

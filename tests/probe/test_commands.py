@@ -69,6 +69,20 @@ def test_distances_tell_a_far_end_from_whatever_else_answers(tmp_path: Path, com
     assert found[3]["failure"]
 
 
+def test_a_far_end_is_tried_with_its_key_before_it_is_needed(tmp_path: Path, commander: Commander) -> None:
+    far = rig.own_address()
+    with rig.far_end(tmp_path, far):
+        asked = [
+            {"id": 1, "host": far, "port": rig.CONTROL_PORT, "key": rig.KEY},
+            {"id": 2, "host": far, "port": rig.CONTROL_PORT, "key": "x" * 24},
+            {"id": 3, "host": far, "port": rig.CONTROL_PORT},
+            {"id": 4, "host": rig.own_address(), "port": 4870, "key": rig.KEY},
+        ]
+        found = commander.do({"kind": "distances", "arguments": {"far_ends": asked}})["distances"]
+    assert [one.get("key_fits") for one in found] == [True, False, None, None]
+    assert "connect_ms" not in found[3]
+
+
 def test_a_probe_answers_calls_until_it_is_silenced(state: State, commander: Commander) -> None:
     how = {"port": free_port(), "media_low": 24000, "media_high": 24015, "key": KEY}
     told = commander.do({"kind": "answer", "arguments": how})

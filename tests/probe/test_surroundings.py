@@ -84,7 +84,7 @@ def test_a_whole_system(tmp_path: Path) -> None:
 def test_a_system_that_tells_nothing(tmp_path: Path) -> None:
     found = surroundings(tmp_path)
     assert "gateway" not in found
-    assert "find a way out: there is no default route" in found["cannot"]
+    assert "find a default route: there is none" in found["cannot"]
 
 
 def test_this_system_is_read_without_failing() -> None:

@@ -200,7 +200,7 @@ def test_probe_killed_in_the_middle_of_a_run(field: Field) -> None:
     kill(field.probe)
     field.start_probe()
     field.await_state(run_id, "failed")
-    assert field.run(run_id).failure == "The probe was ended in the middle of the run. Place the calls again."
+    assert field.run(run_id).failure == "The probe was ended during the run. Place the calls again."
     again = field.place(seconds=2)
     field.await_state(again, "done")
     assert field.count("call") == 2

@@ -163,8 +163,8 @@ def test_a_copy_has_the_brief_and_nothing_else(house: House) -> None:
 
 def test_archived_is_put_away_and_nothing_is_lost(house: House) -> None:
     run = house.place().json["id"]
-    assert "A run is on" in house.post("/api/sites/pier/archive", {"archived": True}).json["detail"]
-    assert "A run is on" in house.post("/api/engagements/customer/archive", {"archived": True}).json["detail"]
+    assert "A run is in progress" in house.post("/api/sites/pier/archive", {"archived": True}).json["detail"]
+    assert "A run is in progress" in house.post("/api/engagements/customer/archive", {"archived": True}).json["detail"]
     house.heartbeat()
     house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
     house.post("/api/sites/pier/archive", {"archived": True})

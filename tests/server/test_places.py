@@ -178,8 +178,10 @@ def test_the_service_unit_cannot_be_broken_by_a_name(house: House) -> None:
         code = invite(db, 1)
     unit = house.app.test_client().get(f"/api/join/{code}/tarnfell-probe.service").text
     assert [line for line in unit.splitlines() if line.startswith("ExecStart")] == [
-        "ExecStart=/usr/bin/env python3 /var/lib/tarnfell-probe/tarnfell-probe.pyz --state /var/lib/tarnfell-probe/state"
+        "ExecStart=/usr/bin/env python3 /var/lib/tarnfell-probe/tarnfell-probe.pyz "
+        "--state /var/lib/tarnfell-probe/state"
     ]
+    assert "DynamicUser=yes" in unit
     assert "%%h" in unit
 
 
@@ -261,15 +263,17 @@ def test_far_ends_that_cannot_be(house: House, change: dict[str, Any], says: str
 
 def test_a_command_has_a_visible_life(house: House) -> None:
     told = command(house, "distances")
-    assert told["arguments"] == {"far_ends": [{"id": 1, "host": "192.0.2.10", "port": 4870}]}
+    # With the key of the far ends this site calls, and of no others.
+    known = {"id": 1, "host": "192.0.2.10", "port": 4870}
+    assert told["arguments"] == {"far_ends": [{**known, "key": "far-end-key"}]}
     (shown,) = probe(house)["history"]
     assert (shown["state"], shown["asked_by"]) == ("taken", "Tess Ter")
-    finish(house, told, {"distances": [{"id": 1, "connect_ms": 12.5}]})
+    finish(house, told, {"distances": [{"id": 1, "connect_ms": 12.5, "key_fits": False}]})
     (shown,) = probe(house)["history"]
     assert shown["state"] == "done"
     assert shown["asked_us"] <= shown["taken_us"] <= shown["ended_us"]
     (far,) = places(house)["far_ends"]
-    assert far["distances"][0]["connect_ms"] == 12.5
+    assert (far["distances"][0]["connect_ms"], far["distances"][0]["key_fits"]) == (12.5, False)
     # Told again, as after a lost answer: nothing changes.
     assert finish(house, told, {"distances": [{"id": 1, "connect_ms": 99}]}).status_code == 200
     assert places(house)["far_ends"][0]["distances"][0]["connect_ms"] == 12.5
@@ -331,7 +335,7 @@ def test_updating_fetches_this_servers_program(house: House) -> None:
 
 def test_ending_the_work_keeps_the_evidence(house: House) -> None:
     run = house.place().json["id"]
-    assert "in the middle of a run" in send(house, "POST", "probes/1/commands", {"kind": "end"}).json["detail"]
+    assert "is carrying out a run" in send(house, "POST", "probes/1/commands", {"kind": "end"}).json["detail"]
     house.heartbeat()
     house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
     finish(house, command(house, "end"), {})
@@ -366,3 +370,50 @@ def test_next_steps_lead_to_the_first_call(house: House) -> None:
     assert says() == "Place the first calls"
     connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
     assert says() == "Find out why lap is offline"
+
+
+def test_a_test_point_is_deleted_only_while_nothing_was_measured_from_it(house: House) -> None:
+    send(house, "POST", "spots", {"name": "attic", "kind": "desk", "note": ""})
+    assert [s["name"] for s in send(house, "DELETE", "spots/2").json["spots"]] == ["desk"]
+    refused = send(house, "DELETE", "spots/1")
+    assert (refused.status_code, "A probe stands at desk" in refused.json["detail"]) == (409, True)
+    finish(house, command(house, "end"), {})
+    refused = send(house, "DELETE", "spots/1")
+    assert "by a probe that is retired" in refused.json["detail"]
+    assert send(house, "DELETE", "spots/99").status_code == 404
+
+
+def test_reports_name_the_test_point_of_a_retired_probe(house: House) -> None:
+    run = house.place().json["id"] if house.heartbeat() is None else 0
+    house.heartbeat()
+    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    finish(house, command(house, "end"), {})
+    assert house.person.get("/api/sites/pier/report.json").json["site"]["spot"] == "desk"
+    assert house.person.get("/api/sites/pier").json["path"]["spot"] == "desk"
+
+
+def test_a_keys_holder_is_told_only_of_far_ends_its_site_calls(house: House) -> None:
+    send(house, "POST", "far-ends", FAR)
+    send(house, "PUT", "far-ends/2/chosen", {"chosen": False})
+    told = command(house, "distances")["arguments"]["far_ends"]
+    assert {far["id"]: "key" in far for far in told} == {1: True, 2: False}
+
+
+def test_people_at_the_site_read_how_long_and_how_much(house: House) -> None:
+    code = new_link(house)
+    page = house.app.test_client().get(f"/api/join/{code}").json
+    assert page["loads"] == []
+    assert 50 < page["file_kb"] < 1000
+    made = house.post(
+        "/api/sites/pier/plans",
+        {"probe_id": 2, "far_end_id": 1, "codec": "g711a", "calls": 10, "call_s": 60, "when": "draft"},
+    )
+    assert made.status_code == 200
+    db = connect(house.folder)
+    with writing(db):
+        db.execute("UPDATE plan SET state = 'scheduled', next_us = 2000000000000000")
+    (load,) = house.app.test_client().get(f"/api/join/{code}").json["loads"]
+    # Ten calls of 80 kbit/s and 5 % of RTCP each way, a minute, both ways.
+    assert load["peak_kbps"] == pytest.approx(840)
+    assert load["volume_mb"] == pytest.approx(840 * 60 * 2 / 8000)
+    assert load["run_s"] == 60

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -145,6 +146,34 @@ def test_a_recurrence_leaves_out_the_hours_without_load(house: House) -> None:
     assert "would run into hours without load" in only_problem(lunch)["words"]
 
 
+@pytest.mark.parametrize(
+    ("local", "says"),
+    [
+        (
+            "2027-03-28T01:30",
+            "01:30 on 28 March is skipped there: clocks are put forward that night. It starts at 02:30.",
+        ),
+        ("2027-10-31T01:30", "01:30 on 31 October comes twice there: clocks are put back that night."),
+        ("2027-10-31T03:30", None),
+    ],
+)
+def test_a_time_that_a_change_of_the_clocks_skips_or_repeats_is_said(
+    house: House, local: str, says: str | None
+) -> None:
+    remarks = check(house, when="at", start_local=local)["remarks"]
+    assert any(r.startswith(says) for r in remarks) if says else not any("clocks" in r for r in remarks)
+
+
+def test_hours_without_load_may_pass_midnight(house: House) -> None:
+    """Fridays from 22:00 to 6:00: Saturday at two is within them, Friday at two is not."""
+    hours = [{"days": "5", "from_minute": 1320, "to_minute": 360, "why": "stocktaking"}]
+    set_site(house, blackouts=json.dumps(hours))
+    saturday = next(d for n in range(1, 8) if (d := tomorrow(2) + timedelta(days=n)).isoweekday() == 6)
+    problems = check(house, when="at", start_local=wall(saturday))["problems"]
+    assert "stocktaking" in problems[0]["words"]
+    assert check(house, when="at", start_local=wall(saturday - timedelta(days=1)))["problems"] == []
+
+
 def test_a_start_within_the_hours_without_load_is_skipped_and_the_plan_goes_on(house: House) -> None:
     house.heartbeat()
     set_site(house, blackouts='[{"days": "1234567", "from_minute": 720, "to_minute": 780, "why": "lunch"}]')
@@ -191,7 +220,7 @@ def test_places_that_are_not_ready(house: House) -> None:
     house.heartbeat()
     connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
     silent = only_problem(check(house))
-    assert "not heard now" in silent["words"]
+    assert "is offline" in silent["words"]
     assert silent["fix"]["when"] == "draft"
     assert "not chosen for this site" in only_problem(check(house, far_end_id=7))["words"]
     assert "not placed" in only_problem(check(house, probe_id=9))["words"]
@@ -363,7 +392,7 @@ def test_a_start_waits_for_the_probe_and_is_missed_with_the_reason(house: House)
     tick(house, tomorrow(9, 9))
     assert series(house)["state"] == "waiting"
     tick(house, tomorrow(9, 11))
-    assert (series(house)["state"], series(house)["words"]) == ("missed", "pier-probe was not heard.")
+    assert (series(house)["state"], series(house)["words"]) == ("missed", "pier-probe was offline.")
 
 
 def test_a_start_while_the_server_was_away_is_missed_and_the_next_one_is_not(house: House) -> None:

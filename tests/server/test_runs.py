@@ -170,10 +170,10 @@ def test_plans_that_cannot_be(house: House, changes: dict[str, Any], status: int
 def test_one_run_at_a_time_and_only_with_a_probe_that_is_heard(house: House) -> None:
     assert house.place().status_code == 200  # enrolled a moment ago
     busy = house.place()
-    assert (busy.status_code, "A run is on" in busy.json["detail"]) == (409, True)
+    assert (busy.status_code, "A run is in progress" in busy.json["detail"]) == (409, True)
     connect(house.folder).execute("UPDATE probe SET last_heard_us = 1")
     silent = house.place()
-    assert (silent.status_code, "is not heard now" in silent.json["detail"]) == (409, True)
+    assert (silent.status_code, "is offline" in silent.json["detail"]) == (409, True)
 
 
 def test_a_probe_sees_only_its_own_runs(house: House) -> None:
@@ -200,3 +200,40 @@ def test_a_tainted_run_is_kept_and_left_out_of_the_verdict(house: House) -> None
     assert site["runs"][0]["tainted"] is True
     assert site["next"]["words"] == "Place the calls again"
     assert "counts into nothing" in site["next"]["why"]
+
+
+def test_a_run_is_named_noted_found_and_asked_for_once_more(house: House) -> None:
+    house.heartbeat()
+    first = house.place(calls=2, seconds=3, dscp=34, direction="up", video=[{"profile": "360p", "streams": 1}]).json
+    house.post(f"/api/runs/{first['id']}/stop", {})
+    said = {"name": "After the switch", "note": "Port 7 replaced\nby Ana"}
+    answer = house.person.put(f"/api/runs/{first['id']}", json=said, headers={"X-CSRF-Token": house.csrf})
+    assert (answer.json["name"], answer.json["note"]) == ("After the switch", "Port 7 replaced\nby Ana")
+    again = answer.json["again"]
+    assert {name: again[name] for name in ("calls", "seconds", "dscp", "direction")} == {
+        "calls": 2, "seconds": 3, "dscp": 34, "direction": "up",
+    }  # fmt: skip
+    assert again["video"] == [{"profile": "360p", "streams": 1, "dscp": 34}]
+    second = house.post("/api/sites/pier/runs", again).json
+    assert {k: second[k] for k in ("calls", "seconds", "dscp", "direction")} == {
+        k: first[k] for k in ("calls", "seconds", "dscp", "direction")
+    }
+    listed = house.person.get("/api/sites/pier/runs").json
+    assert [r["id"] for r in listed["runs"]] == [second["id"], first["id"]]
+    for words, found in (("SWITCH", 1), ("port 7", 1), ("g711a", 2), ("nothing like it", 0), ("%", 0)):
+        page = house.person.get("/api/sites/pier/runs", query_string={"words": words}).json
+        assert (page["total"], len(page["runs"])) == (found, found), words
+    assert house.person.get("/api/sites/pier/runs?limit=1&offset=1").json["runs"][0]["id"] == first["id"]
+
+
+def test_the_neighbours_of_a_call_are_in_its_own_run(house: House) -> None:
+    house.heartbeat()
+    for _ in range(2):
+        run = house.place(calls=3).json["id"]
+        house.heartbeat()
+        house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file(calls=3))
+    ids = [c["id"] for c in house.person.get(f"/api/runs/{run}/calls").json["calls"]]
+    pages = [house.person.get(f"/api/calls/{call}").json for call in ids]
+    assert [(p["previous_id"], p["next_id"]) for p in pages] == [
+        (None, ids[1]), (ids[0], ids[2]), (ids[1], None),
+    ]  # fmt: skip

@@ -34,7 +34,7 @@ def test_next_step_from_nothing_to_report(house: House) -> None:
     run_id = taken(house)
     step = site(house)["next"]
     assert (step["action"], step["run_id"]) == ("open-run", run_id)
-    assert stands(house)["load"] == "a run is on"
+    assert stands(house)["load"] == "a run is in progress"
     deliver(house, run_id, record_file())
     after = site(house)
     assert after["verdict"]["word"] == "not shown yet"

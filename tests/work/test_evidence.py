@@ -46,7 +46,7 @@ OLD_SENTENCES = {
     "The far end at 192.0.2.10 went away 12 s into the calls. Nothing of this run is judged.": "gone",
     "What answers at 192.0.2.10 on TCP 4870 is not a far end, or it is full.": "refused",
     "The far end at 192.0.2.10 did not accept the key.": "key",
-    "The probe was ended in the middle of the run. Place the calls again.": "own",
+    "The probe was ended during the run. Place the calls again.": "own",
     "Nobody knows.": "other",
 }
 

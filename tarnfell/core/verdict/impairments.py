@@ -157,7 +157,7 @@ def late(case: Case) -> Cause:
             when(case.bad),
         ),
         (
-            "Not one standing queue: neighbouring packets differ by "
+            "Not one standing queue: consecutive packets differ by "
             f"{jitter:.1f} ms (median jitter), a queue changes slowly.",
             *compared.says,
         ),

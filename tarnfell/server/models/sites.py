@@ -223,6 +223,7 @@ class RunLine(Model):
 class RunList(Model):
     site_name: str
     engagement_slug: str
+    engagement_name: str
     time_zone: str
     runs: list[RunLine]
     total: int

@@ -6300,6 +6300,8 @@ export interface components {
             site_name: string;
             /** Engagement Slug */
             engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
             /** Time Zone */
             time_zone: string;
             /** Runs */

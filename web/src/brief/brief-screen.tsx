@@ -98,7 +98,7 @@ function Editor({ page }: { page: Page }) {
                 <Note>{problem}</Note>
               </div>
             )}
-            <div className="flex gap-3">
+            <div className="flex flex-wrap gap-3">
               <Button act type="submit" disabled={busy}>
                 {site ? "Save brief" : "Create site"}
               </Button>

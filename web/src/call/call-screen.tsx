@@ -49,7 +49,7 @@ export function CallScreen({ id }: { id: string }) {
         ]}
         title={title}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{title}</h1>
           <p className="mt-1 text-soft">
@@ -60,7 +60,7 @@ export function CallScreen({ id }: { id: string }) {
         </div>
         <div className="flex flex-wrap items-center gap-3">
           {page.calls > 1 && (
-            <span className="flex gap-4 text-sm">
+            <span className="flex flex-wrap gap-4 text-sm">
               <Neighbour to={page.previous_id} search={search.toString()}>
                 ‹ Previous call
               </Neighbour>
@@ -157,7 +157,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
   const f = side.figures;
   return (
     <section className="mt-8" aria-label={title}>
-      <div className="rule flex items-baseline justify-between gap-6 pt-2">
+      <div className="rule flex flex-wrap items-baseline justify-between gap-6 pt-2">
         <h2 className="text-lg">{title}</h2>
         <p className="text-sm">{side.why}</p>
       </div>

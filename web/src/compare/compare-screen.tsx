@@ -5,6 +5,7 @@ import { get, type Model } from "../api/client";
 import { LinkButton, Note, Section } from "../shared/controls";
 import { DASH, dateTime, fixed } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
+import { Wide } from "../shared/wide";
 import { across, along, axisOf } from "./strip-geometry";
 
 type Page = Model<"ComparePage">;
@@ -30,7 +31,7 @@ export function CompareScreen() {
         ]}
         title="Two runs side by side"
       />
-      <div className="mt-2 flex items-end justify-between">
+      <div className="mt-2 flex flex-wrap items-end justify-between">
         <h1 className="text-3xl tracking-tight">Two runs side by side</h1>
         <LinkButton to={`/compare?first=${second}&second=${first}`}>Swap A and B</LinkButton>
       </div>
@@ -64,7 +65,7 @@ export function CompareScreen() {
 function RunHead({ name, run }: { name: string; run: Page["first"] }) {
   return (
     <div className="rule pt-2">
-      <p className="flex items-baseline gap-3">
+      <p className="flex flex-wrap items-baseline gap-3">
         <span className="text-2xl font-semibold">{name}</span>
         <Link to={`/runs/${run.id}`} className="underline underline-offset-3">
           {run.site_name}, {dateTime(run.started_us, run.time_zone)}
@@ -92,7 +93,7 @@ function shareWords({ share }: Page): string {
 
 function Key() {
   return (
-    <span className="flex items-center gap-4">
+    <span className="flex flex-wrap items-center gap-4">
       <span>▪ A, above</span>
       <span>○ B, below</span>
       <span>line: mean over moments</span>
@@ -102,32 +103,34 @@ function Key() {
 
 function Measures({ measures }: { measures: Measure[] }) {
   return (
-    <table className="w-full table-fixed">
-      <thead>
-        <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-          <th>Mean over moments</th>
-          <th className="w-20 text-right">A</th>
-          <th className="w-20 text-right">B</th>
-          <th className="w-[460px]">each call</th>
-          <th className="w-64">Change</th>
-        </tr>
-      </thead>
-      <tbody>
-        {measures.map((measure) => (
-          <tr key={measure.key} className="hair border-t [&>td]:py-1 [&>td]:pr-5">
-            <td>
-              {measure.title} <span className="text-sm text-soft">{measure.unit}</span>
-            </td>
-            <td className="text-right">{fixed(measure.difference.first, measure.places)}</td>
-            <td className="text-right">{fixed(measure.difference.second, measure.places)}</td>
-            <td>
-              <Dots measure={measure} />
-            </td>
-            <td className="text-sm leading-snug">{changeWords(measure)}</td>
+    <Wide label="Measures of both runs">
+      <table className="w-full table-fixed">
+        <thead>
+          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
+            <th>Mean over moments</th>
+            <th className="w-20 text-right">A</th>
+            <th className="w-20 text-right">B</th>
+            <th className="w-[460px]">each call</th>
+            <th className="w-64">Change</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {measures.map((measure) => (
+            <tr key={measure.key} className="hair border-t [&>td]:py-1 [&>td]:pr-5">
+              <td>
+                {measure.title} <span className="text-sm text-soft">{measure.unit}</span>
+              </td>
+              <td className="text-right">{fixed(measure.difference.first, measure.places)}</td>
+              <td className="text-right">{fixed(measure.difference.second, measure.places)}</td>
+              <td>
+                <Dots measure={measure} />
+              </td>
+              <td className="text-sm leading-snug">{changeWords(measure)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Wide>
   );
 }
 

@@ -9,6 +9,7 @@ import { NumberField, TextField } from "../shared/fields";
 import { plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
 import { Sheet } from "../shared/sheet";
+import { Wide } from "../shared/wide";
 
 type Page = Model<"ValuesPage">;
 type Value = Model<"ValueView">;
@@ -47,54 +48,56 @@ export function CodecValuesScreen({ id }: { id: string }) {
       <p role="status" className="mt-3 min-h-6 font-semibold">
         {left > 0 && `${plural(left, "run")} still to be judged again.`}
       </p>
-      <table className="mt-2 w-full">
-        <thead>
-          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-            <th>Codec</th>
-            <th>Ie</th>
-            <th>Bpl</th>
-            <th>Status and source</th>
-            {page.data.loss_pct.map((loss) => (
-              <th key={loss} className="whitespace-nowrap">
-                {loss === 0 ? "MOS, no loss" : `at ${loss} %`}
-              </th>
-            ))}
-            <th>Runs</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {page.data.codecs.map((value) => (
-            <tr key={value.name} className="hair border-t align-top [&>td]:py-1.5 [&>td]:pr-5">
-              <td className="font-semibold whitespace-nowrap">{value.title}</td>
-              <td>{value.ie}</td>
-              <td>{value.bpl}</td>
-              <td className="leading-snug">
-                <span className={value.standing === "own" ? "font-semibold" : ""}>
-                  {STANDING[value.standing]}
-                </span>
-                <span className="block text-sm text-soft">{value.source}</span>
-              </td>
-              {value.mos.map((mos, i) => (
-                <td key={page.data.loss_pct[i]} className="whitespace-nowrap">
-                  <span
-                    className="mr-2 inline-block h-3 w-5 border border-soft align-[-1px]"
-                    style={{ background: paintMos(mos) }}
-                  />
-                  {mos.toFixed(2)}
-                  <span className="block text-sm text-soft">{value.mos_wide[i]?.toFixed(2)} wide</span>
-                </td>
+      <Wide label="Codec values">
+        <table className="mt-2 w-full">
+          <thead>
+            <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
+              <th>Codec</th>
+              <th>Ie</th>
+              <th>Bpl</th>
+              <th>Status and source</th>
+              {page.data.loss_pct.map((loss) => (
+                <th key={loss} className="whitespace-nowrap">
+                  {loss === 0 ? "MOS, no loss" : `at ${loss} %`}
+                </th>
               ))}
-              <td>{value.runs || "–"}</td>
-              <td className="text-right whitespace-nowrap">
-                {value.standing !== "published" && (
-                  <Own value={value} path={`${path}/${value.name}`} onKept={take} />
-                )}
-              </td>
+              <th>Runs</th>
+              <th />
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {page.data.codecs.map((value) => (
+              <tr key={value.name} className="hair border-t align-top [&>td]:py-1.5 [&>td]:pr-5">
+                <td className="font-semibold whitespace-nowrap">{value.title}</td>
+                <td>{value.ie}</td>
+                <td>{value.bpl}</td>
+                <td className="leading-snug">
+                  <span className={value.standing === "own" ? "font-semibold" : ""}>
+                    {STANDING[value.standing]}
+                  </span>
+                  <span className="block text-sm text-soft">{value.source}</span>
+                </td>
+                {value.mos.map((mos, i) => (
+                  <td key={page.data.loss_pct[i]} className="whitespace-nowrap">
+                    <span
+                      className="mr-2 inline-block h-3 w-5 border border-soft align-[-1px]"
+                      style={{ background: paintMos(mos) }}
+                    />
+                    {mos.toFixed(2)}
+                    <span className="block text-sm text-soft">{value.mos_wide[i]?.toFixed(2)} wide</span>
+                  </td>
+                ))}
+                <td>{value.runs || "–"}</td>
+                <td className="text-right whitespace-nowrap">
+                  {value.standing !== "published" && (
+                    <Own value={value} path={`${path}/${value.name}`} onKept={take} />
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
       <p className="mt-3 text-sm text-soft">
         MOS-CQEN, and below it MOS-CQEW for ears used to wideband, at {page.data.delay_ms} ms mouth to ear
         with single losses. Files brought from elsewhere keep the values they were read with.
@@ -111,7 +114,7 @@ function Own({ value, path, onKept }: { value: Value; path: string; onKept: (pag
   const [open, setOpen] = useState(false);
   const back = async () => onKept(await remove("ValuesPage", path));
   return (
-    <span className="flex justify-end gap-4 text-sm [&>button]:underline [&>button]:underline-offset-3">
+    <span className="flex flex-wrap justify-end gap-4 text-sm [&>button]:underline [&>button]:underline-offset-3">
       <Dialog.Root open={open} onOpenChange={setOpen}>
         <Dialog.Trigger>
           Change …<span className="sr-only"> {value.title}</span>
@@ -187,7 +190,7 @@ function Values({
           <Note>{problem}</Note>
         </div>
       )}
-      <div className="mt-6 flex gap-3">
+      <div className="mt-6 flex flex-wrap gap-3">
         <Button act type="submit">
           Judge by these
         </Button>

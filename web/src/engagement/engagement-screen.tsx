@@ -16,6 +16,7 @@ import { Pending, Trail } from "../shared/screen";
 import { Strip } from "../shared/strip";
 import { Term } from "../shared/term";
 import { scoreWords, VerdictMark, VerdictWord } from "../shared/verdict";
+import { Wide } from "../shared/wide";
 import { ImportSites } from "./import-sites";
 import { EngagementDialog } from "./new-engagement";
 
@@ -72,12 +73,12 @@ export function EngagementScreen({ id }: { id: string }) {
   return (
     <>
       <Trail steps={[["/", "Engagements"]]} title={page.data.name} />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{page.data.name}</h1>
           <p className="mt-1 text-soft">{page.data.summary}</p>
         </div>
-        <div className="flex gap-4">
+        <div className="flex flex-wrap gap-4">
           <label className="block w-48">
             <span className="text-sm text-soft">Filter</span>
             <input
@@ -102,7 +103,7 @@ export function EngagementScreen({ id }: { id: string }) {
           </label>
         </div>
       </div>
-      <div className="mt-4 flex items-center gap-3">
+      <div className="mt-4 flex flex-wrap items-center gap-3">
         <LinkButton act={page.data.sites.length === 0} to={`/engagements/${id}/new-site`}>
           New site
         </LinkButton>
@@ -126,49 +127,51 @@ export function EngagementScreen({ id }: { id: string }) {
           onDone={() => setChosen(new Set())}
         />
       )}
-      <table className={`mt-6 w-full border-collapse ${page.data.sites.length === 0 ? "hidden" : ""}`}>
-        <thead className="sticky top-0 z-[5] bg-paper">
-          <tr className="rule text-left text-sm text-soft [&>th]:py-2 [&>th]:pr-5 [&>th]:font-normal">
-            <th>
-              <label className="flex items-center gap-2.5">
-                <input
-                  type="checkbox"
-                  aria-label="Select all sites shown"
-                  className="h-4 w-4 accent-[var(--ink)]"
-                  checked={lines.length > 0 && lines.every((line) => chosen.has(line.slug))}
-                  onChange={(event) =>
-                    setChosen(
-                      event.target.checked ? new Set([...chosen, ...lines.map((l) => l.slug)]) : new Set(),
-                    )
-                  }
-                />
-                Site
-              </label>
-            </th>
-            <th>Verdict</th>
-            <th className="text-right">Score</th>
-            <th className="text-right">
-              <Term of="sustained">Calls shown / needed</Term>
-            </th>
-            <th>Call path: upload over download</th>
-            <th className="w-[200px]">Seven days, worst call an hour</th>
-            <th>Evidence</th>
-          </tr>
-        </thead>
-        {lines.map((line) => (
-          <SiteRows
-            key={line.slug}
-            line={line}
-            chosen={chosen.has(line.slug)}
-            onChoose={(on) => {
-              const next = new Set(chosen);
-              if (on) next.add(line.slug);
-              else next.delete(line.slug);
-              setChosen(next);
-            }}
-          />
-        ))}
-      </table>
+      <Wide label="Sites">
+        <table className={`mt-6 w-full border-collapse ${page.data.sites.length === 0 ? "hidden" : ""}`}>
+          <thead className="sticky top-0 z-[5] bg-paper">
+            <tr className="rule text-left text-sm text-soft [&>th]:py-2 [&>th]:pr-5 [&>th]:font-normal">
+              <th>
+                <label className="flex items-center gap-2.5">
+                  <input
+                    type="checkbox"
+                    aria-label="Select all sites shown"
+                    className="h-4 w-4 accent-[var(--ink)]"
+                    checked={lines.length > 0 && lines.every((line) => chosen.has(line.slug))}
+                    onChange={(event) =>
+                      setChosen(
+                        event.target.checked ? new Set([...chosen, ...lines.map((l) => l.slug)]) : new Set(),
+                      )
+                    }
+                  />
+                  Site
+                </label>
+              </th>
+              <th>Verdict</th>
+              <th className="text-right">Score</th>
+              <th className="text-right">
+                <Term of="sustained">Calls shown / needed</Term>
+              </th>
+              <th>Call path: upload over download</th>
+              <th className="w-[200px]">Seven days, worst call an hour</th>
+              <th>Evidence</th>
+            </tr>
+          </thead>
+          {lines.map((line) => (
+            <SiteRows
+              key={line.slug}
+              line={line}
+              chosen={chosen.has(line.slug)}
+              onChoose={(on) => {
+                const next = new Set(chosen);
+                if (on) next.add(line.slug);
+                else next.delete(line.slug);
+                setChosen(next);
+              }}
+            />
+          ))}
+        </table>
+      </Wide>
       {lines.length === 0 && page.data.sites.length > 0 && (
         <p className="py-8">No site matches “{wanted}”.</p>
       )}

@@ -17,7 +17,7 @@ export function EngagementsScreen() {
   return (
     <>
       <Trail steps={[]} title="Engagements" />
-      <div className="mt-2 flex items-end justify-between">
+      <div className="mt-2 flex flex-wrap items-end justify-between">
         <h1 className="text-3xl tracking-tight">Engagements</h1>
         <EngagementDialog>
           <Button act={list.data.engagements.length === 0}>New engagement …</Button>

@@ -48,7 +48,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
           name, and makes a new one where none has; an empty cell leaves a field as it is,{" "}
           <span className="font-mono text-[13px]">none</span> empties it. The present list shows every column.
         </p>
-        <div className="mt-4 flex items-center gap-4">
+        <div className="mt-4 flex flex-wrap items-center gap-4">
           <label className="cursor-pointer border border-ink bg-raised px-4 py-1.5 font-semibold focus-within:outline-2 focus-within:outline-act">
             Choose a file
             <input
@@ -69,7 +69,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
           </div>
         )}
         {answer && <Lines answer={answer} />}
-        <div className="mt-6 flex gap-3">
+        <div className="mt-6 flex flex-wrap gap-3">
           {answer?.state === "read" && csv !== null && (
             <Button act disabled={good === 0} onClick={() => ask(csv, true)}>
               Save {plural(good, "site")}

@@ -55,7 +55,7 @@ export function EngagementDialog({ of, children }: Props) {
             />
           </Field>
           {problem && <Note>{problem}</Note>}
-          <div className="flex gap-3">
+          <div className="flex flex-wrap gap-3">
             <Button act type="submit" disabled={!name.trim()}>
               {of ? "Save" : "Create engagement"}
             </Button>

@@ -2,6 +2,7 @@
 import type { Model } from "../api/client";
 import { depthOfMos, paint } from "../shared/depth";
 import { ms, pct } from "../shared/format";
+import { Wide } from "../shared/wide";
 import { roleWords } from "./roles";
 
 type Path = Model<"EchoPathView">;
@@ -13,47 +14,49 @@ export function EchoPath({ path }: { path: Path }) {
   return (
     <>
       <p className="font-semibold">{path.says}</p>
-      <div className="mt-3 overflow-x-auto">
-        <table className="w-full min-w-[720px] text-[15px]">
-          <thead>
-            <tr className="text-left text-sm text-soft [&>th]:pr-4 [&>th]:pb-1 [&>th]:font-normal">
-              <th>Leg</th>
-              <th>Loss added</th>
-              <th>Median added</th>
-              <th>95th percentile added</th>
-              <th>Up to</th>
-              <th>Its own answers</th>
-            </tr>
-          </thead>
-          <tbody>
-            {path.legs.map((leg, i) => {
-              const place = path.places[i];
-              return (
-                <tr key={leg.to} className="hair border-t align-top [&>td]:py-1.5 [&>td]:pr-4">
-                  <th scope="row" className="py-1.5 pr-4 text-left font-semibold">
-                    <span
-                      aria-hidden="true"
-                      className="mr-2 inline-block h-3 w-6 border border-hair align-baseline"
-                      style={{ background: paint(Math.min(1, leg.loss_pct / DEEPEST_LOSS_PCT)) }}
-                    />
-                    {leg.leg}
-                  </th>
-                  <td>{pct(leg.loss_pct, 2)}</td>
-                  <td>{ms(leg.p50_ms, 1)}</td>
-                  <td>{ms(leg.p95_ms, 1)}</td>
-                  <td>
-                    {roleWords(leg.to)}
-                    {place?.host && <span className="ml-2 font-mono text-[13px]">{place.host}</span>}
-                  </td>
-                  <td>
-                    {place &&
-                      `${place.lost} of ${place.sent} unanswered, ${ms(place.p50_ms, 1)} median, ${ms(place.p95_ms, 1)} 95th percentile`}
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
+      <div className="mt-3">
+        <Wide label="Legs">
+          <table className="w-full min-w-[720px] text-[15px]">
+            <thead>
+              <tr className="text-left text-sm text-soft [&>th]:pr-4 [&>th]:pb-1 [&>th]:font-normal">
+                <th>Leg</th>
+                <th>Loss added</th>
+                <th>Median added</th>
+                <th>95th percentile added</th>
+                <th>Up to</th>
+                <th>Its own answers</th>
+              </tr>
+            </thead>
+            <tbody>
+              {path.legs.map((leg, i) => {
+                const place = path.places[i];
+                return (
+                  <tr key={leg.to} className="hair border-t align-top [&>td]:py-1.5 [&>td]:pr-4">
+                    <th scope="row" className="py-1.5 pr-4 text-left font-semibold">
+                      <span
+                        aria-hidden="true"
+                        className="mr-2 inline-block h-3 w-6 border border-hair align-baseline"
+                        style={{ background: paint(Math.min(1, leg.loss_pct / DEEPEST_LOSS_PCT)) }}
+                      />
+                      {leg.leg}
+                    </th>
+                    <td>{pct(leg.loss_pct, 2)}</td>
+                    <td>{ms(leg.p50_ms, 1)}</td>
+                    <td>{ms(leg.p95_ms, 1)}</td>
+                    <td>
+                      {roleWords(leg.to)}
+                      {place?.host && <span className="ml-2 font-mono text-[13px]">{place.host}</span>}
+                    </td>
+                    <td>
+                      {place &&
+                        `${place.lost} of ${place.sent} unanswered, ${ms(place.p50_ms, 1)} median, ${ms(place.p95_ms, 1)} 95th percentile`}
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        </Wide>
       </div>
       {path.not_faults.map(([key, says]) => (
         <p key={says} className="mt-2">

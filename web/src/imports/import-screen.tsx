@@ -152,7 +152,7 @@ function SpeaksFor({ page, change }: { page: Page; change: Change }) {
           />
         </div>
         {timeless && (
-          <div className="flex items-end gap-3">
+          <div className="flex flex-wrap items-end gap-3">
             <div className="w-56">
               <TextField
                 label={`Began, local time (${page.time_zone})`}
@@ -220,7 +220,7 @@ function Streams({ page, change }: { page: Page; change: Change }) {
     >
       {page.pairs.map(([a, b]) => (
         <article key={`${a} ${b}`} className="mb-4 border-l-2 border-ink pl-4" aria-label="A call">
-          <div className="flex items-baseline justify-between gap-6 pt-1">
+          <div className="flex flex-wrap items-baseline justify-between gap-6 pt-1">
             <h3 className="font-semibold">{callWords(page.streams[a], page.streams[b])}</h3>
             <button
               type="button"

@@ -35,7 +35,7 @@ export function JoinScreen() {
   }, []);
   return (
     <main className="mx-auto max-w-[640px] px-5 pt-5 pb-20">
-      <p className="flex items-center gap-2 font-semibold">
+      <p className="flex flex-wrap items-center gap-2 font-semibold">
         <Mark /> Tarnfell
       </p>
       {page.error && !page.data && (

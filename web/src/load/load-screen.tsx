@@ -113,10 +113,10 @@ function Plans({ site, places, plans }: Props) {
                 <Note>{problem}</Note>
               </div>
             )}
-            <div className="mt-6 flex gap-3">
+            <div className="mt-6 flex flex-wrap gap-3">
               <Button act onClick={() => save(form)}>
                 {
-                  { now: "Start it now", at: "Schedule it", repeat: "Schedule it", draft: "Keep the draft" }[
+                  { now: "Start it now", at: "Schedule it", repeat: "Schedule it", draft: "Save as draft" }[
                     form.when ?? "now"
                   ]
                 }
@@ -185,12 +185,12 @@ function Planned(props: {
                     {plan.load} · {duration(plan.run_s)} · {plan.probe} to {plan.far_end}
                   </span>
                 </p>
-                <p className="flex gap-4 text-sm [&>button]:underline [&>button]:underline-offset-3">
+                <p className="flex flex-wrap gap-4 text-sm [&>button]:underline [&>button]:underline-offset-3">
                   <button type="button" onClick={() => onChange(plan)}>
                     {plan.state === "draft" ? "Schedule or change …" : "Change …"}
                   </button>
                   <button type="button" onClick={() => drop(plan.id)}>
-                    Drop
+                    Cancel plan
                   </button>
                 </p>
               </li>
@@ -199,7 +199,7 @@ function Planned(props: {
         </Section>
       )}
       {plans.series.length > 0 && (
-        <Section title="Carried out" aside="newest first">
+        <Section title="Past runs of plans" aside="newest first">
           <ul>
             {plans.series.map((one) => (
               <li key={one.id} className="hair grid lg:grid-cols-[220px_1fr_260px] gap-6 border-b py-2">

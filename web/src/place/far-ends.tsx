@@ -56,7 +56,7 @@ export function FarEnds({ page, change, problem }: Props) {
               </p>
               <Distances far={far} page={page} />
               {far.kind === "host" && (
-                <p className="mt-0.5 flex gap-4 [&>button]:underline [&>button]:underline-offset-3">
+                <p className="mt-0.5 flex flex-wrap gap-4 [&>button]:underline [&>button]:underline-offset-3">
                   <FarEndDialog of={far} change={change} problem={problem}>
                     <button type="button">Change …</button>
                   </FarEndDialog>
@@ -178,9 +178,9 @@ function FarEndDialog({ of, change, problem, children }: DialogProps) {
             hint="Paste the contents of the key file; it is needed to place calls."
           />
           {tried && problem && <Note>{problem}</Note>}
-          <div className="flex gap-3">
+          <div className="flex flex-wrap gap-3">
             <Button act type="submit" disabled={!name.trim() || !host.trim() || (!of && !key.trim())}>
-              {of ? "Save" : "Add it"}
+              {of ? "Save" : "Add"}
             </Button>
             <Dialog.Close asChild>
               <Button>Cancel</Button>

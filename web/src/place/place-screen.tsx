@@ -15,7 +15,7 @@ type Spot = Model<"SpotView">;
 
 export function PlaceScreen({ id }: { id: string }) {
   const { page, change, problem } = usePlaces(id);
-  if (!page.data) return <Pending what="the places" error={page.error} />;
+  if (!page.data) return <Pending what="the test points" error={page.error} />;
   const places = page.data;
   return (
     <>
@@ -25,11 +25,11 @@ export function PlaceScreen({ id }: { id: string }) {
           [`/engagements/${places.engagement_slug}`, places.engagement_name],
           [`/sites/${id}`, places.site_name],
         ]}
-        title={`Places of ${places.site_name}`}
+        title={`Test points of ${places.site_name}`}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
-          <h1 className="text-3xl tracking-tight">Places of {places.site_name}</h1>
+          <h1 className="text-3xl tracking-tight">Test points of {places.site_name}</h1>
           <p className="mt-1 text-soft">
             Two test points tell the inside from the line: one far from the WAN edge, one just behind the
             firewall.
@@ -52,7 +52,7 @@ export function PlaceScreen({ id }: { id: string }) {
               key={spot.id}
               title={places.spots.length > MOST_NAMED ? `${i + 1} · ${spot.name}` : spot.name}
               aside={
-                <span className="flex items-center gap-4">
+                <span className="flex flex-wrap items-center gap-4">
                   {spot.kind_words}
                   <EditSpot page={places} spot={spot} change={change} problem={problem} />
                   <AddProbe spot={spot} change={change} first={spot.probes.length === 0} />
@@ -60,7 +60,7 @@ export function PlaceScreen({ id }: { id: string }) {
               }
             >
               {spot.note && <p className="mb-2 text-sm text-soft">{spot.note}</p>}
-              {spot.probes.length === 0 && <p>No probe stands here yet.</p>}
+              {spot.probes.length === 0 && <p>No probe here yet.</p>}
               {spot.probes.map((probe) => (
                 <ProbeCard key={probe.id} probe={probe} page={places} change={change} />
               ))}
@@ -90,7 +90,7 @@ function AddSpot({ page, change, first }: { page: Page; change: Change; first: b
     <Popup
       label="Add a test point"
       trigger={<Button act={first}>Add a test point …</Button>}
-      confirm="Add it"
+      confirm="Add"
       onConfirm={async () => {
         const done = await change("post", "spots", { name: name.trim() || why?.words, kind, note });
         if (done) setName("");
@@ -166,7 +166,7 @@ function AddProbe({ spot, change, first }: { spot: Spot; change: Change; first: 
     <Popup
       label={`A probe for ${spot.name}`}
       trigger={<Button act={first}>Place a probe …</Button>}
-      confirm="Make its link"
+      confirm="Create link"
       disabled={!name.trim()}
       onConfirm={async () => {
         const done = await change("post", "probes", { name, spot_id: spot.id });

@@ -6,6 +6,7 @@ import { Button } from "../shared/controls";
 import { SelectField, TextField } from "../shared/fields";
 import { ago, clock, dateTime } from "../shared/format";
 import { Popup } from "../shared/popup";
+import { Wide } from "../shared/wide";
 import type { Change } from "./use-places";
 
 type Probe = Model<"ProbeCard">;
@@ -18,7 +19,7 @@ export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; c
   const enrolled = probe.enrolled_us !== null;
   return (
     <article className="mb-7" aria-label={probe.name}>
-      <h3 className="flex items-baseline gap-3 text-lg">
+      <h3 className="flex flex-wrap items-baseline gap-3 text-lg">
         {probe.name}
         <span className="text-base font-normal">
           {STATE_WORDS[probe.state]}
@@ -42,7 +43,7 @@ export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; c
               Check reachability and round trip
             </button>
             <button type="button" onClick={() => ask(probe.answers ? "silence" : "answer")}>
-              {probe.answers ? "Stop answering calls" : "Answer calls from other spots"}
+              {probe.answers ? "Stop answering calls" : "Answer calls from other test points"}
             </button>
             {probe.outdated && (
               <button type="button" onClick={() => ask("update")}>
@@ -91,9 +92,9 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
               ? ` · opened ${ago(invitation.opened_us)}`
               : " · not opened yet"}
         </p>
-        <div className="mt-2 flex items-center gap-4 text-sm">
+        <div className="mt-2 flex flex-wrap items-center gap-4 text-sm">
           <Button act onClick={async () => setCopied(await copy(address))}>
-            {copied ? "Copied" : "Copy the link"}
+            {copied ? "Copied" : "Copy link"}
           </Button>
           <button
             type="button"
@@ -109,10 +110,10 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
   if (probe.state === "heard") return null;
   return (
     <p className="mt-2">
-      {invitation?.state === "revoked" && "Its link was taken back. "}
+      {invitation?.state === "revoked" && "Its link was revoked. "}
       {invitation?.state === "expired" && "Its link has expired. "}
       <Button onClick={renew}>
-        {probe.enrolled_us ? "New link, for another machine" : "Make a new link"}
+        {probe.enrolled_us ? "New link for another computer" : "Create a new link"}
       </Button>
     </p>
   );
@@ -202,42 +203,44 @@ function History({ probe, page }: { probe: Probe; page: Page }) {
   const time = (us: number | null) => (us === null ? "–" : clock(us, page.time_zone));
   return (
     <>
-      <table className="mt-3 w-full text-sm">
-        <thead>
-          <tr className="text-left text-soft [&>th]:pr-3 [&>th]:font-normal">
-            <th>Task</th>
-            <th>Requested</th>
-            <th>Started</th>
-            <th>Finished</th>
-            <th>How it ended</th>
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map((told) => (
-            <tr
-              key={`${told.what} ${told.asked_us}`}
-              className="hair border-t align-top [&>td]:py-1 [&>td]:pr-3"
-            >
-              <td>
-                {told.run_id === null ? (
-                  told.what
-                ) : (
-                  <Link to={`/runs/${told.run_id}`} className="underline underline-offset-3">
-                    {told.what}
-                  </Link>
-                )}
-              </td>
-              <td className="whitespace-nowrap">
-                {dateTime(told.asked_us, page.time_zone)}
-                {told.asked_by && <span className="block text-soft">{told.asked_by}</span>}
-              </td>
-              <td>{time(told.taken_us)}</td>
-              <td>{time(told.ended_us)}</td>
-              <td>{told.outcome || told.state}</td>
+      <Wide label="What the probe was told">
+        <table className="mt-3 w-full text-sm">
+          <thead>
+            <tr className="text-left text-soft [&>th]:pr-3 [&>th]:font-normal">
+              <th>Task</th>
+              <th>Requested</th>
+              <th>Started</th>
+              <th>Finished</th>
+              <th>How it ended</th>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {shown.map((told) => (
+              <tr
+                key={`${told.what} ${told.asked_us}`}
+                className="hair border-t align-top [&>td]:py-1 [&>td]:pr-3"
+              >
+                <td>
+                  {told.run_id === null ? (
+                    told.what
+                  ) : (
+                    <Link to={`/runs/${told.run_id}`} className="underline underline-offset-3">
+                      {told.what}
+                    </Link>
+                  )}
+                </td>
+                <td className="whitespace-nowrap">
+                  {dateTime(told.asked_us, page.time_zone)}
+                  {told.asked_by && <span className="block text-soft">{told.asked_by}</span>}
+                </td>
+                <td>{time(told.taken_us)}</td>
+                <td>{time(told.ended_us)}</td>
+                <td>{told.outcome || told.state}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
       {probe.history.length > 3 && (
         <button
           type="button"

@@ -1,5 +1,6 @@
 // The site's path with everything that stands on it: spots from the farthest outwards, the way out, the far ends.
 import type { Model } from "../api/client";
+import { Wide } from "../shared/wide";
 import { STAGE, stations } from "./spot-geometry";
 
 type Page = Model<"PlacePage">;
@@ -22,77 +23,84 @@ export function SpotPicture({ page }: { page: Page }) {
   // Where names would run into each other, numbers stand for them; the list below has both.
   const crowded = page.spots.length > MOST_NAMED;
   return (
-    <svg
-      data-wide
-      viewBox={`0 0 ${STAGE.width} ${STAGE.height}`}
-      className="w-full"
-      role="img"
-      aria-label={words}
-    >
-      <path d={`M20 ${y}H${wayOut}`} stroke="var(--ink)" strokeWidth={2} />
-      <path d={`M${wayOut} ${y}H${STAGE.cloud}`} stroke="var(--ink)" strokeWidth={2} strokeDasharray="7 4" />
-      <path d={`M${wayOut} ${y - 30}V${y + 30}`} stroke="var(--ink)" strokeWidth={4} />
-      <g className="fill-soft text-[13px]">
-        <text x={20} y={16}>
-          inside {page.site_name}
-        </text>
-        <text x={wayOut} y={y + 48} textAnchor="middle">
-          WAN edge
-        </text>
-        <text x={(wayOut + STAGE.cloud) / 2} y={16} textAnchor="middle">
-          {["the line", page.medium, page.provider].filter(Boolean).join(" · ")}
-        </text>
-      </g>
-      {page.spots.map((spot, i) => (
-        <g key={spot.id} transform={`translate(${spots[i]} ${y})`}>
-          <circle r={4.5} fill="var(--paper)" stroke="var(--ink)" strokeWidth={1.6} />
-          <text y={-14} textAnchor="middle" className="fill-ink text-[14px] font-semibold">
-            {crowded ? i + 1 : spot.name}
+    <Wide label="Test points">
+      <svg
+        data-wide
+        viewBox={`0 0 ${STAGE.width} ${STAGE.height}`}
+        className="w-full"
+        role="img"
+        aria-label={words}
+      >
+        <path d={`M20 ${y}H${wayOut}`} stroke="var(--ink)" strokeWidth={2} />
+        <path
+          d={`M${wayOut} ${y}H${STAGE.cloud}`}
+          stroke="var(--ink)"
+          strokeWidth={2}
+          strokeDasharray="7 4"
+        />
+        <path d={`M${wayOut} ${y - 30}V${y + 30}`} stroke="var(--ink)" strokeWidth={4} />
+        <g className="fill-soft text-[13px]">
+          <text x={20} y={16}>
+            inside {page.site_name}
           </text>
-          {crowded && spot.probes[0] && (
-            <g transform="translate(0 20)">
-              <Lead
-                state={spot.probes.find((probe) => probe.state === "heard")?.state ?? spot.probes[0].state}
-                above={15}
-              />
-            </g>
-          )}
-          {!crowded &&
-            spot.probes.map((probe, j) => (
-              <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
-                <Lead state={probe.state} above={j === 0 ? 15 : 24} />
-                <text x={12} y={10} className="fill-ink text-[13px]">
-                  {probe.name}
-                </text>
-              </g>
-            ))}
-          {!crowded && spot.probes.length === 0 && (
-            <text y={26} textAnchor="middle" className="fill-soft text-[13px]">
-              no probe
+          <text x={wayOut} y={y + 48} textAnchor="middle">
+            WAN edge
+          </text>
+          <text x={(wayOut + STAGE.cloud) / 2} y={16} textAnchor="middle">
+            {["the line", page.medium, page.provider].filter(Boolean).join(" · ")}
+          </text>
+        </g>
+        {page.spots.map((spot, i) => (
+          <g key={spot.id} transform={`translate(${spots[i]} ${y})`}>
+            <circle r={4.5} fill="var(--paper)" stroke="var(--ink)" strokeWidth={1.6} />
+            <text y={-14} textAnchor="middle" className="fill-ink text-[14px] font-semibold">
+              {crowded ? i + 1 : spot.name}
             </text>
-          )}
-        </g>
-      ))}
-      {chosen.map((far, i) => (
-        <g key={far.id}>
-          <path
-            d={`M${STAGE.cloud} ${y}C${STAGE.cloud + 24} ${y} ${STAGE.cloud + 14} ${ends[i]} ${STAGE.cloud + 40} ${ends[i]}`}
-            stroke="var(--ink)"
-            strokeWidth={1.4}
-            fill="none"
-          />
-          <path d={`M${STAGE.cloud + 40} ${(ends[i] ?? y) - 11}v22`} stroke="var(--ink)" strokeWidth={4} />
-          <text x={STAGE.cloud + 52} y={(ends[i] ?? y) + 5} className="fill-ink text-[14px] font-semibold">
-            {far.name}
+            {crowded && spot.probes[0] && (
+              <g transform="translate(0 20)">
+                <Lead
+                  state={spot.probes.find((probe) => probe.state === "heard")?.state ?? spot.probes[0].state}
+                  above={15}
+                />
+              </g>
+            )}
+            {!crowded &&
+              spot.probes.map((probe, j) => (
+                <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
+                  <Lead state={probe.state} above={j === 0 ? 15 : 24} />
+                  <text x={12} y={10} className="fill-ink text-[13px]">
+                    {probe.name}
+                  </text>
+                </g>
+              ))}
+            {!crowded && spot.probes.length === 0 && (
+              <text y={26} textAnchor="middle" className="fill-soft text-[13px]">
+                no probe
+              </text>
+            )}
+          </g>
+        ))}
+        {chosen.map((far, i) => (
+          <g key={far.id}>
+            <path
+              d={`M${STAGE.cloud} ${y}C${STAGE.cloud + 24} ${y} ${STAGE.cloud + 14} ${ends[i]} ${STAGE.cloud + 40} ${ends[i]}`}
+              stroke="var(--ink)"
+              strokeWidth={1.4}
+              fill="none"
+            />
+            <path d={`M${STAGE.cloud + 40} ${(ends[i] ?? y) - 11}v22`} stroke="var(--ink)" strokeWidth={4} />
+            <text x={STAGE.cloud + 52} y={(ends[i] ?? y) + 5} className="fill-ink text-[14px] font-semibold">
+              {far.name}
+            </text>
+          </g>
+        ))}
+        {chosen.length === 0 && (
+          <text x={STAGE.cloud + 12} y={y + 5} className="fill-soft text-[13px]">
+            no far end chosen
           </text>
-        </g>
-      ))}
-      {chosen.length === 0 && (
-        <text x={STAGE.cloud + 12} y={y + 5} className="fill-soft text-[13px]">
-          no far end chosen
-        </text>
-      )}
-    </svg>
+        )}
+      </svg>
+    </Wide>
   );
 }
 

@@ -19,9 +19,9 @@ export function ReportScreen({ id }: { id: string }) {
         ]}
         title={`Report, ${site.data.name}`}
       />
-      <div className="mt-2 mb-4 flex items-end justify-between gap-8">
+      <div className="mt-2 mb-4 flex flex-wrap items-end justify-between gap-8">
         <h1 className="text-3xl tracking-tight">Report</h1>
-        <div className="flex gap-3">
+        <div className="flex flex-wrap gap-3">
           <FileLink href={`/api/sites/${id}/report.json`}>Figures, JSON</FileLink>
           <Button onClick={() => frame.current?.contentWindow?.print()}>Print</Button>
           <a

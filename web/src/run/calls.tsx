@@ -7,6 +7,7 @@ import { paintMos } from "../shared/depth";
 import { CheckField, SelectField } from "../shared/fields";
 import { clock, fixed, marking, ms, pct } from "../shared/format";
 import { Pager } from "../shared/pager";
+import { Wide } from "../shared/wide";
 
 type Run = Model<"RunPage">;
 type Call = Model<"CallLine">;
@@ -65,7 +66,7 @@ export function Calls({ run }: { run: Run }) {
     <Section
       title="Each call"
       aside={
-        <span className="flex items-center gap-3">
+        <span className="flex flex-wrap items-center gap-3">
           open one to follow its packets
           <FileLink href={`/api/runs/${run.id}/run.pcap`}>Packets, pcap</FileLink>
           <FileLink href={`/api/runs/${run.id}/calls.csv`}>CSV</FileLink>
@@ -73,7 +74,7 @@ export function Calls({ run }: { run: Run }) {
         </span>
       }
     >
-      <div className="mb-4 flex items-end gap-6">
+      <div className="mb-4 flex flex-wrap items-end gap-6">
         <div className="w-60">
           <SelectField
             label="Order"
@@ -108,32 +109,34 @@ export function Calls({ run }: { run: Run }) {
 
 function Few({ calls }: { calls: Call[] }) {
   return (
-    <table className="w-full">
-      <thead>
-        <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-          <th>Call</th>
-          <th>Up MOS</th>
-          <th>lost · late</th>
-          <th>worst second</th>
-          <th>delay</th>
-          <th className="border-l border-ink pl-5">Down MOS</th>
-          <th>lost · late</th>
-          <th>worst second</th>
-          <th>delay</th>
-        </tr>
-      </thead>
-      <tbody>
-        {calls.map((call) => (
-          <tr key={call.id} className="hair border-t [&>td]:py-1.5 [&>td]:pr-5">
-            <td>
-              <CallLink call={call} />
-            </td>
-            <SideCells side={call.up} />
-            <SideCells side={call.down} divided />
+    <Wide label="Calls">
+      <table className="w-full">
+        <thead>
+          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
+            <th>Call</th>
+            <th>Up MOS</th>
+            <th>lost · late</th>
+            <th>worst second</th>
+            <th>delay</th>
+            <th className="border-l border-ink pl-5">Down MOS</th>
+            <th>lost · late</th>
+            <th>worst second</th>
+            <th>delay</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {calls.map((call) => (
+            <tr key={call.id} className="hair border-t [&>td]:py-1.5 [&>td]:pr-5">
+              <td>
+                <CallLink call={call} />
+              </td>
+              <SideCells side={call.up} />
+              <SideCells side={call.down} divided />
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Wide>
   );
 }
 
@@ -179,72 +182,74 @@ function AllFigures({ run, calls }: { run: Run; calls: Call[] }) {
     // Focus lets the keyboard scroll what is wider than the page.
     // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable
     <section className="overflow-x-auto" tabIndex={0} aria-label="All figures of each call">
-      <table className="text-sm whitespace-nowrap">
-        <thead>
-          <tr className="text-left text-soft [&>th]:pr-4 [&>th]:font-normal">
-            {[
-              "Call",
-              "Start",
-              "",
-              "SSRC",
-              "MOS",
-              "wide",
-              "R",
-              "Lost",
-              "Late",
-              "Burst ratio",
-              "Longest",
-              "Overtaken",
-            ].map((name) => (
-              <th key={name}>{name}</th>
-            ))}
-            <th>Doubled</th>
-            <th>Peak jitter</th>
-            <th>Delay ({run.clock})</th>
-            <th>To the ear</th>
-            <th>DSCP sent → received</th>
-          </tr>
-        </thead>
-        <tbody>
-          {calls.flatMap((call) =>
-            (["up", "down"] as const).map((name) => {
-              const side = call[name];
-              if (side === null) return null;
-              return (
-                <tr
-                  key={`${call.id} ${name}`}
-                  className={`[&>td]:py-0.5 [&>td]:pr-4 ${name === "up" ? "hair border-t" : ""}`}
-                >
-                  <td>{(name === "up" || !call.up) && <CallLink call={call} />}</td>
-                  <td>{(name === "up" || !call.up) && clock(call.started_us, run.time_zone)}</td>
-                  <td className="text-soft">{name}</td>
-                  <td className="font-mono text-[12px]">{side.ssrc.toString(16).padStart(8, "0")}</td>
-                  <td className="font-semibold">{fixed(side.mos, 2)}</td>
-                  <td>{fixed(side.mos_wide, 2)}</td>
-                  <td>{fixed(side.r_factor, 1)}</td>
-                  <td>
-                    {side.lost}, {pct(side.loss_pct, 2)}
-                  </td>
-                  <td>{side.late}</td>
-                  <td>{fixed(side.burst_ratio, 2)}</td>
-                  <td>{side.longest_loss_run}</td>
-                  <td>{side.reordered}</td>
-                  <td>{side.duplicates}</td>
-                  <td>{ms(side.jitter_max_ms, 1)}</td>
-                  <td>{ms(side.delay_p50_ms, 2)}</td>
-                  <td>{ms(side.mouth_to_ear_ms)}</td>
-                  <td>
-                    {marking(side.dscp_sent)} →{" "}
-                    {Object.entries(side.dscp_received)
-                      .map(([mark, n]) => `${marking(Number(mark))} × ${n}`)
-                      .join(", ") || "–"}
-                  </td>
-                </tr>
-              );
-            }),
-          )}
-        </tbody>
-      </table>
+      <Wide label="Calls">
+        <table className="text-sm whitespace-nowrap">
+          <thead>
+            <tr className="text-left text-soft [&>th]:pr-4 [&>th]:font-normal">
+              {[
+                "Call",
+                "Start",
+                "",
+                "SSRC",
+                "MOS",
+                "wide",
+                "R",
+                "Lost",
+                "Late",
+                "Burst ratio",
+                "Longest",
+                "Overtaken",
+              ].map((name) => (
+                <th key={name}>{name}</th>
+              ))}
+              <th>Doubled</th>
+              <th>Peak jitter</th>
+              <th>Delay ({run.clock})</th>
+              <th>To the ear</th>
+              <th>DSCP sent → received</th>
+            </tr>
+          </thead>
+          <tbody>
+            {calls.flatMap((call) =>
+              (["up", "down"] as const).map((name) => {
+                const side = call[name];
+                if (side === null) return null;
+                return (
+                  <tr
+                    key={`${call.id} ${name}`}
+                    className={`[&>td]:py-0.5 [&>td]:pr-4 ${name === "up" ? "hair border-t" : ""}`}
+                  >
+                    <td>{(name === "up" || !call.up) && <CallLink call={call} />}</td>
+                    <td>{(name === "up" || !call.up) && clock(call.started_us, run.time_zone)}</td>
+                    <td className="text-soft">{name}</td>
+                    <td className="font-mono text-[12px]">{side.ssrc.toString(16).padStart(8, "0")}</td>
+                    <td className="font-semibold">{fixed(side.mos, 2)}</td>
+                    <td>{fixed(side.mos_wide, 2)}</td>
+                    <td>{fixed(side.r_factor, 1)}</td>
+                    <td>
+                      {side.lost}, {pct(side.loss_pct, 2)}
+                    </td>
+                    <td>{side.late}</td>
+                    <td>{fixed(side.burst_ratio, 2)}</td>
+                    <td>{side.longest_loss_run}</td>
+                    <td>{side.reordered}</td>
+                    <td>{side.duplicates}</td>
+                    <td>{ms(side.jitter_max_ms, 1)}</td>
+                    <td>{ms(side.delay_p50_ms, 2)}</td>
+                    <td>{ms(side.mouth_to_ear_ms)}</td>
+                    <td>
+                      {marking(side.dscp_sent)} →{" "}
+                      {Object.entries(side.dscp_received)
+                        .map(([mark, n]) => `${marking(Number(mark))} × ${n}`)
+                        .join(", ") || "–"}
+                    </td>
+                  </tr>
+                );
+              }),
+            )}
+          </tbody>
+        </table>
+      </Wide>
     </section>
   );
 }

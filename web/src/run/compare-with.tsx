@@ -24,7 +24,7 @@ export function CompareWith({ run }: { run: Model<"RunPage"> }) {
   const words = (one: (typeof others)[number]) =>
     `${dateTime(one.created_us, run.time_zone)}: ${one.calls} × ${one.codec} ${one.ptime_ms} ms, ${marking(one.dscp)}`;
   return (
-    <div className="flex w-[30rem] items-end gap-3">
+    <div className="flex flex-wrap w-[30rem] items-end gap-3">
       <span className="grow">
         <SelectField
           label="Compare with"

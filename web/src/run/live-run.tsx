@@ -15,7 +15,7 @@ export function LiveRun({ run }: { run: Run }) {
   const elapsed = Math.min(last?.second ?? 0, run.seconds);
   return (
     <div className="mt-6">
-      <div className="rule flex items-baseline justify-between gap-8 pt-3">
+      <div className="rule flex flex-wrap items-baseline justify-between gap-8 pt-3">
         <p className="text-xl font-semibold" role="status">
           {flowWords(run, last, expected)}
         </p>

@@ -14,7 +14,7 @@ type Side = Model<"SideSummary">;
 export function RunResult({ run }: { run: Run }) {
   return (
     <>
-      <div className="rule mt-6 flex items-start justify-between gap-8 pt-3">
+      <div className="rule mt-6 flex flex-wrap items-start justify-between gap-8 pt-3">
         <div>
           <p className="text-xl font-semibold" role="status">
             {run.good} of {run.calls} {run.calls === 1 ? "call was" : "calls were"} acceptable:{" "}

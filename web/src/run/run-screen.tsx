@@ -35,7 +35,7 @@ export function RunScreen({ id }: { id: string }) {
         ]}
         title={`Run of ${dateTime(run.created_us, run.time_zone)}`}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           {run.name && <p className="text-lg font-semibold">{run.name}</p>}
           <h1 className="text-3xl tracking-tight">

@@ -29,13 +29,13 @@ export function RunsScreen({ id }: { id: string }) {
     placeholderData: keepPreviousData,
   });
   if (!list.data) return <Pending what="the runs" error={list.error} />;
-  const { runs, total, site_name, engagement_slug, time_zone } = list.data;
+  const { runs, total, site_name, engagement_slug, engagement_name, time_zone } = list.data;
   return (
     <>
       <Trail
         steps={[
           ["/", "Engagements"],
-          [`/engagements/${engagement_slug}`, "Sites"],
+          [`/engagements/${engagement_slug}`, engagement_name],
           [`/sites/${id}`, site_name],
         ]}
         title={`Runs at ${site_name}`}

@@ -5,6 +5,7 @@ import { Section } from "../shared/controls";
 import { paintScore } from "../shared/depth";
 import { fixed, ms } from "../shared/format";
 import { Term } from "../shared/term";
+import { Wide } from "../shared/wide";
 
 type Run = Model<"RunPage">;
 type Stream = Model<"VideoLine">;
@@ -16,34 +17,36 @@ export function VideoStreams({ run }: { run: Run }) {
       title="Each video stream"
       aside={`${good} of ${run.streams.length} reached a picture score of ${run.target_picture.toFixed(1)}`}
     >
-      <table className="w-full">
-        <thead>
-          <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
-            <th>Stream</th>
-            <th />
-            <th>
-              <Term of="picture" />
-            </th>
-            <th>
-              <Term of="wholeFrames" />
-            </th>
-            <th>shown a second</th>
-            <th>worst second</th>
-            <th>
-              <Term of="freeze" />
-            </th>
-            <th>packets lost · late</th>
-            <th>delay</th>
-          </tr>
-        </thead>
-        <tbody>
-          {run.streams.flatMap((stream) =>
-            (["up", "down"] as const).map((way) => (
-              <Way key={`${stream.id} ${way}`} stream={stream} way={way} />
-            )),
-          )}
-        </tbody>
-      </table>
+      <Wide label="Video streams">
+        <table className="w-full">
+          <thead>
+            <tr className="text-left text-sm text-soft [&>th]:pr-5 [&>th]:font-normal">
+              <th>Stream</th>
+              <th />
+              <th>
+                <Term of="picture" />
+              </th>
+              <th>
+                <Term of="wholeFrames" />
+              </th>
+              <th>shown a second</th>
+              <th>worst second</th>
+              <th>
+                <Term of="freeze" />
+              </th>
+              <th>packets lost · late</th>
+              <th>delay</th>
+            </tr>
+          </thead>
+          <tbody>
+            {run.streams.flatMap((stream) =>
+              (["up", "down"] as const).map((way) => (
+                <Way key={`${stream.id} ${way}`} stream={stream} way={way} />
+              )),
+            )}
+          </tbody>
+        </table>
+      </Wide>
     </Section>
   );
 }

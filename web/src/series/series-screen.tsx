@@ -7,6 +7,7 @@ import { LiveRun } from "../run/live-run";
 import { Button, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
 import { Pending, Trail } from "../shared/screen";
+import { Wide } from "../shared/wide";
 import { Staircase } from "./staircase";
 
 type Page = Model<"SeriesPage">;
@@ -43,7 +44,7 @@ export function SeriesScreen({ id }: { id: string }) {
         ]}
         title={series.name}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{series.name}</h1>
           <p className="mt-1 text-soft">
@@ -100,48 +101,52 @@ function Current({ id }: { id: number }) {
 
 function Steps({ page }: { page: Page }) {
   return (
-    <table className="w-full">
-      <thead>
-        <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
-          <th>Concurrent calls</th>
-          <th>Acceptable</th>
-          <th>At 95 % confidence</th>
-          <th>Moments</th>
-          <th>Result</th>
-          {page.steps.some((step) => step.streams > 0) && <th>Video streams good</th>}
-          <th>Runs</th>
-        </tr>
-      </thead>
-      <tbody>
-        {page.steps.map((step) => (
-          <tr key={step.calls_at_once} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
-            <td className="font-semibold">{step.calls_at_once}</td>
-            <td>
-              {step.pct === null ? "–" : `${step.good} of ${step.calls}`}
-              {step.forming_good !== null && (
-                <span className="text-soft">
-                  {" "}
-                  · so far {step.forming_good} of {step.forming_calls} now
-                </span>
-              )}
-            </td>
-            <td>{step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}</td>
-            <td>{step.moments || "–"}</td>
-            <td>{verdict(step)}</td>
-            {page.steps.some((one) => one.streams > 0) && (
-              <td>{step.streams === 0 ? "–" : `${step.good_streams} of ${step.streams}`}</td>
-            )}
-            <td>
-              {step.run_ids.map((run) => (
-                <Link key={run} to={`/runs/${run}`} className="mr-3 underline underline-offset-3">
-                  {run}
-                </Link>
-              ))}
-            </td>
+    <Wide label="Steps">
+      <table className="w-full">
+        <thead>
+          <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
+            <th>Concurrent calls</th>
+            <th>Acceptable</th>
+            <th>At 95 % confidence</th>
+            <th>Moments</th>
+            <th>Result</th>
+            {page.steps.some((step) => step.streams > 0) && <th>Video streams good</th>}
+            <th>Runs</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {page.steps.map((step) => (
+            <tr key={step.calls_at_once} className="hair border-t [&>td]:py-1.5 [&>td]:pr-6">
+              <td className="font-semibold">{step.calls_at_once}</td>
+              <td>
+                {step.pct === null ? "–" : `${step.good} of ${step.calls}`}
+                {step.forming_good !== null && (
+                  <span className="text-soft">
+                    {" "}
+                    · so far {step.forming_good} of {step.forming_calls} now
+                  </span>
+                )}
+              </td>
+              <td>
+                {step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}
+              </td>
+              <td>{step.moments || "–"}</td>
+              <td>{verdict(step)}</td>
+              {page.steps.some((one) => one.streams > 0) && (
+                <td>{step.streams === 0 ? "–" : `${step.good_streams} of ${step.streams}`}</td>
+              )}
+              <td>
+                {step.run_ids.map((run) => (
+                  <Link key={run} to={`/runs/${run}`} className="mr-3 underline underline-offset-3">
+                    {run}
+                  </Link>
+                ))}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Wide>
   );
 }
 

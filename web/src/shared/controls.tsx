@@ -92,7 +92,7 @@ export function Section({
 }) {
   return (
     <section id={id} className="mt-9 scroll-mt-4" aria-label={title}>
-      <div className="rule mb-3 flex items-baseline justify-between gap-6 pt-2">
+      <div className="rule mb-3 flex flex-wrap items-baseline justify-between gap-6 pt-2">
         <h2 className="text-lg">{title}</h2>
         {aside && <div className="text-sm text-soft">{aside}</div>}
       </div>

@@ -19,8 +19,8 @@ export function DepthSlider({ label, value, most, step, onChange, words, childre
   useEffect(() => setDepth(value), [value]);
   return (
     <div>
-      <p className="flex justify-between text-sm text-soft">
-        <span className="flex gap-4">
+      <p className="flex flex-wrap justify-between text-sm text-soft">
+        <span className="flex flex-wrap gap-4">
           <span id="depth-label">{label}</span>
           {children}
         </span>

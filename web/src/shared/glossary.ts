@@ -64,7 +64,7 @@ export const GLOSSARY = {
   },
   jitter: {
     title: "Jitter",
-    what: "How unevenly neighbouring packets arrive.",
+    what: "How unevenly consecutive packets arrive.",
     how: "The running estimate of RFC 3550 A.8; the highest it reached.",
     good: "Under 20 ms. It says nothing of slow swings of delay.",
   },

@@ -5,7 +5,7 @@ export function LineShare(props: { name: string; share: number | null; ceiling: 
   const { name, share, ceiling } = props;
   return (
     <div className="mt-3">
-      <p className="flex justify-between text-sm">
+      <p className="flex flex-wrap justify-between text-sm">
         <span>
           <span className="font-semibold">{pct(share, share !== null && share < 10 ? 1 : 0)}</span> {name}
         </span>

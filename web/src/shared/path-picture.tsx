@@ -2,6 +2,7 @@
 import type { Model } from "../api/client";
 import { paintMos } from "./depth";
 import { DASH, ms, pct } from "./format";
+import { Wide } from "./wide";
 
 type Path = Model<"PathView">;
 
@@ -19,34 +20,36 @@ export function PathThumb({ path }: { path: Path | null }) {
 /** Large, for the site. */
 export function PathPicture({ path }: { path: Path }) {
   return (
-    <svg data-wide viewBox="0 0 1080 128" className="w-full" role="img" aria-label={pathWords(path)}>
-      <Legs path={path} x1={150} x2={930} height={20} gap={10} top={30} />
-      <Posts x1={150} x2={930} top={18} bottom={96} />
-      <g className="fill-ink text-[15px]">
-        <text x={138} y={54} textAnchor="end" className="font-semibold">
-          {path.spot || "probe"}
-        </text>
-        <text x={138} y={72} textAnchor="end" className="fill-soft text-[13px]">
-          inside the site
-        </text>
-        <text x={942} y={54} className="font-semibold">
-          {path.far_end}
-        </text>
-        <text x={942} y={72} className="fill-soft text-[13px]">
-          far end
-        </text>
-        <text x={540} y={20} textAnchor="middle">
-          {legWords("Upload", path.up)}
-        </text>
-        <text x={540} y={104} textAnchor="middle">
-          {legWords("Download", path.down)}
-        </text>
-        <text x={540} y={123} textAnchor="middle" className="fill-soft text-[13px]">
-          inside, line and beyond as one leg: they are not told apart until gateway and provider’s edge are
-          sampled
-        </text>
-      </g>
-    </svg>
+    <Wide label="Call path">
+      <svg data-wide viewBox="0 0 1080 128" className="w-full" role="img" aria-label={pathWords(path)}>
+        <Legs path={path} x1={150} x2={930} height={20} gap={10} top={30} />
+        <Posts x1={150} x2={930} top={18} bottom={96} />
+        <g className="fill-ink text-[15px]">
+          <text x={138} y={54} textAnchor="end" className="font-semibold">
+            {path.spot || "probe"}
+          </text>
+          <text x={138} y={72} textAnchor="end" className="fill-soft text-[13px]">
+            inside the site
+          </text>
+          <text x={942} y={54} className="font-semibold">
+            {path.far_end}
+          </text>
+          <text x={942} y={72} className="fill-soft text-[13px]">
+            far end
+          </text>
+          <text x={540} y={20} textAnchor="middle">
+            {legWords("Upload", path.up)}
+          </text>
+          <text x={540} y={104} textAnchor="middle">
+            {legWords("Download", path.down)}
+          </text>
+          <text x={540} y={123} textAnchor="middle" className="fill-soft text-[13px]">
+            inside, line and beyond as one leg: they are not told apart until gateway and provider’s edge are
+            sampled
+          </text>
+        </g>
+      </svg>
+    </Wide>
   );
 }
 

@@ -18,7 +18,7 @@ export function Rows<T extends object>({ rows, onChange, make, add, name, column
     <div className="space-y-3">
       {rows.map((row, i) => (
         // Rows have no name of their own and are only added at the end.
-        <div key={i} className="flex items-end gap-3">
+        <div key={i} className="flex flex-wrap items-end gap-3">
           <div
             className="grid flex-1 auto-cols-fr grid-flow-col items-end gap-3"
             style={columns ? { gridTemplateColumns: columns } : undefined}

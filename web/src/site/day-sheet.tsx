@@ -5,6 +5,7 @@ import type { Model } from "../api/client";
 import { depthOfCell } from "../imports/echo-path";
 import { depthOfMos, paint } from "../shared/depth";
 import { fixed, ms, pct, plural } from "../shared/format";
+import { Wide } from "../shared/wide";
 
 type Sheet = Model<"DaySheet">;
 type Day = Sheet["days"][number];
@@ -70,7 +71,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
   };
   return (
     <div>
-      <fieldset className="mb-2 flex gap-5 text-sm">
+      <fieldset className="mb-2 flex flex-wrap gap-5 text-sm">
         <legend className="sr-only">Measure</legend>
         {Object.entries(MEASURES).map(([name, one]) => (
           <label key={name} className="flex items-center gap-1.5">
@@ -85,37 +86,39 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
           </label>
         ))}
       </fieldset>
-      <svg
-        data-wide
-        viewBox={`0 0 ${WIDTH} ${TOP + sheet.days.length * ROW}`}
-        className="w-full"
-        role="application"
-        aria-label="Day sheet. Arrow keys move from cell to cell, Enter opens the call."
-        // biome-ignore lint/a11y/noNoninteractiveTabindex: an application of its own, moved by arrow keys
-        tabIndex={0}
-        onKeyDown={onKey}
-        onPointerMove={(event) => setAt(placeOf(event, sheet))}
-        onClick={(event) => {
-          const place = placeOf(event, sheet);
-          if (place) open(place);
-        }}
-      >
-        <HourMarks />
-        {sheet.days.map((day, row) => (
-          <DayRow key={day.day} day={day} y={TOP + row * ROW} sheet={sheet} measure={chosen} />
-        ))}
-        {at && (
-          <rect
-            x={LEFT + at.cell * CELL - 1}
-            y={TOP + at.row * ROW - 1}
-            width={CELL + 2}
-            height={ROW - 6}
-            fill="none"
-            stroke="var(--ink)"
-            strokeWidth={1.6}
-          />
-        )}
-      </svg>
+      <Wide label="Day sheet">
+        <svg
+          data-wide
+          viewBox={`0 0 ${WIDTH} ${TOP + sheet.days.length * ROW}`}
+          className="w-full"
+          role="application"
+          aria-label="Day sheet. Arrow keys move from cell to cell, Enter opens the call."
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: an application of its own, moved by arrow keys
+          tabIndex={0}
+          onKeyDown={onKey}
+          onPointerMove={(event) => setAt(placeOf(event, sheet))}
+          onClick={(event) => {
+            const place = placeOf(event, sheet);
+            if (place) open(place);
+          }}
+        >
+          <HourMarks />
+          {sheet.days.map((day, row) => (
+            <DayRow key={day.day} day={day} y={TOP + row * ROW} sheet={sheet} measure={chosen} />
+          ))}
+          {at && (
+            <rect
+              x={LEFT + at.cell * CELL - 1}
+              y={TOP + at.row * ROW - 1}
+              width={CELL + 2}
+              height={ROW - 6}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth={1.6}
+            />
+          )}
+        </svg>
+      </Wide>
       {sheet.imported.length > 0 && <ImportedFiles sheet={sheet} />}
       <p className="mt-1 min-h-6 text-sm" aria-live="polite">
         {at ? (

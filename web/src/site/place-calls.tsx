@@ -99,7 +99,7 @@ function PlaceForm({ site, places }: { site: Site; places: Model<"PlacePage"> })
           <Note>{problem}</Note>
         </div>
       )}
-      <div className="mt-6 flex gap-3">
+      <div className="mt-6 flex flex-wrap gap-3">
         <Button act type="submit" disabled={busy}>
           Place {plural(form.calls, "call")}
         </Button>

@@ -77,7 +77,7 @@ function MarkRemedy({ site }: { site: Site }) {
           onChange={(event) => setAt(event.target.value)}
         />
       </Field>
-      <label className="flex items-start gap-2">
+      <label className="flex flex-wrap items-start gap-2">
         <input
           type="checkbox"
           className="mt-1.5 accent-[var(--ink)]"

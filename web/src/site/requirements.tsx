@@ -2,6 +2,7 @@
 import type { Model } from "../api/client";
 import { plural } from "../shared/format";
 import { StateMark } from "../shared/state-mark";
+import { Wide } from "../shared/wide";
 
 type Site = Model<"SitePage">;
 
@@ -14,39 +15,41 @@ export function Requirements({ site }: { site: Site }) {
       <p className="mb-3 text-sm text-soft">
         A call is acceptable when each direction keeps: {site.brief.acceptable_words}.
       </p>
-      <table className="w-full">
-        <thead className="sr-only">
-          <tr>
-            <th>Answer</th>
-            <th>Requirement</th>
-            <th>Evidence</th>
-          </tr>
-        </thead>
-        <tbody>
-          {site.requirements.map((one) => (
-            <tr key={one.key} className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-6">
-              <td className="w-28 whitespace-nowrap">
-                <StateMark state={one.state} />
-                <span className="ml-2 font-semibold">{WORDS[one.state]}</span>
-              </td>
-              <th className="w-80 text-left leading-snug font-semibold">
-                {one.title}
-                <span className="block text-sm font-normal text-soft">
-                  {one.stops ? "calls depend on it" : "a condition"}
-                </span>
-              </th>
-              <td className="text-sm leading-snug">
-                {one.says}
-                {one.closes && (
-                  <span className="mt-0.5 block">
-                    <span className="text-soft">To close it:</span> {one.closes}
-                  </span>
-                )}
-              </td>
+      <Wide label="Requirements">
+        <table className="w-full">
+          <thead className="sr-only">
+            <tr>
+              <th>Answer</th>
+              <th>Requirement</th>
+              <th>Evidence</th>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {site.requirements.map((one) => (
+              <tr key={one.key} className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-6">
+                <td className="w-28 whitespace-nowrap">
+                  <StateMark state={one.state} />
+                  <span className="ml-2 font-semibold">{WORDS[one.state]}</span>
+                </td>
+                <th className="w-80 text-left leading-snug font-semibold">
+                  {one.title}
+                  <span className="block text-sm font-normal text-soft">
+                    {one.stops ? "calls depend on it" : "a condition"}
+                  </span>
+                </th>
+                <td className="text-sm leading-snug">
+                  {one.says}
+                  {one.closes && (
+                    <span className="mt-0.5 block">
+                      <span className="text-soft">To close it:</span> {one.closes}
+                    </span>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
       <p className="mt-3 text-sm leading-snug">
         Evidence: {plural(evidence.days, "day")} ({evidence.required_days} required),{" "}
         {plural(evidence.busy_hours, "busy hour")} ({evidence.required_busy_hours}),{" "}

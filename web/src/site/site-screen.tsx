@@ -42,7 +42,7 @@ export function SiteScreen({ id }: { id: string }) {
         ]}
         title={site.name}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{site.name}</h1>
           <p className="mt-1 text-soft">
@@ -54,7 +54,7 @@ export function SiteScreen({ id }: { id: string }) {
         >
           <VerdictMark word={site.verdict.word} provisional={site.verdict.provisional} />
           <VerdictWord verdict={site.verdict} />
-          <p className="ml-3 text-3xl leading-none font-semibold whitespace-nowrap">
+          <p className="ml-3 text-3xl leading-none font-semibold">
             {scoreWords(site.verdict)}
             <span className="text-base font-normal text-soft"> of 100</span>
           </p>
@@ -103,7 +103,7 @@ export function SiteScreen({ id }: { id: string }) {
         <Section
           id="place"
           title="Probes and far ends"
-          aside={<LinkButton to={`/sites/${site.slug}/place`}>Open the places</LinkButton>}
+          aside={<LinkButton to={`/sites/${site.slug}/place`}>Open test points</LinkButton>}
         >
           <Places site={site} />
         </Section>
@@ -120,7 +120,7 @@ function lineWords(brief: Site["brief"]): string {
 function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
   const { next } = site;
   return (
-    <div className="mt-5 flex items-center justify-between gap-6 border-l-4 border-act bg-raised py-3 pr-4 pl-4">
+    <div className="mt-5 flex flex-wrap items-center justify-between gap-6 border-l-4 border-act bg-raised py-3 pr-4 pl-4">
       <p className="leading-snug">
         <span className="font-semibold">Next: {next.words}.</span>{" "}
         <span className="text-soft">{next.why}</span>
@@ -190,7 +190,7 @@ function Spine({ slug, stages }: { slug: string; stages: Site["stages"] }) {
 
 function RunsAside({ site, onPlace }: { site: Site; onPlace: () => void }) {
   return (
-    <span className="flex items-center gap-5">
+    <span className="flex flex-wrap items-center gap-5">
       {site.runs_total > site.runs.length && (
         <Link to={`/sites/${site.slug}/runs`} className="underline underline-offset-3">
           All {site.runs_total} runs
@@ -216,7 +216,7 @@ function Runs({ site }: { site: Site }) {
 
 function BriefAside({ site }: { site: Site }) {
   return (
-    <span className="flex items-center gap-3">
+    <span className="flex flex-wrap items-center gap-3">
       <LinkButton to={`/sites/${site.slug}/brief`}>Open the brief</LinkButton>
       <DuplicateSite site={site} />
       {!site.archived && <ArchiveButton path={`/api/sites/${site.slug}/archive`} archived={false} />}

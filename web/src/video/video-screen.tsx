@@ -37,7 +37,7 @@ export function VideoScreen({ id }: { id: string }) {
         ]}
         title={title}
       />
-      <div className="mt-2 flex items-end justify-between gap-8">
+      <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{title}</h1>
           <p className="mt-1 text-soft">
@@ -45,7 +45,7 @@ export function VideoScreen({ id }: { id: string }) {
             {page.kbps} kbit/s, a refresh frame every {page.refresh_s} s · made of packets, no camera
           </p>
         </div>
-        <div className="flex gap-3">
+        <div className="flex flex-wrap gap-3">
           {page.up && <FileLink href={`/api/videos/${page.id}/up.csv`}>Packets up, CSV</FileLink>}
           {page.down && <FileLink href={`/api/videos/${page.id}/down.csv`}>Packets down, CSV</FileLink>}
         </div>
@@ -106,7 +106,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
   return (
     <section className="mt-8" aria-label={title}>
       <div
-        className="flex items-baseline justify-between gap-6 border-t-4 pt-2"
+        className="flex flex-wrap items-baseline justify-between gap-6 border-t-4 pt-2"
         style={{ borderColor: paintScore(f.score ?? 1) }}
       >
         <h2 className="text-lg whitespace-nowrap">{title}</h2>

@@ -1,0 +1,114 @@
+"""Every screen on a phone, at 200 % and by keyboard: WCAG 2.2 reflow, skip link, focus, shortcuts."""
+
+from __future__ import annotations
+
+import json
+import re
+import urllib.request
+
+import pytest
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tarnfell.demo.run import Bench
+from tests.browser.driver import Page
+
+SCREENS = (
+    "/", "/engagements/merrow-sound-ferries", "/engagements/merrow-sound-ferries/codecs",
+    "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
+    "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
+    "/sites/skerry-road/report", "RUN", "CALL", "COMPARE",
+)  # fmt: skip
+
+
+def real(page: Page, bench: Bench, path: str) -> str:
+    if path not in ("RUN", "CALL", "COMPARE"):
+        return path
+    cookie = page.driver.get_cookie("tarnfell")
+    assert cookie is not None
+
+    def get(address: str) -> dict:  # type: ignore[type-arg]
+        request = urllib.request.Request(bench.address + address, headers={"Cookie": f"tarnfell={cookie['value']}"})
+        with urllib.request.urlopen(request, timeout=60) as answer:
+            return dict(json.load(answer))
+
+    run, other = (one["id"] for one in get("api/sites/skerry-road/runs?limit=2")["runs"])
+    if path == "COMPARE":
+        return f"/compare?first={run}&second={other}"
+    return f"/runs/{run}" if path == "RUN" else f"/calls/{get(f'api/runs/{run}/calls')['calls'][0]['id']}"
+
+
+@pytest.mark.parametrize("path", SCREENS)
+@pytest.mark.parametrize("width", [360, 640])
+def test_no_screen_scrolls_sideways(page: Page, bench: Bench, path: str, width: int) -> None:
+    """360 px is a phone, 640 px a desktop at 200 %. Tables and day sheets may scroll in their own box."""
+    address = real(page, bench, path)
+    page.driver.execute_cdp_cmd(
+        "Emulation.setDeviceMetricsOverride", {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    )
+    try:
+        page.go(address)
+        page.driver.implicitly_wait(10)
+        page.driver.find_element(By.CSS_SELECTOR, "main h1, main iframe")
+        wide = page.driver.execute_script("return document.documentElement.scrollWidth")
+        assert wide <= width, page.driver.execute_script(
+            "const w = innerWidth; return [...document.querySelectorAll('main *')].filter(e => "
+            "e.getBoundingClientRect().right > w + 1 && !e.closest('[data-wide], table')).slice(0, 5)"
+            ".map(e => e.tagName + '.' + e.className + ': ' + e.textContent.slice(0, 60))"
+        )
+        assert page.violations() == []
+    finally:
+        page.driver.implicitly_wait(0)
+        page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+
+
+def focused(page: Page) -> str:
+    return str(page.driver.execute_script("return document.activeElement.id || document.activeElement.textContent"))
+
+
+def test_the_first_tab_skips_to_the_content_and_moves_take_the_focus_along(page: Page) -> None:
+    page.go("/engagements/merrow-sound-ferries")
+    page.see("Skerry Road depot")
+    body = page.driver.find_element(By.TAG_NAME, "body")
+    body.send_keys(Keys.TAB)
+    assert focused(page) == "Skip to the content"
+    page.driver.switch_to.active_element.send_keys(Keys.ENTER)
+    assert focused(page) == "main"
+    page.press("Skerry Road depot")
+    page.see("Day sheet")
+    assert focused(page) == "main"
+
+
+def test_single_key_shortcuts_can_be_switched_off(page: Page) -> None:
+    page.go("/sites/harbour-house")
+    page.see("Day sheet")
+
+    def theme() -> str:
+        return str(page.driver.execute_script("return document.documentElement.dataset.theme ?? 'light'"))
+
+    body = page.driver.find_element(By.TAG_NAME, "body")
+    before = theme()
+    page.press("Shortcuts ?")
+    page.driver.find_element(By.XPATH, "//label[normalize-space()='Single-key shortcuts']").click()
+    page.press("Close")
+    body.send_keys("t")
+    assert theme() == before
+    page.press("Shortcuts ?")
+    page.driver.find_element(By.XPATH, "//label[normalize-space()='Single-key shortcuts']").click()
+    page.press("Close")
+    body.send_keys("t")
+    assert theme() != before
+    body.send_keys("t")
+
+
+def test_calm_and_not_measured_differ_without_colour(page: Page) -> None:
+    page.go("/sites/harbour-house")
+    page.see("Underlined cells were measured.")
+    # The mark is a line in ink under each measured cell, and none under the others.
+    lines = page.driver.execute_script(
+        "return [...document.querySelectorAll('svg[role=application] path')].map(p => p.getAttribute('d'))"
+    )
+    marks = [line.count("M") for line in lines if re.fullmatch(r"(M[\d.]+ [\d.]+h7\.6)+", line or "")]
+    assert len(marks) == 7
+    assert marks[-1] < 144
+    assert max(marks) == 144
