@@ -25,8 +25,8 @@ from tarnfell.probe.state import AgentError, State
 
 def farend(options: argparse.Namespace) -> int:
     low, high = port_range(options.media_ports)
-    config = FarEndConfig(options.bind, options.control_port, low, high)
     key, file, made = read_or_make_key(options.key_file)
+    config = FarEndConfig(options.bind, options.control_port, low, high, Path(file).parent / "halves")
     listener = listen(config)
     # Told, not raised: an exception may come up where it is swallowed, and the far end would go on.
     stop = threading.Event()

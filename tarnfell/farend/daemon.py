@@ -9,7 +9,9 @@ import sys
 import threading
 import time
 from dataclasses import dataclass
+from pathlib import Path
 
+from tarnfell.farend.halves import Halves
 from tarnfell.farend.session import Offer, serve
 from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
@@ -31,6 +33,8 @@ class FarEndConfig:
     control_port: int = DEFAULT_PORT
     first_media_port: int = DEFAULT_MEDIA_PORTS[0]
     last_media_port: int = DEFAULT_MEDIA_PORTS[1]
+    keep: Path | None = None
+    """Folder for what is left of runs that were broken off."""
 
 
 def listen(config: FarEndConfig) -> socket.socket:
@@ -66,7 +70,8 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
             sock.close()
             continue
         # Media answers from the very address the probe reached, also on a host with several.
-        offer = Offer(sock.family, sock.getsockname()[0], config.first_media_port, config.last_media_port)
+        halves = Halves(config.keep) if config.keep else None
+        offer = Offer(sock.family, sock.getsockname()[0], config.first_media_port, config.last_media_port, halves)
         if hasattr(os, "fork"):
             children.add(_serve_in_child(listener, sock, key, offer))
         else:

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from tarnfell.farend.halves import Halves
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, EngineError, MediaEnd
@@ -30,7 +31,7 @@ from tarnfell.wire.control import (
     Seal,
     session_key,
 )
-from tarnfell.wire.record import Record, join_parts
+from tarnfell.wire.record import Record, join_parts, split_parts
 
 START_DELAY_NS = 200_000_000
 BIND_LIMIT_S = 20.0
@@ -48,6 +49,8 @@ class Offer:
     address: str
     first_port: int
     last_port: int
+    halves: Halves | None = None
+    """Where the half of a run that was broken off is kept; None to keep none."""
 
 
 class Refused(Exception):
@@ -103,10 +106,12 @@ def _serve(channel: Channel, key: bytes, offer: Offer) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
+    if "half" in request:
+        return _tell_half(channel, offer, str(request["half"]))
     plan = _read_plan(request)
     sockets, stamp_sock = _open_sockets(offer, plan)
     try:
-        _run(channel, plan, sockets, stamp_sock, purpose)
+        _run(channel, plan, sockets, stamp_sock, purpose, offer.halves)
     finally:
         for sock in [*sockets, stamp_sock]:
             sock.close()
@@ -157,6 +162,7 @@ def _run(
     sockets: list[socket.socket],
     stamp_sock: socket.socket,
     purpose: Callable[[str], bytes],
+    halves: Halves | None,
 ) -> None:
     channel.send(
         {
@@ -176,13 +182,22 @@ def _run(
     end = MediaEnd(calls, stamp_sock, purpose("stamp"), reflect=True)
     try:
         end.start(time.monotonic_ns() + START_DELAY_NS)
-        channel.send({"started": {"bound": sorted(bound)}})
-        _watch(channel, end, plan)
+        try:
+            channel.send({"started": {"bound": sorted(bound)}})
+            _watch(channel, end, plan)
+        except (ChannelClosed, TimeoutError, Refused):
+            # The line or the probe went away: what this end has is half of the evidence of that.
+            _keep_half(halves, purpose, end.finish())
+            raise
         result = end.finish()
     except BaseException:
         end.kill()
         raise
-    _hand_over(channel, result)
+    try:
+        _hand_over(channel, result)
+    except (ChannelClosed, TimeoutError):
+        _keep_half(halves, purpose, result)
+        raise
 
 
 def _bind(channel: Channel, sockets: list[socket.socket], key: bytes) -> dict[int, Any]:
@@ -253,9 +268,32 @@ def _watch(channel: Channel, end: MediaEnd, plan: _Plan) -> None:
 
 
 def _hand_over(channel: Channel, result: EndResult) -> None:
-    reasons = selfcheck.judge("far end", result.self_check)
-    channel.send({"record": {"self_check": result.self_check, "reasons": reasons}})
-    channel.send_bytes(join_parts(Record({"call": c}, cols).serialize() for c, cols in result.columns.items()))
+    channel.send({"record": _about(result)})
+    channel.send_bytes(join_parts(_records(result)))
+
+
+def _about(result: EndResult) -> dict[str, Any]:
+    return {"self_check": result.self_check, "reasons": selfcheck.judge("far end", result.self_check)}
+
+
+def _records(result: EndResult) -> list[bytes]:
+    return [Record({"call": c}, cols).serialize() for c, cols in result.columns.items()]
+
+
+def _keep_half(halves: Halves | None, purpose: Callable[[str], bytes], result: EndResult) -> None:
+    if halves:
+        about = Record({"about": _about(result)}).serialize()
+        halves.keep(purpose("half").hex(), join_parts([about, *_records(result)]))
+
+
+def _tell_half(channel: Channel, offer: Offer, token: str) -> None:
+    """What was kept of a run that was broken off. Raises Refused where there is nothing."""
+    kept = offer.halves.take(token) if offer.halves else None
+    if kept is None:
+        raise Refused("Nothing was kept of that run.")
+    about, *records = split_parts(kept)
+    channel.send({"record": Record.parse(about).meta["about"]})
+    channel.send_bytes(join_parts(records))
 
 
 def _last_words(channel: Channel, message: dict[str, Any]) -> None:

@@ -18,6 +18,7 @@ from typing import Any
 from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.commands import Commander, CommandError, Ended
 from tarnfell.probe.connect import CallError
+from tarnfell.probe.halves import NotKept, Ticket, completed
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.probe.plan import CallPlan, PlanUnknown
 from tarnfell.probe.program import program_digest
@@ -30,6 +31,8 @@ from tarnfell.wire.record import Record, join_parts
 HEARTBEAT_S = 0.5
 """Until the server says how soon it wants to hear from this probe again."""
 SLOWEST_HEARTBEAT_S = 10.0
+FAR_END_NOTICES_S = 45.0
+"""After a run fell silent: how long the far end may take to see that nobody acknowledges what it says."""
 OUTAGE_PAUSE_S = 5.0
 LOOK_AROUND_S = 30.0
 
@@ -155,7 +158,11 @@ class _Agent:
         else:
             if result.cut:
                 # Whether the server answers at this instant tells the site's line from the far end.
-                result = replace(result, cut=result.cut._replace(server_reachable=self._client.reachable()))
+                cut = result.cut._replace(server_reachable=self._client.reachable())
+                result = replace(result, cut=cut)
+                far = (job["far_host"], int(job["far_port"]), job["far_key"])
+                notices_s = FAR_END_NOTICES_S if cut.code == failures.SILENT else 0.0
+                self._state.keep_ticket(number, Ticket(*far, str(result.half_token), time.time() + notices_s))
             self._state.keep_record(number, pack_run(result))
         finally:
             reporter.end()
@@ -182,6 +189,8 @@ class _Agent:
             number = int(path.stem)
             try:
                 if path.suffix == ".record":
+                    if not self._complete(number):
+                        continue
                     self._client.put(f"/api/probe/jobs/{number}/record", path.read_bytes())
                 elif path.suffix == ".failure":
                     self._client.post(f"/api/probe/jobs/{number}/failure", json.loads(path.read_text()))
@@ -193,6 +202,28 @@ class _Agent:
                 path.rename(path.with_suffix(path.suffix + ".refused"))
                 continue
             path.unlink()
+
+    def _complete(self, number: int) -> bool:
+        """Join the far end's half to a run that was broken off, if it can be had; this end's half is enough.
+
+        False while it is not time to deliver the run yet.
+        """
+        ticket = self._state.ticket(number)
+        if ticket is None:
+            return True
+        if not self._client.reachable():
+            return False  # nobody to deliver to, and time for the far end to come back as well
+        path = self._state.spool / f"{number:09d}.record"
+        try:
+            self._state.keep_record(number, completed(path.read_bytes(), ticket))
+        except NotKept as reason:
+            if time.time() < ticket.until_s:
+                return False
+            print(f"probe: the far end has nothing to add to run {number}: {reason}", file=sys.stderr)
+        except CallError as error:
+            print(f"probe: run {number} is delivered without the far end's half: {error}", file=sys.stderr)
+        self._state.drop_ticket(number)
+        return True
 
 
 class _Reporter:

@@ -73,6 +73,8 @@ class RunResult:
     stopped: bool
     cut: Failure | None = None
     """How the run was broken off. The records then hold this end's half, and what the far end had told last."""
+    half_token: str | None = None
+    """Of a run that was broken off: by what name the far end keeps its half."""
 
 
 Watcher = Callable[[LiveSecond], bool]
@@ -375,13 +377,15 @@ class _Run:
             },
             stopped=self._stopped,
             cut=cut,
+            half_token=self._purpose("half").hex() if cut else None,
         )
 
     def _half(self, call: int, cut: Failure) -> dict[str, Any]:
         """What stands in for the far end's half of one call."""
         told = self._far_last[call] if self._far_last else [0] * b.CALL_CELLS
         reached = max(0, told[b.REACHED])
-        return {"seconds": cut.after_s, "reached": reached, "received": min(reached, max(0, told[b.RECEIVED]))}
+        received = min(reached, max(0, told[b.RECEIVED]))
+        return {"seconds": cut.after_s, "reached": reached, "received": received, "stream": call}
 
 
 def _live(sent: int, receiver: list[int]) -> LiveDirection:

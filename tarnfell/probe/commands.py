@@ -112,7 +112,14 @@ class Commander:
 
     def _start_answering(self, how: dict[str, Any]) -> None:
         child = subprocess.Popen(
-            command_line("answer", str(how["port"]), str(how["media_low"]), str(how["media_high"])),
+            command_line(
+                "--state",
+                str(self._state.folder),
+                "answer",
+                str(how["port"]),
+                str(how["media_low"]),
+                str(how["media_high"]),
+            ),
             stdin=subprocess.PIPE,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.PIPE,

@@ -32,7 +32,8 @@ def main(arguments: list[str] | None = None) -> int:
     options = parser.parse_args(arguments)
     try:
         if options.verb == "answer":
-            return _answer(options.port, options.media_low, options.media_high)
+            keep = Path(options.state) / "halves" if options.state else None
+            return _answer(options.port, options.media_low, options.media_high, keep)
         state = State(Path(options.state) if options.state else _own_folder())
         if options.verb == "status":
             print("\n".join(f"{name:<18} {value}" for name, value in agent_status(state).items()))
@@ -85,11 +86,11 @@ def _enrol_patiently(state: State) -> None:
             time.sleep(_ENROL_PAUSE_S)
 
 
-def _answer(port: int, media_low: int, media_high: int) -> int:
+def _answer(port: int, media_low: int, media_high: int, keep: Path | None) -> int:
     """Be a far end until the probe that started this ends. The key comes on standard input."""
     die_with(os.getppid())
     key = sys.stdin.readline().strip().encode()
-    config = FarEndConfig("0.0.0.0", port, media_low, media_high)
+    config = FarEndConfig("0.0.0.0", port, media_low, media_high, keep)
     listener = listen(config)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     run(listener, config, key)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from tarnfell.probe.halves import Ticket
 from tarnfell.wire.failures import Failure
 
 
@@ -107,6 +108,20 @@ class State:
 
     def keep_record(self, number: int, record: bytes) -> None:
         write_whole(self.spool / f"{number:09d}.record", record)
+
+    def keep_ticket(self, number: int, ticket: Ticket) -> None:
+        """For the far end's half of a run; written before the record it belongs to."""
+        write_whole(self.spool / f"{number:09d}.ticket", json.dumps(ticket._asdict()).encode(), private=True)
+
+    def ticket(self, number: int) -> Ticket | None:
+        found = _read(self.spool / f"{number:09d}.ticket")
+        try:
+            return Ticket(**found) if found else None
+        except TypeError:
+            return None
+
+    def drop_ticket(self, number: int) -> None:
+        (self.spool / f"{number:09d}.ticket").unlink(missing_ok=True)
 
     def keep_failure(self, number: int, failure: Failure) -> None:
         body = {"reason": failure.reason, "code": failure.code, "server_reachable": failure.server_reachable}

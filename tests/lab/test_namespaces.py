@@ -258,6 +258,10 @@ def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_
     assert rows["down"]["received"] > 0
     # Most of what was due down the line until the probe gave up never came.
     assert rows["down"]["loss_pct"] > 50
+    # The far end kept its half: what came up the line until then is known packet by packet.
+    assert 0 < rows["up"]["received"] < rows["up"]["sent"]
+    assert rows["up"]["loss_pct"] > 50
+    assert rows["up"]["pdv_p95_ms"] is not None
     evaluation = evaluate(db, site_store.site_by_id(db, 1))
     assert (evaluation.verdict.share.good, evaluation.verdict.share.calls) == (0, 2)
     assert [(c.key, c.leg) for c in evaluation.faults] == [("line-down", "inside or line")]

@@ -119,7 +119,7 @@ def test_a_command_cut_short_is_owned_up_to(commander: Commander, state: State) 
     commander.own_up()
     (kept,) = state.undelivered()
     assert kept.name == "000000006.outcome"
-    assert "ended before it was done" in json.loads(kept.read_text())["failure"]
+    assert "ended before this was done" in json.loads(kept.read_text())["failure"]
     assert state.cut_off_command() is None
 
 

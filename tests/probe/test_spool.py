@@ -127,7 +127,7 @@ def test_a_job_cut_short_is_owned_up_to(state: Path, server: FakeServer) -> None
     (state / "current-job.json").write_text('{"id": 9}')
     work(state, server, until="/api/probe/heartbeat")
     (told,) = [body for _, path, body, _ in server.asked if path == "/api/probe/jobs/9/failure"]
-    assert "ended in the middle" in json.loads(told)["reason"]
+    assert "ended during the run" in json.loads(told)["reason"]
     assert not (state / "current-job.json").exists()
 
 

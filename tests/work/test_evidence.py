@@ -14,7 +14,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, now_us
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import CODES, OF_THE_NETWORK, code_of
-from tarnfell.wire.record import Record, join_parts
+from tarnfell.wire.record import Record, join_parts, split_parts
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record, trace_of
 from tarnfell.work.ingest.uploads import columns_of
 from tests.server.conftest import House, _short_calls_count, house, record_file
@@ -155,6 +155,20 @@ def test_a_cut_run_is_judged_as_far_as_it_is_known_and_its_calls_are_bad(house: 
     assert house.person.get(f"/api/calls/{call['id']}").status_code == 200
 
 
+@pytest.mark.parametrize(("late_ms", "counted"), [(57.4, 2), (4999.0, 2), (5000.0, 0), (30_000.0, 0)])
+def test_a_cut_run_counts_unless_an_end_slept_through_it(house: House, late_ms: float, counted: int) -> None:
+    """Packets sent late spoil figures; they cut no line. A machine that stood still for seconds may have."""
+    all_day(house)
+    check = {"tainted": True, "reasons": ["late"], "far_end": {}, "probe": {"send_late_ms": {"max": late_ms}}}
+    body = half_file(server_reachable=False)
+    head, *rest = split_parts(body)
+    spoiled = Record({**Record.parse(head).meta, "self_check": check})
+    deliver(house, taken(house, seconds=10), join_parts([spoiled.serialize(), *rest]))
+    found = site(house)
+    assert found["share"]["calls"] == counted
+    assert [c["key"] for c in found["causes"]] == (["line-down"] if counted else ["probe-spoiled"])
+
+
 def test_a_cut_run_judged_again_stays_as_it_was(house: House) -> None:
     run_id = taken(house, seconds=10)
     deliver(house, run_id, half_file())
@@ -186,8 +200,6 @@ def test_a_half_that_cannot_be_is_turned_away(half: dict[str, Any]) -> None:
 
 def test_the_rest_of_a_half_is_silence_and_never_more_than_was_planned() -> None:
     """Ten seconds planned, cut after forty: what was due is ten."""
-    from tarnfell.wire.record import split_parts
-
     record = Record.parse(split_parts(half_file(seconds=40.0, down=50))[1])
     relation = clock_relation(Record({"shared": True}))
     trace = trace_of(record, "down", relation)

@@ -1,0 +1,89 @@
+"""The far end's half of a run that was broken off, fetched once it can be reached again, and joined to this end's."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from tarnfell.media.channel import ChannelClosed
+from tarnfell.probe.connect import CallError, connect
+from tarnfell.wire import WireError
+from tarnfell.wire.record import PackedColumn, Record, join_parts, pack_column, split_parts
+
+_ANSWER_S = 20.0
+
+
+class Ticket(NamedTuple):
+    """Where the other half lies, and by what name."""
+
+    host: str
+    port: int
+    key: str
+    token: str
+    until_s: float
+    """Until then (Unix time) the far end may not have noticed yet that the run is over."""
+
+
+class NotKept(Exception):
+    """The far end answers and has nothing: it never will."""
+
+
+def completed(run: bytes, ticket: Ticket) -> bytes:
+    """The run with both halves. Raises NotKept, and CallError while the far end cannot be reached."""
+    theirs, about = _fetch(ticket)
+    head, *parts = split_parts(run)
+    records = [_joined(Record.parse(part), theirs) for part in parts]
+    return join_parts(record.serialize() for record in [_judged(Record.parse(head), about), *records])
+
+
+def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], dict[str, Any]]:
+    channel, _, _ = connect(ticket.host, ticket.port, ticket.key.encode())
+    try:
+        channel.send({"half": ticket.token})
+        message = channel.receive_json(_ANSWER_S)
+        if "record" not in message:
+            raise NotKept(str(message.get("refused", "nothing was told")))
+        body = channel.receive(_ANSWER_S)
+        if not isinstance(body, bytes):
+            raise NotKept("the record was not told")
+        records = [Record.parse(part) for part in split_parts(body)]
+        return {int(r.meta["call"]): dict(r.columns) for r in records}, dict(message["record"])
+    except (ChannelClosed, TimeoutError) as error:
+        raise CallError(f"The far end at {ticket.host} went away again: {error}") from None
+    except (WireError, KeyError, TypeError, ValueError) as error:
+        raise NotKept(f"what was told is not understood: {error}") from None
+    finally:
+        channel.close()
+
+
+def _joined(ours: Record, theirs: dict[int, dict[str, PackedColumn]]) -> Record:
+    """One call or stream with both halves; as it is where the far end had none of it."""
+    stream = ours.meta["half"].get("stream") if isinstance(ours.meta.get("half"), dict) else None
+    far = theirs.get(stream) if isinstance(stream, int) else None
+    if far is None:
+        return ours
+    columns = dict(ours.columns)
+    for name, column in far.items():
+        if name.startswith("arrival_"):
+            columns[f"up.{name}"] = PackedColumn(f"up.{name}", column.count, column.deflated)
+    if "sent_us" in far:
+        came = ours.columns.get("down.arrival_seq")
+        least = max(came.values(), default=-1) + 1 if came else 0
+        columns["down.sent_us"] = _until(far["sent_us"], float(ours.meta["half"]["seconds"]), least)
+    meta = {name: value for name, value in ours.meta.items() if name != "half"}
+    return Record(meta, columns)
+
+
+def _until(sent: PackedColumn, seconds: float, least: int) -> PackedColumn:
+    """What was sent while this end still listened, and the ``least`` that came: the far end goes on until it notices,
+    and nobody counts that."""
+    times = sent.values()
+    first = next((at for at in times if at), 0)
+    count = next((i for i, at in enumerate(times) if at and at - first > seconds * 1e6), len(times))
+    return pack_column("down.sent_us", times[: max(count, least)])
+
+
+def _judged(head: Record, about: dict[str, Any]) -> Record:
+    check = dict(head.meta.get("self_check") or {})
+    reasons = [*check.get("reasons", []), *about.get("reasons", [])]
+    check.update(far_end=about.get("self_check", {}), reasons=reasons, tainted=bool(reasons))
+    return Record({**head.meta, "self_check": check}, head.columns)
