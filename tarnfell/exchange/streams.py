@@ -25,6 +25,8 @@ from tarnfell.wire.rtp import RtpPacket
 MIN_PACKETS = 10
 MAX_STEP = 3000
 """RFC 3550 A.1: a sequence number further off than this belongs to something else, unless time has passed for it."""
+STRAY_PACKETS = 3
+"""Fewer in a row, far from their neighbours, are strays."""
 STEADY_SHARE = 0.8
 MIRRORED_SHARE = 0.5
 """Of the packets seen twice, from which on the capture is taken to show each one twice."""
@@ -157,14 +159,14 @@ def _numbered(flow: _Flow, clock_hz: int, notes: list[str]) -> _Flow | None:
     Strays, few in a row and far from their neighbours, are dropped. None where hardly anything belongs together.
     """
     whole = len(flow)
-    for _ in range(3):
+    while True:
         jumps = np.flatnonzero(np.abs(_signed(np.diff(flow.number), 16)) > MAX_STEP) + 1
         bounds = [0, *jumps.tolist(), len(flow)]
         lengths = np.diff(bounds)
-        stray = lengths < 3
+        stray = lengths < STRAY_PACKETS
         if not stray.any() or stray.all():
             break
-        flow = flow[np.repeat(~stray, lengths)]
+        flow = flow[np.repeat(~stray, lengths)]  # what they lay between may belong together
     if len(flow) < max(MIN_PACKETS, STEADY_SHARE * whole) or (len(bounds) - 1) * MIN_PACKETS > len(flow):
         return None
     out = np.empty(len(flow), np.int64)

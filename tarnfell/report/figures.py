@@ -21,6 +21,7 @@ RAMP = (
 CALM_MOS, BAD_MOS = 4.35, 2.6
 PAPER_LINE = "#cfc7b4"
 INK = "#22241f"
+SOFT = "#5b5c52"
 # On paper a picture does not take its type from the page's style sheet; it brings it along.
 _TYPE = 'font-family="Source Sans 3, DejaVu Sans, sans-serif" font-size="10.5" fill="#22241f"'
 
@@ -40,7 +41,8 @@ def paint(value: float) -> str:
 
 
 def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_days: str) -> str:
-    """Days as rows, the local day left to right; up over down in each row; business hours bracketed."""
+    """Days as rows, the local day left to right; up over down in each row; measured cells underlined, so that calm and
+    not measured differ without colour; business hours bracketed."""
     left, top, cell, row = 74, 18, 4.2, 22
     width, height = left + cell * CELLS + 8, top + row * len(days) + 6
     parts = [
@@ -61,6 +63,9 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
                         f'<rect x="{left + n * cell:.1f}" y="{y + offset}" width="{cell}" height="8" '
                         f'fill="{paint(depth(mos))}"/>'
                     )
+        measured = [n for n in range(CELLS) if day.up.mos[n] is not None or day.down.mos[n] is not None]
+        line = "".join(f"M{left + n * cell:.1f} {y + 18.2}h{cell}" for n in measured)
+        parts.append(f'<path d="{line}" stroke="{SOFT}" stroke-width="0.7"/>' if line else "")
         closes = when - timedelta(days=1) if close_minute < open_minute else when
         edges = [
             m for day_of, m in ((when, open_minute), (closes, close_minute)) if str(day_of.isoweekday()) in open_days

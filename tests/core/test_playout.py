@@ -87,6 +87,22 @@ def test_what_is_a_route_and_what_is_not(step_ms: float, steady_ms: float, follo
     assert (base[40] > 105) == followed
 
 
+@pytest.mark.parametrize(("spread_ms", "followed"), [(4.9, True), (5.1, False)])
+def test_a_new_level_must_be_steady(spread_ms: float, followed: bool) -> None:
+    delay = np.full(60 * 50, 100.0)
+    delay[30 * 50 :] += 50 + np.repeat(np.tile([0.0, spread_ms], 15), 50)
+    base = playout.base_of(trace(delay))
+    assert (base[-1] > 140) == followed
+
+
+def test_a_level_seen_only_now_and_then_is_no_route() -> None:
+    """Eight quarter seconds with packets, spread over a minute of outage, are not two seconds."""
+    delay = np.full(60 * 50, 100.0)
+    delay[30 * 50 :] += 50
+    lost = tuple(i for i in range(30 * 50, 60 * 50) if (i // 12) % 8)
+    assert playout.base_of(trace(delay, lost))[-1] == 100
+
+
 def test_a_drifting_clock_is_followed() -> None:
     """50 ppm over half an hour are 90 ms: a receiver keeps up, whichever clock is the faster one."""
     drift = np.linspace(0, 90, 1800 * 50)

@@ -224,6 +224,16 @@ def test_a_stray_number_in_the_middle_is_dropped() -> None:
     assert (len(stream.trace), judged(stream).metrics.lost, stream.notes) == (500, 0, ())
 
 
+def test_many_strays_are_dropped_and_too_many_are_no_stream() -> None:
+    rng = np.random.default_rng(7)
+    sent = steady(500)
+    few = [(sent[i][0] + 5000, ip(rtp(int(rng.integers(20_000, 60_000)), 1))) for i in range(10, 450, 9)]
+    stream = one(sent + few)
+    assert (len(stream.trace), judged(stream).metrics.lost) == (500, 0)
+    many = [(at + 5000, ip(rtp(int(rng.integers(0, 65_536)), 1))) for at, _ in sent]
+    assert read(pcap(sorted(sent[:100] + many))).streams == []
+
+
 @pytest.mark.parametrize("copies", [2, 3])
 def test_a_mirror_port_shows_every_packet_twice(copies: int) -> None:
     sent = steady(500)

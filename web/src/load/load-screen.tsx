@@ -6,6 +6,7 @@ import { get, type Model, post, put, remove } from "../api/client";
 import { Button, FileLink, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
 import { slowing } from "../shared/polling";
+import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
 import { ends, freshForm } from "./fresh";
 import { PlanAside } from "./plan-aside";
@@ -151,14 +152,27 @@ function Planned(props: {
   const { site, plans, onChange } = props;
   const queries = useQueryClient();
   const zone = site.brief.time_zone;
+  const [problem, setProblem] = useState<string | null>(null);
   const drop = async (id: number) => {
-    queries.setQueryData(
-      ["plans", site.slug],
-      await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`),
-    );
+    try {
+      queries.setQueryData(
+        ["plans", site.slug],
+        await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`),
+      );
+      setProblem(null);
+      return true;
+    } catch (error) {
+      setProblem((error as Error).message);
+      return false;
+    }
   };
   return (
     <>
+      {problem && (
+        <div className="mt-4">
+          <Note>{problem}</Note>
+        </div>
+      )}
       {plans.plans.length > 0 && (
         <Section
           title="Planned"
@@ -189,9 +203,14 @@ function Planned(props: {
                   <button type="button" onClick={() => onChange(plan)}>
                     {plan.state === "draft" ? "Schedule or change …" : "Change …"}
                   </button>
-                  <button type="button" onClick={() => drop(plan.id)}>
-                    Cancel plan
-                  </button>
+                  <Popup
+                    label="Cancel plan"
+                    trigger={<button type="button">Cancel plan</button>}
+                    confirm="Cancel plan"
+                    onConfirm={() => drop(plan.id)}
+                  >
+                    <p>Cancel “{plan.name}”? Nothing more of it starts. What it placed so far stays.</p>
+                  </Popup>
                 </p>
               </li>
             ))}
