@@ -18,13 +18,16 @@ demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
 test: setup system
-	$(MAKE) -j2 --output-sync checks pure
+	$(MAKE) -j2 --output-sync requests numbers checks
 	$(MAKE) -j2 --output-sync lines screens
 
-.PHONY: checks pure lines screens
+.PHONY: checks numbers requests lines screens
 checks: lint types web
-pure: setup
-	$(BIN)/pytest $(LINES:%=--ignore %) $(SCREENS:%=--ignore %)
+# What keeps no time: the server's requests, and all the rest.
+requests: setup
+	$(BIN)/pytest tests/server tests/report tests/store $(LINES:%=--ignore %) $(SCREENS:%=--ignore %)
+numbers: setup
+	$(BIN)/pytest $(LINES:%=--ignore %) $(SCREENS:%=--ignore %) --ignore tests/server --ignore tests/report --ignore tests/store
 lines: setup
 	$(BIN)/pytest $(LINES)
 screens: setup

@@ -21,6 +21,7 @@ from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.dispatch import tick
 from tarnfell.server.live import good_so_far
 from tarnfell.server.load import load_words, video_loads
+from tarnfell.server.models.base import Paging
 from tarnfell.server.models.plans import (
     PlanCheck,
     PlanForm,
@@ -96,9 +97,9 @@ def drop_plan(slug: str, plan_id: int) -> PlanList:
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/plans", response=PlanList)
-def list_plans(slug: str) -> PlanList:
-    """What is planned at a site, next first, and what came of it lately."""
-    return _list(require_site(slug))
+def list_plans(slug: str, query: Paging) -> PlanList:
+    """What is planned at a site, next first, and a page of what came of it, newest first."""
+    return _list(require_site(slug), query.limit, query.offset)
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/plans.ics", produces="text/calendar")
@@ -187,7 +188,7 @@ def _refuse_faults(site: Site, form: PlanForm, but: int | None = None) -> None:
 # Showing
 
 
-def _list(site: Site) -> PlanList:
+def _list(site: Site, limit: int = SERIES_SHOWN, offset: int = 0) -> PlanList:
     look_at(site.id)
     probes = {p.id: p for p in probe_store.probes_of(g.db, site.id)}
     lines = []
@@ -207,8 +208,12 @@ def _list(site: Site) -> PlanList:
                 far_end=far_end.name if far_end else "",
             )
         )
-    shown = plan_store.series_of(g.db, site.id, SERIES_SHOWN)
-    return PlanList(plans=lines, series=[_series_line(site, s) for s in shown])
+    shown = plan_store.series_of(g.db, site.id, limit, offset)
+    return PlanList(
+        plans=lines,
+        series=[_series_line(site, s) for s in shown],
+        series_total=plan_store.count_series(g.db, site.id),
+    )
 
 
 def _load(plan: Plan) -> str:

@@ -123,10 +123,16 @@ def open_series(db: sqlite3.Connection, site_id: int | None = None) -> list[Seri
     return [Series(*row) for row in rows]
 
 
-def series_of(db: sqlite3.Connection, site_id: int, limit: int) -> list[Series]:
+def series_of(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0) -> list[Series]:
     """Newest first."""
-    rows = db.execute(f"{_SERIES} WHERE site_id = ? ORDER BY due_us DESC, id DESC LIMIT ?", (site_id, limit))
+    rows = db.execute(
+        f"{_SERIES} WHERE site_id = ? ORDER BY due_us DESC, id DESC LIMIT ? OFFSET ?", (site_id, limit, offset)
+    )
     return [Series(*row) for row in rows]
+
+
+def count_series(db: sqlite3.Connection, site_id: int) -> int:
+    return int(db.execute("SELECT count(*) FROM series WHERE site_id = ?", (site_id,)).fetchone()[0])
 
 
 def begin_series(db: sqlite3.Connection, series_id: int) -> None:

@@ -122,7 +122,7 @@ def test_a_silent_probe_fails_the_run_and_its_late_record_mends_it(house: House)
     db.execute("UPDATE probe SET last_heard_us = last_heard_us - ?", (run_store.SILENCE_US + 1_000_000,))
     page = house.person.get(f"/api/runs/{run_id}").json
     assert page["state"] == "failed"
-    assert "fell silent" in page["failure"]
+    assert "went offline" in page["failure"]
     assert deliver(house, run_id, record_file()).json == {"state": "done"}
     assert house.person.get(f"/api/runs/{run_id}").json["failure"] is None
 

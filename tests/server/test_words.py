@@ -123,7 +123,7 @@ def test_progress_of_another_number_of_calls_is_turned_away(house: House, calls:
 @pytest.mark.parametrize(
     ("record", "words"),
     [
-        (record_file(lost=tuple(range(100))), "1 of 2 calls carried no sound at all"),
+        (record_file(lost=tuple(range(100))), "1 of 2 calls carried no audio at all"),
         (record_file(lost=(5, 50)), "2 packets were lost one by one."),
         (record_file(), "Every packet arrived in time."),
     ],

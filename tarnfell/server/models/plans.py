@@ -94,6 +94,8 @@ class SeriesLine(Model):
 class PlanList(Model):
     plans: list[PlanLine]
     series: list[SeriesLine]
+    """A page of them, newest first."""
+    series_total: int
 
 
 class PlanMade(Model):

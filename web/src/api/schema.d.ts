@@ -2732,10 +2732,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is planned at a site, next first, and what came of it lately. */
+        /** What is planned at a site, next first, and a page of what came of it, newest first. */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    limit?: number;
+                    offset?: number;
+                };
                 header?: never;
                 path: {
                     slug: string;
@@ -5651,6 +5654,19 @@ export interface components {
              */
             fate: "heard" | "late" | "lost";
         };
+        /** Paging */
+        Paging: {
+            /**
+             * Limit
+             * @default 20
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+        };
         /** PathLeg */
         PathLeg: {
             /** Leg */
@@ -5999,8 +6015,13 @@ export interface components {
         PlanList: {
             /** Plans */
             plans: components["schemas"]["PlanLine"][];
-            /** Series */
+            /**
+             * Series
+             * @description A page of them, newest first.
+             */
             series: components["schemas"]["SeriesLine"][];
+            /** Series Total */
+            series_total: number;
         };
         /** PlanMade */
         PlanMade: {

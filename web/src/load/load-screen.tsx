@@ -1,10 +1,12 @@
 // Load: plans of test calls, each with its cost and what speaks against it beside it, and what came of the last ones.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Model, post, put, remove } from "../api/client";
+import { useAddress } from "../shared/address";
 import { Button, FileLink, Note, Section } from "../shared/controls";
 import { dateTime, duration, plural } from "../shared/format";
+import { Pager } from "../shared/pager";
 import { slowing } from "../shared/polling";
 import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
@@ -19,6 +21,8 @@ const SITE_PACE = slowing(10_000);
 type Form = Model<"PlanForm">;
 type Plans = Model<"PlanList">;
 
+const SERIES = 10;
+
 export function LoadScreen({ id }: { id: string }) {
   const site = useQuery({
     queryKey: ["site", id],
@@ -29,23 +33,36 @@ export function LoadScreen({ id }: { id: string }) {
     queryKey: ["places", id],
     queryFn: () => get("PlacePage", `/api/sites/${id}/place`),
   });
+  const [search, set] = useAddress();
+  const page = Math.max(0, Number(search.get("page") ?? 0) || 0);
   const plans = useQuery({
-    queryKey: ["plans", id],
-    queryFn: () => get("PlanList", `/api/sites/${id}/plans`),
+    queryKey: ["plans", id, page],
+    queryFn: () => get("PlanList", `/api/sites/${id}/plans?limit=${SERIES}&offset=${page * SERIES}`),
+    placeholderData: keepPreviousData,
     refetchInterval: PACE,
   });
   if (!site.data || !places.data || !plans.data)
     return <Pending what="the plans" error={site.error ?? places.error ?? plans.error} />;
-  return <Plans site={site.data} places={places.data} plans={plans.data} />;
+  const pager = (
+    <Pager
+      page={page}
+      size={SERIES}
+      total={plans.data.series_total}
+      onPage={(next) => set("page", next ? String(next) : "")}
+    />
+  );
+  return <Plans site={site.data} places={places.data} plans={plans.data} pager={pager} />;
 }
 
 interface Props {
   site: Model<"SitePage">;
   places: Model<"PlacePage">;
   plans: Plans;
+  /** To older runs of plans. */
+  pager: ReactNode;
 }
 
-function Plans({ site, places, plans }: Props) {
+function Plans({ site, places, plans, pager }: Props) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const { probes, farEnds } = ends(places);
@@ -84,6 +101,7 @@ function Plans({ site, places, plans }: Props) {
       <Planned
         site={site}
         plans={plans}
+        pager={pager}
         onChange={(plan) => {
           setForm(plan.form);
           setChanging(plan.id);
@@ -147,18 +165,17 @@ function Plans({ site, places, plans }: Props) {
 function Planned(props: {
   site: Props["site"];
   plans: Plans;
+  pager: ReactNode;
   onChange: (plan: Plans["plans"][number]) => void;
 }) {
-  const { site, plans, onChange } = props;
+  const { site, plans, pager, onChange } = props;
   const queries = useQueryClient();
   const zone = site.brief.time_zone;
   const [problem, setProblem] = useState<string | null>(null);
   const drop = async (id: number) => {
     try {
-      queries.setQueryData(
-        ["plans", site.slug],
-        await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`),
-      );
+      await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`);
+      await queries.invalidateQueries({ queryKey: ["plans", site.slug] });
       setProblem(null);
       return true;
     } catch (error) {
@@ -235,6 +252,7 @@ function Planned(props: {
               </li>
             ))}
           </ul>
+          {pager}
         </Section>
       )}
     </>
