@@ -42,17 +42,21 @@ class _Seen:
 
     def notes(self) -> tuple[str, ...]:
         told = [
-            f"{count} packets of a kind of link that cannot be read (type {link}) are left out."
+            f"Left out, of a kind of link that cannot be read (type {link}): {_packets(count)}."
             for link, count in self.unknown_links.items()
         ]
         if self.shortened:
-            told.append(f"{self.shortened} RTP packets were captured in part only; their headers were read.")
+            told.append(f"Captured in part only, so that just the headers were read: {_packets(self.shortened)}.")
         if self.wrapped:
             told.append(
-                f"{self.wrapped} RTP packets came through a tunnel: the marking told is the inner one, which the line "
-                "outside did not see."
+                f"Through a tunnel: {_packets(self.wrapped)}. The marking told is the inner one, which the line outside "
+                "did not see."
             )
         return tuple(told)
+
+
+def _packets(count: int) -> str:
+    return "1 packet" if count == 1 else f"{count} packets"
 
 
 def find_streams(file: BinaryIO) -> FoundStreams:

@@ -220,6 +220,10 @@ def _tick_step(flow: _Flow) -> float:
     return float(np.median(steps)) if len(steps) else 0.0
 
 
+def _packets(count: int) -> str:
+    return "1 packet is" if count == 1 else f"{count} packets are"
+
+
 def _usual(values: Ints) -> int:
     return int(Counter(values.tolist()).most_common(1)[0][0])
 
@@ -269,9 +273,9 @@ def _stream(key: tuple[str, str, int], flow: _Flow, notes: list[str]) -> FoundSt
     timed = (once.kind == kind) | noise
     others = np.count_nonzero(~timed)
     if others:
-        notes.append(f"{others} packets are telephone events (keys pressed) or the like: their own timing is not told.")
+        notes.append(f"{_packets(others)} telephone events (keys pressed) or the like: their own timing is not told.")
     if noise.any():
-        notes.append(f"{np.count_nonzero(noise)} packets are comfort noise: the sender fell silent on purpose.")
+        notes.append(f"{_packets(np.count_nonzero(noise))} comfort noise: the sender fell silent on purpose.")
     numbers, at_us = every[timed], once.at_us[timed]
     ticks = np.concatenate(([0], np.cumsum(_signed(np.diff(once.timestamp[timed]), 32))))
     if len(np.unique(ticks)) < 5:

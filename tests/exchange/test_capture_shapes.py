@@ -122,7 +122,7 @@ def test_tunnelled(name: str) -> None:
     found = read(pcap(steady(60), 101, TUNNELS[name]))
     (stream,) = found.streams
     assert (len(stream.trace), stream.dscp, stream.source) == (60, {"46": 60}, "192.0.2.10:20000")
-    assert found.notes[0].startswith("60 RTP packets came through a tunnel")
+    assert found.notes[0].startswith("Through a tunnel: 60 packets.")
 
 
 @pytest.mark.parametrize("order", ["<", ">"])
@@ -148,7 +148,7 @@ def test_packets_captured_in_part_only() -> None:
         data += struct.pack("<4I", at // 1_000_000, at % 1_000_000, 44, len(packet)) + packet[:44]
     found = read(bytes(data))
     assert len(found.streams[0].trace) == 60
-    assert found.notes == ("60 RTP packets were captured in part only; their headers were read.",)
+    assert found.notes == ("Captured in part only, so that just the headers were read: 60 packets.",)
 
 
 def block(kind: int, body: bytes, order: str = "<") -> bytes:
@@ -181,7 +181,7 @@ def test_every_interface_of_a_pcapng(order: str) -> None:
     assert sorted((s.ssrc, len(s.trace), s.first_us) for s in found.streams) == [
         (n, 60, START_US + 30_000) for n in (7, 8, 9)
     ]
-    assert found.notes == ("5 packets of a kind of link that cannot be read (type 147) are left out.",)
+    assert found.notes == ("Left out, of a kind of link that cannot be read (type 147): 5 packets.",)
     assert not found.cut_short
 
 
@@ -299,7 +299,7 @@ def test_comfort_noise_between_speech() -> None:
     metrics = judged(stream).metrics
     assert (metrics.sent, metrics.lost, judged(stream).late) == (601, 0, 0)
     assert metrics.pdv_max_ms == pytest.approx(0, abs=0.2)
-    assert stream.notes == ("1 packets are comfort noise: the sender fell silent on purpose.",)
+    assert stream.notes == ("1 packet is comfort noise: the sender fell silent on purpose.",)
 
 
 @pytest.mark.parametrize("jump_s", [0.5, 3, 3600, -1])
