@@ -49,8 +49,8 @@ class _Seen:
             told.append(f"Captured in part only, so that just the headers were read: {_packets(self.shortened)}.")
         if self.wrapped:
             told.append(
-                f"Through a tunnel: {_packets(self.wrapped)}. The marking told is the inner one, which the line outside "
-                "did not see."
+                f"Through a tunnel: {_packets(self.wrapped)}. The marking told is the inner one, which the line "
+                "outside did not see."
             )
         return tuple(told)
 

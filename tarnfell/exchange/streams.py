@@ -273,9 +273,11 @@ def _stream(key: tuple[str, str, int], flow: _Flow, notes: list[str]) -> FoundSt
     timed = (once.kind == kind) | noise
     others = np.count_nonzero(~timed)
     if others:
-        notes.append(f"{_packets(others)} telephone events (keys pressed) or the like: their own timing is not told.")
+        notes.append(
+            f"{_packets(int(others))} telephone events (keys pressed) or the like: their own timing is not told."
+        )
     if noise.any():
-        notes.append(f"{_packets(np.count_nonzero(noise))} comfort noise: the sender fell silent on purpose.")
+        notes.append(f"{_packets(int(np.count_nonzero(noise)))} comfort noise: the sender fell silent on purpose.")
     numbers, at_us = every[timed], once.at_us[timed]
     ticks = np.concatenate(([0], np.cumsum(_signed(np.diff(once.timestamp[timed]), 32))))
     if len(np.unique(ticks)) < 5:
