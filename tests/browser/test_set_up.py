@@ -66,7 +66,7 @@ def brief_a_site(page: Page) -> None:
     page.press("Save as preset …")
     page.fill("Name of the preset", "House rule")
     page.press("Save")
-    page.see("Saved with Merrow Sound Ferries.")
+    page.see("Saved with Sound Kiosks.")
     assert page.driver.current_url.endswith("/new-site")
     page.press("Delete preset “House rule”")
     page.see("not saved as a preset")
