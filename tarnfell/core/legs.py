@@ -59,6 +59,7 @@ class Reached:
     through_loss_pct: float
     through_p50_ms: float | None
     through_p95_ms: float | None
+    """Of the whole logs or, minute by minute, the 95th percentile of the minutes' own."""
 
 
 @dataclass(frozen=True)
@@ -99,7 +100,8 @@ def echo_path(targets: Sequence[Target]) -> EchoPath:
     common = _common_minutes(ordered)
     places = [_reached(ordered, i, common) for i in range(len(ordered))]
     legs = [_adds(places[i - 1] if i else None, place) for i, place in enumerate(places)]
-    return EchoPath(places, legs, len(common) if common else None, _not_faults(places), _says(legs, places))
+    says = _says(legs, places, "in its worst minutes" if common else "at the 95th percentile")
+    return EchoPath(places, legs, len(common) if common else None, _not_faults(places), says)
 
 
 def _common_minutes(targets: Sequence[Target]) -> list[int]:
@@ -179,7 +181,7 @@ def _not_faults(places: Sequence[Reached]) -> list[tuple[str, str]]:
     return told
 
 
-def _says(legs: Sequence[LegAdds], places: Sequence[Reached]) -> str:
+def _says(legs: Sequence[LegAdds], places: Sequence[Reached], at_worst: str) -> str:
     lossy = max(legs, key=lambda leg: leg.loss_pct)
     slow = max(legs, key=lambda leg: (leg.p95_ms or 0.0) - (leg.p50_ms or 0.0))
     swings = (slow.p95_ms or 0.0) - (slow.p50_ms or 0.0)
@@ -191,14 +193,14 @@ def _says(legs: Sequence[LegAdds], places: Sequence[Reached]) -> str:
     if swings >= NOTICEABLE_MS:
         told.append(
             f"Delay swings most on the leg “{slow.leg}”: it adds {slow.p50_ms or 0:.0f} ms in the median and "
-            f"{slow.p95_ms or 0:.0f} ms at the 95th percentile."
+            f"{slow.p95_ms or 0:.0f} ms {at_worst}."
         )
     if told:
         return " ".join(told)
     last = places[-1]
     return (
         f"No leg stands out: through {ROLE_WORDS[last.role]} {last.through_loss_pct:.1f} % lost, "
-        f"{last.through_p95_ms or 0:.0f} ms round trip at the 95th percentile."
+        f"{last.through_p95_ms or 0:.0f} ms round trip {at_worst}."
     )
 
 

@@ -161,7 +161,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
         <h2 className="text-lg">{title}</h2>
         <p className="text-sm">{side.why}</p>
       </div>
-      <div className="mt-2 grid lg:grid-cols-[268px_1fr] gap-6">
+      <div className="mt-2 grid lg:grid-cols-[330px_1fr] gap-6">
         <div>
           <p className="text-3xl font-semibold">
             {fixed(f.mos, 2)}

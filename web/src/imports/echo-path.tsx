@@ -22,7 +22,9 @@ export function EchoPath({ path }: { path: Path }) {
                 <th>Leg</th>
                 <th>Loss added</th>
                 <th>Median added</th>
-                <th>95th percentile added</th>
+                <th title={path.minutes ? "95th percentile of the minutes’ own 95th percentiles" : undefined}>
+                  {path.minutes ? "Added in the worst minutes" : "95th percentile added"}
+                </th>
                 <th>Up to</th>
                 <th>Its own answers</th>
               </tr>

@@ -76,10 +76,11 @@ function Body({ page }: { page: Join }) {
                 stay awake and on this network.
               </li>
               <li>
-                Beside the file it keeps one folder,{" "}
-                <span className="font-mono text-[13px]">.local/share/tarnfell</span> in your own, with its
-                enrolment and what it has not delivered yet. That folder stays when the window is closed and
-                is deleted when the work is ended from here.
+                It keeps one folder in your home folder,{" "}
+                <span className="font-mono text-[13px]">.local/share/tarnfell</span> (on Windows{" "}
+                <span className="font-mono text-[13px]">AppData\Local\tarnfell</span>), with its enrolment and
+                results not yet delivered. Closing the window leaves that folder; ending the work from here
+                deletes it.
               </li>
             </ul>
           </Part>

@@ -112,7 +112,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
         <h2 className="text-lg whitespace-nowrap">{title}</h2>
         <p className="text-sm">{side.why}</p>
       </div>
-      <div className="mt-2 grid lg:grid-cols-[268px_1fr] gap-6">
+      <div className="mt-2 grid lg:grid-cols-[330px_1fr] gap-6">
         <div>
           <p className="text-3xl font-semibold">
             {fixed(f.score, 2)}
