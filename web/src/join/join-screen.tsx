@@ -79,8 +79,8 @@ function Body({ page }: { page: Join }) {
                 It keeps one folder in your home folder,{" "}
                 <span className="font-mono text-[13px]">.local/share/tarnfell</span> (on Windows{" "}
                 <span className="font-mono text-[13px]">AppData\Local\tarnfell</span>), with its enrolment and
-                results not yet delivered. Closing the window leaves that folder; ending the work from here
-                deletes it.
+                results not yet delivered. Closing the window leaves that folder; when your consultant ends
+                the work, the program deletes it.
               </li>
             </ul>
           </Part>
