@@ -79,3 +79,24 @@ def test_one_log_a_place() -> None:
 
 def test_a_stretch_counts_answers_without_a_time() -> None:
     assert stretch_of([1.0, None, None, 3.0], [True, True, False, True]) == Stretch(4, 1, 2.0, pytest.approx(2.9))
+
+
+@pytest.mark.parametrize(("lost_pct", "named"), [(0.4, False), (0.5, True)])
+def test_loss_below_half_a_percent_is_not_made_a_finding(lost_pct: float, named: bool) -> None:
+    assert ("are lost on the leg" in echo_path([target("gateway"), target("edge", lost_pct / 100)]).says) == named
+
+
+@pytest.mark.parametrize(("p95_ms", "named"), [(19.9, False), (20.0, True)])
+def test_swings_below_ten_milliseconds_are_not_made_a_finding(p95_ms: float, named: bool) -> None:
+    path = echo_path([target("gateway", 0, 10, p95_ms)])
+    assert ("Delay swings most" in path.says) == named
+
+
+@pytest.mark.parametrize(
+    ("own", "told"),
+    [((0, 40.0), False), ((0, 40.1), True), ((0.01, 20.0), False), ((0.011, 20.0), True)],
+)
+def test_how_slow_a_hop_must_be_to_be_called_so(own: tuple[float, float], told: bool) -> None:
+    """Twenty milliseconds or one percent beyond what passes through it."""
+    path = echo_path([target("gateway", own[0], 10, own[1]), target("edge", 0, 10, 20)])
+    assert bool(path.not_faults) == told

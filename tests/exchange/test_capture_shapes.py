@@ -185,6 +185,74 @@ def test_every_interface_of_a_pcapng(order: str) -> None:
     assert not found.cut_short
 
 
+def test_packets_of_the_older_kinds_of_block() -> None:
+    """Obsolete packet blocks carry a time; simple ones do not, and are cut to the interface's length."""
+    old, simple = steady(60), steady(60, ssrc=8)
+    data = pcapng("<", [(101, b"")], [])
+    for at, p in old:
+        data += block(
+            2, struct.pack("<HHIIII", 0, 0, at >> 32, at & 0xFFFFFFFF, len(p), len(p)) + p + bytes(-len(p) % 4)
+        )
+    found = read(data)
+    assert (len(found.streams[0].trace), found.streams[0].first_us) == (60, START_US + 30_000)
+    short = block(0x0A0D0D0A, struct.pack("<IHHq", 0x1A2B3C4D, 1, 0, -1)) + block(1, struct.pack("<HHI", 101, 0, 44))
+    for _, p in simple:
+        short += block(3, struct.pack("<I", len(p)) + p[:44])
+    cut = read(short)
+    assert (cut.packets, cut.cut_short) == (60, False)
+    # Without a time there is no stream to judge, and nothing is invented.
+    assert all(len(s.trace) == 60 for s in cut.streams)
+
+
+@pytest.mark.parametrize(
+    ("options", "units"),
+    [
+        (struct.pack("<HHB3xHH", 9, 1, 0x80 | 20, 0, 0), 2**20),
+        (struct.pack("<HHB3xHH", 9, 1, 3, 0, 0), 1000),
+        (struct.pack("<HHqHH", 14, 8, 1_000_000, 0, 0), 1_000_000),
+    ],
+)
+def test_resolutions_and_offsets_of_an_interface(options: bytes, units: int) -> None:
+    offset_s = 1_000_000 if units == 1_000_000 else 0
+    sent = steady(60)
+    packets = [(0, (at - offset_s * 1_000_000) * units // 1_000_000, p) for at, p in sent]
+    (stream,) = read(pcapng("<", [(101, options)], packets)).streams
+    assert stream.first_us == pytest.approx(START_US + 30_000, abs=1000)
+    assert stream.ptime_ms == pytest.approx(20, abs=0.01)
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+def test_the_modified_pcap_has_longer_heads(order: str) -> None:
+    out = struct.pack(order + "IHHIIII", 0xA1B2CD34, 2, 4, 0, 0, 65535, 101)
+    for at, p in steady(60):
+        out += struct.pack(order + "4IIHBB", at // 1_000_000, at % 1_000_000, len(p), len(p), 1, 0, 0, 0) + p
+    assert len(read(out).streams[0].trace) == 60
+
+
+@pytest.mark.parametrize("family", [10, 23, 24, 28, 30])
+def test_ipv6_on_a_loopback_of_any_system(family: int) -> None:
+    def six(p: bytes) -> bytes:
+        udp = p[20:]
+        addresses = socket.inet_pton(socket.AF_INET6, "2001:db8::1") + socket.inet_pton(socket.AF_INET6, "2001:db8::2")
+        return (
+            struct.pack("<I", family) + struct.pack("!IHBB", 6 << 28 | 0xB8 << 20, len(udp), 17, 60) + addresses + udp
+        )
+
+    (stream,) = read(pcap(steady(60), 0, six)).streams
+    assert (stream.source, stream.dscp) == ("[2001:db8::1]:20000", {"46": 60})
+
+
+def test_ipv6_with_extension_headers_and_a_fragment() -> None:
+    def six(p: bytes, offset: int = 0) -> bytes:
+        udp = p[20:]
+        head = b"\x2c\x00\x00\x00\x00\x00\x00\x00" + struct.pack("!BBHI", 17, 0, offset << 3, 5)
+        addresses = bytes(32)
+        return struct.pack("!IHBB", 6 << 28, len(udp) + len(head), 0, 60) + addresses + head + udp
+
+    assert len(read(pcap(steady(60), 101, six)).streams[0].trace) == 60
+    assert read(pcap(steady(60), 101, lambda p: six(p, 3))).streams == []
+
+
 def test_a_pcapng_cut_in_its_last_block() -> None:
     data = pcapng("<", [(101, b"")], [(0, at, p) for at, p in steady(60)])
     found = read(data[:-7])
@@ -214,6 +282,29 @@ def test_numbers_that_begin_anew_lose_nothing(first: int) -> None:
     stream = one(sent)
     assert (len(stream.trace), judged(stream).metrics.lost, judged(stream).late) == (1000, 0, 0)
     assert "sequence numbers began anew once" in stream.notes[0]
+    assert judged(stream).metrics.pdv_max_ms == pytest.approx(0, abs=0.1)
+
+
+@pytest.mark.parametrize(
+    ("waited_s", "numbers", "ticks"), [(70, 3500, 5000), (70, 9000, 560_000), (0.9, 3500, 560_000)]
+)
+def test_a_pause_that_does_not_fit_its_numbers_or_timestamps_is_no_outage(
+    waited_s: float, numbers: int, ticks: int
+) -> None:
+    """Numbers, timestamps and time must have gone on alike for what lies between to be lost."""
+    first = steady(300)
+    at = START_US + 300 * 20_000 + round(waited_s * 1e6)
+    stream = one(first + steady(300, first=400 + numbers, at_us=at, ticks=5000 + 160 * 300 + ticks))
+    assert judged(stream).metrics.lost == 0
+    assert "began anew once" in stream.notes[0]
+
+
+def test_keys_pressed_before_the_first_word() -> None:
+    sent = steady(300)
+    for i in range(20):
+        sent[i] = (sent[i][0], ip(rtp(100 + i, 5000, kind=101, size=4)))
+    stream = one(sent)
+    assert (judged(stream).metrics.sent, judged(stream).metrics.lost, judged(stream).late) == (300, 0, 0)
     assert judged(stream).metrics.pdv_max_ms == pytest.approx(0, abs=0.1)
 
 

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 
 import pytest
 
+from tarnfell.exchange import echolog
 from tarnfell.exchange.echolog import EchoLogError, parse_echo_log, parse_echo_logs, read_echo_logs
 from tarnfell.exchange.lines import decode, stamp_of
 
@@ -365,6 +366,34 @@ def test_stamps_of_a_shell(prefix: str, line: str) -> None:
     assert [(e.at_s, e.rtt_ms) for e in log.samples] == [(0, 7), (30, 7)]
     assert log.strange_count == 0
     assert (log.started is None) == (expected is None)
+
+
+@pytest.mark.parametrize("text", ["24:00:00", "10:60:00", "10:00:61", "", "   ", "host", "123:00:00"])
+def test_what_is_no_time_is_none(text: str) -> None:
+    assert stamp_of(text) is None
+
+
+@pytest.mark.parametrize(
+    ("text", "hour"), [("12:00:00 AM", 0), ("12:00:00 PM", 12), ("1:00:00 PM", 13), ("11:00:00 pm", 23)]
+)
+def test_clocks_of_twelve_hours(text: str, hour: int) -> None:
+    stamp = stamp_of(text)
+    assert stamp is not None
+    assert stamp.clock_s == hour * 3600
+
+
+def test_a_date_that_cannot_be_is_none() -> None:
+    stamp = stamp_of("31.02.2026 10:00:00")
+    assert stamp is not None
+    assert stamp.day is None
+
+
+def test_logs_longer_than_can_be_kept_ask_to_be_split(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(echolog, "MAX_SAMPLES", 10)
+    assert len(parse_echo_log(replies(*range(1, 11))).samples) == 10
+    for text in (replies(*range(1, 12)), replies(1, 2, 12), replies(*range(1, 7)) + HEAD + replies(*range(1, 6))):
+        with pytest.raises(EchoLogError, match="more than 10 samples"):
+            parse_echo_log(text)
 
 
 def test_an_outage_in_a_stamped_log_lasts_as_long_as_it_did() -> None:
