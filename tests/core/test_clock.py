@@ -116,18 +116,27 @@ def test_one_direction_relates_nothing() -> None:
     assert estimate_from_media(*([t] for t in media(0, 0, 20, 20, seconds=3))) is UNKNOWN
 
 
+def test_a_queue_in_some_windows_tilts_no_line() -> None:
+    """Up the line packets queue for 40 ms in the second minute; the clocks do not drift."""
+    plain = exchanges(0, 0, queue_ns=0, seconds=120)
+    late = np.where(plain.t1 > 6e10, 40_000_000, 0)
+    queued = Exchanges(plain.t1, plain.t2 + late, plain.t3 + late, plain.t4 + late)
+    assert estimate(queued).skew_ppm == 0
+
+
 # One direction's drift
 
 
 def drifting(seconds: int, ppm: float, step_ms: float = 0.0, jitter_ms: float = 1.0, queue: bool = False) -> Trace:
     rng = np.random.default_rng(8)
     sent = np.arange(seconds * 50) * 20_000
+    since_epoch = 1_790_000_000_000_000
     delay = 30_000 + sent * ppm * 1e-6 + rng.exponential(jitter_ms * 1000, len(sent))
     delay[len(sent) // 3 :] += step_ms * 1000
     if queue:
         delay += 100_000 * np.abs(np.sin(sent / 7e6))
     numbers = np.arange(len(sent))
-    return build_trace(numbers, sent, numbers, (sent + delay).astype(np.int64))
+    return build_trace(numbers, sent + since_epoch, numbers, (sent + delay).astype(np.int64) + since_epoch)
 
 
 @pytest.mark.parametrize(

@@ -125,6 +125,11 @@ def test_halves_are_bounded_in_number_size_and_age(tmp_path: Path, monkeypatch: 
     assert folder.take(f"{4:064x}") is None
     monkeypatch.setattr(kept, "MOST_BYTES", 100)
     assert not folder.keep("01" * 32, bytes(101))
+    for i in range(3):
+        assert folder.keep(f"{90 + i:064x}", bytes(40))
+        os.utime(tmp_path / "halves" / f"{90 + i:064x}.half", (time.time() + i,) * 2)
+    assert folder.keep("23" * 32, bytes(10))
+    assert [folder.take(f"{90 + i:064x}") is not None for i in range(3)] == [False, True, True]
     assert not folder.keep("../../etc/passwd", b"z")
     assert folder.take("../../etc/passwd") is None
     assert (tmp_path / "halves").stat().st_mode & 0o077 == 0

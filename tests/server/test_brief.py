@@ -307,7 +307,7 @@ def test_a_list_changes_the_sites_it_names_and_leaves_what_it_does_not_say(house
     ("column", "cell", "says"),
     [
         ("blackouts", "lunch", "blackouts: “lunch” is not as"),
-        ("blackouts", "12 12:75-13:00", "“12:75” is not a time"),
+        ("blackouts", "12 12:60-13:00", "“12:60” is not a time"),
         ("contacts", "a|b|c|d|e", "contacts: “a|b|c|d|e” is not as"),
         ("video", "720p30", "video: “720p30” is not as"),
         ("video", "9k x 1", "no video profile “9k”"),

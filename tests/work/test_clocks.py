@@ -14,6 +14,7 @@ from tarnfell.store import clocks as clock_store
 from tarnfell.store import runs
 from tarnfell.store.db import open_database, writing
 from tarnfell.wire.record import Record, join_parts
+from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.uploads import judge_upload
 from tests.server.conftest import set_up
 
@@ -96,6 +97,12 @@ def test_a_queue_that_stood_through_a_whole_run_is_told_by_the_runs_around_it(
     assert relation is not None
     # Twelve seconds of a skew nobody could measure are in it.
     assert relation.uncertainty_ms == pytest.approx(10 + 1.2, abs=0.1)
+    # A call's own page is of the same relation, not of the run's packets alone.
+    (call,) = call_store.calls_of_run(db, queued)
+    assert relation_of(call) == relation
+    db.execute("UPDATE run SET clock_relation = NULL")
+    (waiting,) = call_store.calls_of_run(db, queued)
+    assert relation_of(waiting).uncertainty_ms == pytest.approx(110 + 1.2, abs=0.2)
 
 
 def test_a_run_after_three_calm_ones_is_right_at_once(db: sqlite3.Connection) -> None:
