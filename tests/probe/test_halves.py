@@ -124,6 +124,7 @@ def test_halves_are_bounded_in_number_size_and_age(tmp_path: Path, monkeypatch: 
     folder.keep("ef" * 32, b"y")
     assert folder.take(f"{4:064x}") is None
     monkeypatch.setattr(kept, "MOST_BYTES", 100)
+    monkeypatch.setattr(kept, "MOST_FILES", 256)
     assert not folder.keep("01" * 32, bytes(101))
     for i in range(3):
         assert folder.keep(f"{90 + i:064x}", bytes(40))
