@@ -3,18 +3,24 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, upload } from "../api/client";
+import { useAddress } from "../shared/address";
 import { Note, Section } from "../shared/controls";
 import { SelectField } from "../shared/fields";
 import { dateTime } from "../shared/format";
+import { Pager } from "../shared/pager";
 import { Pending, Trail } from "../shared/screen";
 import { EchoPath } from "./echo-path";
 import { ROLES, roleWords } from "./roles";
+
+const PAGE = 25;
 
 export function ImportsScreen({ id }: { id: string }) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [codec, setCodec] = useState("");
   const [role, setRole] = useState("");
+  const [search, set] = useAddress();
+  const at = Math.max(0, Number(search.get("page") ?? 0) || 0);
   const [busy, setBusy] = useState<string | null>(null);
   const [problems, setProblems] = useState<string[]>([]);
   const list = useQuery({
@@ -117,7 +123,7 @@ export function ImportsScreen({ id }: { id: string }) {
           </p>
         )}
         <ul>
-          {page.imports.map((one) => (
+          {page.imports.slice(at * PAGE, (at + 1) * PAGE).map((one) => (
             <li key={one.id} className="hair grid gap-x-6 border-b py-2 md:grid-cols-[1fr_150px_1.2fr_170px]">
               <Link
                 to={`/imports/${one.id}`}
@@ -137,6 +143,12 @@ export function ImportsScreen({ id }: { id: string }) {
             </li>
           ))}
         </ul>
+        <Pager
+          page={at}
+          size={PAGE}
+          total={page.imports.length}
+          onPage={(i) => set("page", i ? String(i) : "")}
+        />
       </Section>
     </>
   );
