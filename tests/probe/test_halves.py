@@ -92,11 +92,12 @@ def test_both_halves_of_a_broken_run_are_joined(tmp_path: Path) -> None:
         assert "far_end" in head.meta["self_check"]
         for call in calls:
             assert "half" not in call.meta
-            # About three seconds went up and came down before the cut; nothing the far end sent later counts.
+            # About three seconds went up and came down before the cut.
             assert 100 < len(call.values("up.arrival_seq")) <= len(call.values("up.sent_us"))
-            sent = call.values("down.sent_us")
-            assert 100 < len(call.values("down.arrival_seq")) <= len(sent)
-            assert sent[-1] - sent[0] <= (result.cut.after_s + 0.1) * 1e6
+            sent, arrived = call.values("down.sent_us"), call.values("down.arrival_seq")
+            assert 100 < len(arrived) <= len(sent)
+            # Nothing the far end sent after the cut counts; what arrived stays, however late a busy machine sent it.
+            assert len(sent) == max(arrived) + 1 or sent[-1] - sent[0] <= (result.cut.after_s + 0.1) * 1e6
         # It stays until its time is over: the answer may have been lost.
         assert completed(run, ticket) == whole
         with pytest.raises(NotKept):

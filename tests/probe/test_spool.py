@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -114,8 +115,17 @@ def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch
     server.answers["/api/probe/jobs/5/record"] = (503, b"busy")
     (state / "spool" / "000000005.record").write_bytes(b"r5")
     stop = threading.Event()
-    threading.Timer(1.0, stop.set).start()
+
+    def stop_when_asked_three_times() -> None:
+        limit = time.monotonic() + 60
+        while server.paths().count("/api/probe/jobs/5/record") < 3 and time.monotonic() < limit:
+            time.sleep(0.02)
+        stop.set()
+
+    watcher = threading.Thread(target=stop_when_asked_three_times)
+    watcher.start()
     run_agent(State(state), stop)
+    watcher.join()
     assert server.paths().count("/api/probe/jobs/5/record") >= 3
     assert agent_status(State(state))["waiting_results"] == 1
     server.answers.clear()
