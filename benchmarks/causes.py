@@ -160,7 +160,7 @@ def report() -> str:
         besides: Counter[str] = Counter()
         weeks = QUIET_SEEDS if kind == "quiet" else SEEDS
         for seed in range(weeks):
-            keys = [c.key for c in said_of(kind, seed).causes]
+            keys = [c.key for c in said_of(kind, seed).faults]
             first[keys[0] if keys else "nothing"] += 1
             besides.update(set(keys[1:]))
         told = ", ".join(f"{key} {n}" for key, n in first.most_common())

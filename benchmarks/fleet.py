@@ -78,7 +78,7 @@ def _set_up(folder: Path) -> tuple[list[str], list[int]]:
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         for n in range(PROBES):
             site = sites.add_site(db, engagement, **{**SITE, "slug": f"site-{n}"})
-            probe = probes.add_probe(db, site, places.add_spot(db, site, "desk", "desk"), f"probe-{n}")
+            probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), f"probe-{n}")
             enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "simulated"})
             assert enrolled is not None
             secrets.append(enrolled[1])

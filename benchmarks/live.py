@@ -96,7 +96,9 @@ def _server(far_host: str) -> Iterator[tuple[Path, int, str]]:
             site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
             far = places.add_far_end(db, "far", "", far_host, rig.CONTROL_PORT, rig.KEY)
             places.choose_far_end(db, site, far)
-            code = probes.invite(db, probes.add_probe(db, site, places.add_spot(db, site, "desk", "desk"), "probe"))
+            code = probes.invite(
+                db, probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), "probe")
+            )
         db.close()
         port = 18_000 + (hash(name) % 2000)
         serve = ("-m", "tarnfell.cli", "serve", "--data", name, "--bind", f"127.0.0.1:{port}")

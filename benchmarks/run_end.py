@@ -91,7 +91,7 @@ def _set_up(folder: Path, calls: int, seconds: int) -> tuple[str, int]:
         add_user(db, Person.EMAIL, "Bench", Person.PASSWORD)
         site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
-        probe = probes.add_probe(db, site, places.add_spot(db, site, "desk", "desk"), "probe")
+        probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), "probe")
         enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "here"})
         assert enrolled is not None
         run = runs.add_run(

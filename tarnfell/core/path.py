@@ -1,4 +1,4 @@
-"""What the way between spot and far end adds, direction by direction."""
+"""What the way between test point and far end adds, direction by direction."""
 
 from __future__ import annotations
 

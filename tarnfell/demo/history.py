@@ -72,7 +72,7 @@ def _set_up(db: sqlite3.Connection, engagement: int, site: DemoSite) -> _Ids:
     shared = {f.name: f.id for f in place_store.far_ends(db)}
     far_end = shared.get(name) or place_store.add_far_end(db, name, place, address, 4870, "demo-key-of-no-real-far-end")
     place_store.choose_far_end(db, site_id, far_end)
-    probe = add_probe(db, site_id, place_store.add_spot(db, site_id, site.spot, "desk"), site.probe)
+    probe = add_probe(db, site_id, place_store.add_test_point(db, site_id, site.test_point, "desk"), site.probe)
     return _Ids(site_id, probe, far_end)
 
 

@@ -29,7 +29,7 @@ class DemoSite:
     """A site with seven days behind it, or (without ways) one that is only set up."""
 
     values: dict[str, Any]
-    spot: str
+    test_point: str
     probe: str
     far_end: tuple[str, str, str]
     """Name, place, address."""
@@ -74,7 +74,7 @@ SITES = (
             "video": (VideoNeed("360p", 1), VideoNeed("screen", 1)),
             **USUAL,
         },
-        spot="reception desk",
+        test_point="reception desk",
         probe="harbour-desk",
         far_end=("service-west", "hosted service, west", "198.51.100.20"),
         up=Way(rate_kbps=200_000, queue_ms=25, base_ms=9.0, jitter_ms=0.25, loss_pct=0.004, burst_rate=0.7),
@@ -106,7 +106,7 @@ SITES = (
             "firewall_by": "Merrow IT (made up)",
             **USUAL,
         },
-        spot="dispatch office",
+        test_point="dispatch office",
         probe="depot-dispatch",
         far_end=("service-west", "hosted service, west", "198.51.100.20"),
         up=Way(rate_kbps=10_000, queue_ms=420, base_ms=14.0, jitter_ms=0.9, loss_pct=0.02, burst_rate=1.18),
@@ -132,7 +132,7 @@ SITES = (
             "required_days": 1,
             "required_busy_hours": 1,
         },
-        spot="this machine",
+        test_point="this machine",
         probe="bench-probe",
         far_end=("bench-far-end", "this machine, behind the stand-in path", "127.0.0.1"),
     ),

@@ -32,7 +32,7 @@ class SiteFacts:
     down_kbps: int | None
     up_kbps: int | None
     provider: str
-    spot: str
+    test_point: str
     far_end: str
     codec: Codec
     ptime_ms: int

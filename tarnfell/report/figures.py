@@ -78,8 +78,8 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
     return "".join(parts)
 
 
-def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
-    """Spot to far end, up above and down below, each pointing its way and painted by what it adds."""
+def path_svg(test_point: str, far_end: str, up: Leg, down: Leg) -> str:
+    """TestPoint to far end, up above and down below, each pointing its way and painted by what it adds."""
     near, far = 130, 510
     parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 78" role="img" aria-label="Call path">']
     for leg, y, name, start, end in ((up, 24, "Up", near, far), (down, 42, "Down", far, near)):
@@ -94,7 +94,7 @@ def path_svg(spot: str, far_end: str, up: Leg, down: Leg) -> str:
         text_y = 16 if name == "Up" else 70
         parts.append(f'<text x="320" y="{text_y}" text-anchor="middle" {_TYPE}>{name}: {loss}, {added}</text>')
     parts.append(f'<path d="M{near} 18V60M{far} 18V60" stroke="{INK}" stroke-width="1.6"/>')
-    parts.append(f'<text x="{near - 8}" y="43" text-anchor="end" {_TYPE}>{escape(spot)}</text>')
+    parts.append(f'<text x="{near - 8}" y="43" text-anchor="end" {_TYPE}>{escape(test_point)}</text>')
     parts.append(f'<text x="{far + 8}" y="43" {_TYPE}>{escape(far_end)}</text>')
     parts.append("</svg>")
     return "".join(parts)

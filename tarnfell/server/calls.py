@@ -210,7 +210,7 @@ def _packets(trace: Trace, heard: Playout) -> tuple[list[PacketPoint], bool]:
             PacketPoint(
                 at_ms=float(at[i]),
                 pdv_ms=None if missing else float(pdv[i]),
-                fate="lost" if missing else "late" if late[i] else "heard",
+                fate="lost" if missing else "late" if late[i] else "in time",
             )
         )
     return points, thinned

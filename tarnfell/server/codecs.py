@@ -49,7 +49,7 @@ def show_values(slug: str) -> ValuesPage:
 
 @endpoint(blueprint, "PUT", "/api/engagements/<slug>/codecs/<name>", response=ValuesPage)
 def keep_values(slug: str, name: str, body: CodecValues) -> ValuesPage:
-    """Put own values in place of planning values. Every run of that codec is judged again from its packets."""
+    """Put own values in place of planning values. Every run and imported stream of that codec is judged again."""
     engagement = require_engagement(slug)
     try:
         codec = with_values(find_codec(name), body.ie, body.bpl, body.why)

@@ -17,20 +17,16 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.schedule import Quiet, Span, from_us, next_start, quiet_span, to_us
-from tarnfell.server.presence import is_heard
-from tarnfell.store import calls as call_store
-from tarnfell.store import clocks as clock_store
-from tarnfell.store import codecs as codec_store
+from tarnfell.server.presence import is_online
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store import videos as video_store
-from tarnfell.store.db import connect, now_us, writing
+from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.ingest.uploads import judge_again
+from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
 
 GRACE_US = 10 * 60 * 1_000_000
 """How late a series may begin before it counts as missed."""
@@ -82,19 +78,10 @@ def tick(db: sqlite3.Connection, at_us: int | None = None) -> None:
 
 
 def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
-    """Judge runs again whose codec values or clocks are known better, newest first, for a moment at a time."""
-    until = time.monotonic() + for_s
-    while time.monotonic() < until:
-        stale = codec_store.stale_runs(db, 1)
-        if not stale:
-            return
-        run = run_store.run_by_id(db, stale[0])
-        codec = codec_store.codec_of_site(db, run.site_id, run.codec)
-        # Outside the transaction: others may write meanwhile.
-        calls, videos = call_store.calls_of_run(db, run.id), video_store.videos_of_run(db, run.id)
-        fresh = judge_again(calls, videos, run, codec, clock_store.runs_of_pair(db, run))
-        with writing(db):
-            call_store.replace_figures(db, run, fresh)
+    """Judge again what is known better now, for a moment at a time."""
+    until, data = time.monotonic() + for_s, folder_of(db)
+    while time.monotonic() < until and (judge_stale_run(db) or read_stale_import(db, data)):
+        pass
 
 
 def _begin(db: sqlite3.Connection, plan: Plan, at: int) -> None:
@@ -171,7 +158,7 @@ def _what_stands_against(db: sqlite3.Connection, site: Site, plan: Plan, under_w
     probe = probe_store.probe_by_id(db, plan.probe_id)
     if probe.retired_us is not None:
         return f"{probe.name} has ended its work."
-    if not is_heard(probe):
+    if not is_online(probe):
         return f"{probe.name} was offline."
     return None
 

@@ -98,7 +98,7 @@ def _line(site: Site) -> SiteLine:
     verdict = evaluation.verdict
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
-    spot = probes[0].spot if probes else "no probe"
+    test_point = probes[0].test_point if probes else "no probe"
     return SiteLine(
         slug=site.slug,
         name=site.name,
@@ -112,7 +112,7 @@ def _line(site: Site) -> SiteLine:
         verdict=verdict_view(evaluation),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
-        path=path_view(evaluation, spot, far_ends[0] if far_ends else None),
+        path=path_view(evaluation, test_point, far_ends[0] if far_ends else None),
         strip=strip_view(evaluation),
         next=next_step(
             evaluation,

@@ -128,12 +128,12 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
     )
 
 
-def path_view(evaluation: Evaluation, spot: str, far_end: FarEnd | None) -> PathView | None:
+def path_view(evaluation: Evaluation, test_point: str, far_end: FarEnd | None) -> PathView | None:
     if not evaluation.readings:
         return None
     up, down = evaluation.legs
     return PathView(
-        spot=spot,
+        test_point=test_point,
         far_end=far_end.name if far_end else "far end",
         place=far_end.place if far_end else "",
         up=LegView.model_validate(up),

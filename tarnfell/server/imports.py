@@ -29,7 +29,7 @@ from tarnfell.server.models.imports import (
     ImportSummary,
     PathLeg,
     PathPlace,
-    SpotChoice,
+    TestPointChoice,
 )
 from tarnfell.server.sites import require_site
 from tarnfell.store import engagements as engagement_store
@@ -119,8 +119,11 @@ def show_import(import_id: int) -> ImportPage:
             _known(EchoView, {**echo, "role": choices.roles.get(str(i)), "started_us": started_us(echo, choices, zone)})
             for i, echo in enumerate(result["echoes"])
         ],
-        spots=[SpotChoice(id=spot.id, name=spot.name) for spot in place_store.spots_of(g.db, site.id)],
-        spot_id=choices.spot_id,
+        test_points=[
+            TestPointChoice(id=test_point.id, name=test_point.name)
+            for test_point in place_store.test_points_of(g.db, site.id)
+        ],
+        test_point_id=choices.test_point_id,
         shown=choices.shown,
         starts_local=choices.starts_local,
         days=sorted({cell.day for cell in cells_of(result, choices, zone)}),
@@ -205,7 +208,9 @@ def _check(said: dict[str, Any], one: Imported, site: Site) -> None:
     hosts = len(one.result["echoes"])
     if any(not key.isdigit() or int(key) >= hosts for key in said.get("roles") or {}):
         raise Problem(422, "There is no such log in this file.")
-    if said.get("spot_id") is not None and said["spot_id"] not in [s.id for s in place_store.spots_of(g.db, site.id)]:
+    if said.get("test_point_id") is not None and said["test_point_id"] not in [
+        s.id for s in place_store.test_points_of(g.db, site.id)
+    ]:
         raise Problem(422, "This site has no such test point.")
     if said.get("starts_local"):
         try:

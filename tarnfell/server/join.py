@@ -12,7 +12,7 @@ from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import load_words
 from tarnfell.server.models.places import Destination, JoinLoad, JoinPage
-from tarnfell.server.presence import is_heard, look_at
+from tarnfell.server.presence import is_online, look_at
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import people
 from tarnfell.store import places as place_store
@@ -30,7 +30,7 @@ _SAYS = {
     "expired": "This link has expired. Ask whoever sent it for a new one.",
     "revoked": "This link was revoked. If you expected it to work, ask whoever sent it.",
     "running": "It is running and online. Leave its window open and the computer awake; there is nothing else to do.",
-    "silent": "It was running and is offline now. Is the computer awake, on the network, and the window still open? "
+    "offline": "It was running and is offline now. Is the computer awake, on the network, and the window still open? "
     "Start the same file again to go on.",
     "finished": "The work is finished. You can close the window and delete the file. Thank you.",
 }
@@ -53,7 +53,7 @@ def show_join(code: str) -> JoinPage:
     return JoinPage(
         site=site.name,
         engagement=engagement_store.engagement_by_id(g.db, site.engagement_id).name,
-        spot=probe.spot,
+        test_point=probe.test_point,
         probe=probe.name,
         from_whom=inviter.name if inviter else "your consultant",
         until_us=invitation.until_us,
@@ -71,7 +71,7 @@ def show_join(code: str) -> JoinPage:
 
 @endpoint(blueprint, "GET", f"/api/join/<code>/{probe_file.FILE_NAME}", audience="anyone", produces="application/zip")
 def fetch_file(code: str) -> Response:
-    """The probe's file, made for its spot."""
+    """The probe's file, made for its test_point."""
     invitation = _require(code)
     if not invitation.good:
         raise Problem(410, _SAYS[_state(invitation, probe_store.probe_by_id(g.db, invitation.probe_id))])
@@ -110,7 +110,7 @@ def _state(invitation: Invitation, probe: Probe) -> str:
         return "open" if invitation.until_us > now_us() else "expired"
     if probe.retired_us is not None:
         return "finished"
-    return "running" if is_heard(probe) else "silent"
+    return "running" if is_online(probe) else "offline"
 
 
 def _loads(probe: Probe) -> list[JoinLoad]:

@@ -15,7 +15,7 @@ from tarnfell.work.ingest.files import Choices, cells_of
 
 def imported_on_sheet(db: sqlite3.Connection, site: Site) -> list[ImportedOnSheet]:
     """The files that stand beside the site's day sheet."""
-    spots = {spot.id: spot.name for spot in place_store.spots_of(db, site.id)}
+    test_points = {test_point.id: test_point.name for test_point in place_store.test_points_of(db, site.id)}
     zone = ZoneInfo(site.time_zone)
     shown = [(one, Choices.of(one.choices)) for one in import_store.imports_of(db, site.id)]
     return [
@@ -23,7 +23,7 @@ def imported_on_sheet(db: sqlite3.Connection, site: Site) -> list[ImportedOnShee
             id=one.id,
             name=one.name,
             kind=one.kind,
-            spot=spots.get(choices.spot_id or 0),
+            test_point=test_points.get(choices.test_point_id or 0),
             cells=[ImportedCell(**asdict(cell)) for cell in cells_of(one.result, choices, zone)],
         )
         for one, choices in shown

@@ -1,4 +1,4 @@
-"""The places of a site as they are shown: spots with their probes, far ends with their distances, what was asked."""
+"""The places of a site as they are shown: test points with their probes, far ends with their distances, tasks."""
 
 from __future__ import annotations
 
@@ -9,17 +9,18 @@ from flask import g
 
 from tarnfell.server import probe_file
 from tarnfell.server.models.places import (
+    ArchivedFarEnd,
     CommandView,
     DistanceView,
     FarEndCard,
     InvitationView,
     PlacePage,
     ProbeCard,
-    SpotKindView,
-    SpotView,
     Surroundings,
+    TestPointKindView,
+    TestPointView,
 )
-from tarnfell.server.presence import is_heard
+from tarnfell.server.presence import is_online
 from tarnfell.server.sites import STATE_WORDS
 from tarnfell.store import commands as command_store
 from tarnfell.store import engagements as engagement_store
@@ -32,7 +33,7 @@ from tarnfell.store.probes import Invitation, Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 
-SPOT_KINDS: dict[str, tuple[str, str]] = {
+TEST_POINT_KINDS: dict[str, tuple[str, str]] = {
     "farthest": ("Farthest subnet", "As far from the WAN edge as people work: every switch in between is measured."),
     "desk": ("Desk", "Where calls are really taken, on the wire they are taken on."),
     "wireless": ("Desk on Wi-Fi", "The same desk by radio; beside a wired one it tells what the radio adds."),
@@ -46,7 +47,7 @@ HISTORY_SHOWN = 12
 def place_page(site: Site) -> PlacePage:
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     probes = probe_store.probes_of(g.db, site.id)
-    spots = place_store.spots_of(g.db, site.id)
+    test_points = place_store.test_points_of(g.db, site.id)
     return PlacePage(
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
@@ -55,19 +56,26 @@ def place_page(site: Site) -> PlacePage:
         time_zone=site.time_zone,
         medium=site.medium,
         provider=site.provider,
-        spots=[
-            SpotView(
+        test_points=[
+            TestPointView(
                 id=s.id,
                 name=s.name,
                 kind=s.kind,
-                kind_words=SPOT_KINDS[s.kind][0],
+                kind_words=TEST_POINT_KINDS[s.kind][0],
                 note=s.note,
-                probes=[_card(p) for p in probes if p.spot_id == s.id],
+                probes=[_card(p) for p in probes if p.test_point_id == s.id],
             )
-            for s in spots
+            for s in test_points
         ],
-        spot_kinds=[SpotKindView.model_validate({"kind": k, "words": w, "why": y}) for k, (w, y) in SPOT_KINDS.items()],
+        test_point_kinds=[
+            TestPointKindView.model_validate({"kind": k, "words": w, "why": y})
+            for k, (w, y) in TEST_POINT_KINDS.items()
+        ],
         far_ends=_far_end_cards(g.db, site, probes),
+        archived_far_ends=[
+            ArchivedFarEnd(id=far.id, name=far.name, archived_us=far.archived_us or 0)
+            for far in place_store.archived_hosts(g.db)
+        ],
     )
 
 
@@ -113,11 +121,11 @@ def _card(probe: Probe) -> ProbeCard:
     return ProbeCard(
         id=probe.id,
         name=probe.name,
-        spot_id=probe.spot_id,
+        test_point_id=probe.test_point_id,
         state=state,  # type: ignore[arg-type]
         says=says,
-        heard_from=probe.heard_from,
-        last_heard_us=probe.last_heard_us,
+        contact_address=probe.contact_address,
+        last_contact_us=probe.last_contact_us,
         enrolled_us=probe.enrolled_us,
         around=around(probe.environment),
         invitation=_invitation(invitation) if invitation else None,
@@ -128,22 +136,22 @@ def _card(probe: Probe) -> ProbeCard:
 
 
 def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
-    """Whether a probe is heard and, where it is not, what to try."""
+    """Whether a probe is online and, where it is not, what to try."""
     if probe.enrolled_us is None:
         if invitation is None or not invitation.good:
-            return "not placed", "It has no link that works. Make one and send it to somebody at the site."
+            return "never online", "It has no link that works. Make one and send it to somebody at the site."
         if invitation.fetched_us:
-            return "not placed", "The file was fetched but the probe has not spoken. Ask whether it was started."
+            return "never online", "The file was fetched but the probe has not spoken. Ask whether it was started."
         if invitation.opened_us:
-            return "not placed", "The page was opened; the file has not been fetched yet."
-        return "not placed", "Send its link to somebody at the site."
-    if is_heard(probe):
-        return "heard", "Ready to take work."
+            return "never online", "The page was opened; the file has not been fetched yet."
+        return "never online", "Send its link to somebody at the site."
+    if is_online(probe):
+        return "online", "Ready to take work."
     medium = str(probe.environment.get("medium") or "")
     hint = "Ask somebody there: is the machine on and awake, and is the probe's window still open?"
     if medium == "Wi-Fi":
         hint += " It was on Wi-Fi: is it still in range?"
-    return "silent", f"{hint} Starting the same file again is enough; what it measured is kept there."
+    return "offline", f"{hint} Starting the same file again is enough; what it measured is kept there."
 
 
 def around(environment: dict[str, Any]) -> Surroundings:

@@ -1,4 +1,4 @@
-"""Placing: spots on a site's path, probes brought there by a link, far ends to call, and what probes are told to do."""
+"""Placing: test points on a site's path, probes brought there by a link, far ends to call, tasks of probes."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tarnfell.server.models.places import (
     FarEndForm,
     PlacePage,
     ProbeForm,
-    SpotForm,
+    TestPointForm,
 )
 from tarnfell.server.place_page import place_page
 from tarnfell.server.presence import look_at
@@ -25,7 +25,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import writing
-from tarnfell.store.places import FarEnd, Spot
+from tarnfell.store.places import FarEnd, TestPoint
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 
@@ -37,65 +37,67 @@ ANSWER_MEDIA = (20000, 20399)
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/place", response=PlacePage)
 def show_places(slug: str) -> PlacePage:
-    """Spots, probes and far ends of a site."""
+    """TestPoints, probes and far ends of a site."""
     site = require_site(slug)
     look_at(site.id)
     return place_page(site)
 
 
-@endpoint(blueprint, "POST", "/api/sites/<slug>/spots", response=PlacePage)
-def add_spot(slug: str, body: SpotForm) -> PlacePage:
-    """One more spot on the site's path."""
+@endpoint(blueprint, "POST", "/api/sites/<slug>/test-points", response=PlacePage)
+def add_test_point(slug: str, body: TestPointForm) -> PlacePage:
+    """One more test point on the site's path."""
     site = require_site(slug)
     with writing(g.db):
-        place_store.add_spot(g.db, site.id, body.name, body.kind, body.note)
+        place_store.add_test_point(g.db, site.id, body.name, body.kind, body.note)
     return place_page(site)
 
 
-@endpoint(blueprint, "PUT", "/api/sites/<slug>/spots/<int:spot_id>", response=PlacePage)
-def change_spot(slug: str, spot_id: int, body: SpotForm) -> PlacePage:
-    """Rename or move a spot."""
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/test-points/<int:test_point_id>", response=PlacePage)
+def change_test_point(slug: str, test_point_id: int, body: TestPointForm) -> PlacePage:
+    """Rename or move a test_point."""
     site = require_site(slug)
-    _require_spot(site, spot_id)
+    _require_test_point(site, test_point_id)
     with writing(g.db):
-        place_store.change_spot(g.db, spot_id, body.name, body.kind, body.note)
+        place_store.change_test_point(g.db, test_point_id, body.name, body.kind, body.note)
     return place_page(site)
 
 
-@endpoint(blueprint, "DELETE", "/api/sites/<slug>/spots/<int:spot_id>", response=PlacePage)
-def remove_spot(slug: str, spot_id: int) -> PlacePage:
+@endpoint(blueprint, "DELETE", "/api/sites/<slug>/test-points/<int:test_point_id>", response=PlacePage)
+def remove_test_point(slug: str, test_point_id: int) -> PlacePage:
     """Delete a test point nothing was measured from."""
     site = require_site(slug)
-    spot = _require_spot(site, spot_id)
-    here, retired = place_store.probes_at(g.db, spot_id)
+    test_point = _require_test_point(site, test_point_id)
+    here, retired = place_store.probes_at(g.db, test_point_id)
     if here:
-        raise Problem(409, f"A probe stands at {spot.name}. Move it to another test point, or retire it first.")
+        raise Problem(409, f"A probe stands at {test_point.name}. Move it to another test point, or retire it first.")
     if retired:
-        raise Problem(409, f"Calls were measured from {spot.name} by a probe that is retired; it stays with them.")
+        raise Problem(
+            409, f"Calls were measured from {test_point.name} by a probe that is retired; it stays with them."
+        )
     with writing(g.db):
-        place_store.remove_spot(g.db, spot_id)
+        place_store.remove_test_point(g.db, test_point_id)
     return place_page(site)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/probes", response=PlacePage)
 def add_probe(slug: str, body: ProbeForm) -> PlacePage:
-    """A probe for a spot, with a link that brings it there."""
+    """A probe for a test point, with a link that brings it there."""
     site = require_site(slug)
-    _require_spot(site, body.spot_id)
+    _require_test_point(site, body.test_point_id)
     with writing(g.db):
-        probe_id = probe_store.add_probe(g.db, site.id, body.spot_id, body.name)
+        probe_id = probe_store.add_probe(g.db, site.id, body.test_point_id, body.name)
         probe_store.invite(g.db, probe_id, g.user.id)
     return place_page(site)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/probes/<int:probe_id>", response=PlacePage)
 def change_probe(slug: str, probe_id: int, body: ProbeForm) -> PlacePage:
-    """Rename a probe or move it to another spot; its evidence stays."""
+    """Rename a probe or move it to another test point; its evidence stays."""
     site = require_site(slug)
     _require_probe(site, probe_id)
-    _require_spot(site, body.spot_id)
+    _require_test_point(site, body.test_point_id)
     with writing(g.db):
-        probe_store.change_probe(g.db, probe_id, body.name, body.spot_id)
+        probe_store.change_probe(g.db, probe_id, body.name, body.test_point_id)
     return place_page(site)
 
 
@@ -186,6 +188,17 @@ def archive_far_end(slug: str, far_end_id: int) -> PlacePage:
     return place_page(site)
 
 
+@endpoint(blueprint, "POST", "/api/sites/<slug>/far-ends/<int:far_end_id>/restore", response=PlacePage)
+def restore_far_end(slug: str, far_end_id: int) -> PlacePage:
+    """Have an archived far end back, chosen where it was."""
+    site = require_site(slug)
+    _require_host(far_end_id)
+    with writing(g.db):
+        place_store.archive_far_end(g.db, far_end_id, archived=False)
+        _measure_distances(site)
+    return place_page(site)
+
+
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/far-ends/<int:far_end_id>/chosen", response=PlacePage)
 def choose_far_end(slug: str, far_end_id: int, body: Chosen) -> PlacePage:
     """Have this site's calls answered there, or no longer."""
@@ -196,11 +209,11 @@ def choose_far_end(slug: str, far_end_id: int, body: Chosen) -> PlacePage:
     return place_page(site)
 
 
-def _require_spot(site: Site, spot_id: int) -> Spot:
-    spot = place_store.spot_by_id(g.db, spot_id)
-    if spot is None or spot.site_id != site.id:
-        raise Problem(404, f"{site.name} has no test point {spot_id}.")
-    return spot
+def _require_test_point(site: Site, test_point_id: int) -> TestPoint:
+    test_point = place_store.test_point_by_id(g.db, test_point_id)
+    if test_point is None or test_point.site_id != site.id:
+        raise Problem(404, f"{site.name} has no test point {test_point_id}.")
+    return test_point
 
 
 def _require_probe(site: Site, probe_id: int) -> Probe:

@@ -36,7 +36,7 @@ from tarnfell.server.models.plans import (
     PlanForm,
     PlanProblem,
 )
-from tarnfell.server.presence import is_heard
+from tarnfell.server.presence import is_online
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
@@ -117,8 +117,8 @@ def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
         return [_problem("The far end is not chosen for this site. Choose it under Place.")]
     if far_end.probe_id == probe.id:
         return [_problem(f"{probe.name} cannot call itself. Choose another far end.")]
-    if form.when == "now" and not is_heard(probe):
-        others = [p for p in probes.values() if is_heard(p) and p.id != far_end.probe_id]
+    if form.when == "now" and not is_online(probe):
+        others = [p for p in probes.values() if is_online(p) and p.id != far_end.probe_id]
         words = f"The probe {probe.name} is offline. Check its power and network."
         if others:
             return [_problem(words, f"place from {others[0].name}", form, probe_id=others[0].id)]

@@ -22,14 +22,14 @@ _looked: dict[int, float] = {}
 _lock = threading.Lock()
 
 
-def is_heard(probe: Probe) -> bool:
+def is_online(probe: Probe) -> bool:
     """Whether the probe spoke recently enough to take a job."""
-    return probe.last_heard_us is not None and now_us() - probe.last_heard_us < HEARD_WITHIN_US
+    return probe.last_contact_us is not None and now_us() - probe.last_contact_us < HEARD_WITHIN_US
 
 
 def needs_note(probe: Probe) -> bool:
     """Whether it is time to write down again that this probe is heard."""
-    return probe.last_heard_us is None or not 0 <= now_us() - probe.last_heard_us < NOTE_EVERY_US
+    return probe.last_contact_us is None or not 0 <= now_us() - probe.last_contact_us < NOTE_EVERY_US
 
 
 def look_at(site_id: int) -> None:

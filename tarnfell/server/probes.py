@@ -72,7 +72,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     if not (needs_note(probe) or news or command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id)):
         return HeartbeatAnswer(again_s=again_s)  # nothing to write: most heartbeats end here
     with writing(g.db):
-        probe_store.heard(g.db, probe.id, news, request.remote_addr)
+        probe_store.keep_contact(g.db, probe.id, news, request.remote_addr)
         command_store.give_up_taken(g.db, probe.id)
         command = command_store.take_next(g.db, probe.id)
         if command:
@@ -142,7 +142,7 @@ def _keep_answering(command: Command, addresses: list[str]) -> str | None:
     far_end = place_store.far_end_of_probe(g.db, command.probe_id)
     media = (how["media_low"], how["media_high"])
     if far_end is None:
-        place = f"{g.probe.spot}, {site_store.site_by_id(g.db, g.probe.site_id).name}"
+        place = f"{g.probe.test_point}, {site_store.site_by_id(g.db, g.probe.site_id).name}"
         number = place_store.add_far_end(
             g.db, g.probe.name, place, addresses[0], how["port"], how["key"], media=media, kind="probe",
             probe_id=command.probe_id,
@@ -171,7 +171,7 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
             raise Problem(422, f"Run {run_id} has {run.calls} calls.")
         if {len(body.video_up), len(body.video_down)} != {run.video_streams}:
             raise Problem(422, f"Run {run_id} has {run.video_streams} video streams.")
-        probe_store.heard(g.db, g.probe.id, None, request.remote_addr)
+        probe_store.keep_contact(g.db, g.probe.id, None, request.remote_addr)
         if run.state == "taken":
             run_store.move(g.db, run, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):

@@ -61,7 +61,7 @@ def _report(slug: str) -> Report:
         down_kbps=site.down_kbps,
         up_kbps=site.up_kbps,
         provider=site.provider,
-        spot=measured_from(g.db, site, probes),
+        test_point=measured_from(g.db, site, probes),
         far_end=far_ends[0].name if far_ends else "",
         codec=codec,
         ptime_ms=site.ptime_ms,

@@ -35,7 +35,7 @@ from tarnfell.server.models.runs import (
     SideSummary,
     VideoLoadForm,
 )
-from tarnfell.server.presence import is_heard
+from tarnfell.server.presence import is_online
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
 from tarnfell.server.videos import video_lines
 from tarnfell.store import calls as call_store
@@ -74,7 +74,7 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
         raise Problem(409, "This site has no such far end. Say first where calls are answered.")
     if far_end.probe_id == probe.id:
         raise Problem(409, f"{probe.name} cannot call itself. Choose another far end.")
-    if not is_heard(probe):
+    if not is_online(probe):
         raise Problem(
             409,
             f"The probe {probe.name} is offline. Check its power and network, then place the calls.",

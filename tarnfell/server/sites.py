@@ -36,7 +36,7 @@ from tarnfell.server.models.sites import (
     SitePage,
 )
 from tarnfell.server.on_sheet import imported_on_sheet
-from tarnfell.server.presence import is_heard, look_at
+from tarnfell.server.presence import is_online, look_at
 from tarnfell.server.stages import next_step, stages
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
@@ -155,10 +155,10 @@ def brief_view(site: Site) -> BriefView:
 
 def measured_from(db: sqlite3.Connection, site: Site, probes: Sequence[Probe]) -> str:
     """The test points whose calls are the evidence, retired probes' too; before there is any, the probe's own."""
-    names = probe_store.spots_measured(db, site.id)
+    names = probe_store.measured_test_points(db, site.id)
     if len(names) > 3:
         names = [*names[:2], f"{len(names) - 2} more"]
-    return ", ".join(names) or (probes[0].spot if probes else "")
+    return ", ".join(names) or (probes[0].test_point if probes else "")
 
 
 def business_hours(site: Site) -> str:
@@ -175,10 +175,10 @@ def _probe(probe: Probe) -> ProbeView:
     return ProbeView(
         id=probe.id,
         name=probe.name,
-        spot=probe.spot,
+        test_point=probe.test_point,
         system=str(system) if system else None,
-        last_heard_us=probe.last_heard_us,
-        heard=is_heard(probe),
+        last_contact_us=probe.last_contact_us,
+        online=is_online(probe),
     )
 
 

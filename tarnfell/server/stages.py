@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.models.engagements import NextStep
 from tarnfell.server.models.sites import Stage
-from tarnfell.server.presence import is_heard
+from tarnfell.server.presence import is_online
 from tarnfell.store.places import FarEnd
 from tarnfell.store.plans import Plan
 from tarnfell.store.probes import Probe
@@ -41,7 +41,7 @@ def next_step(
             label="Open the run",
             run_id=run.id,
         )
-    heard = any(is_heard(p) for p in probes)
+    heard = any(is_online(p) for p in probes)
     missing = None if verdict.calls else _placing(probes, far_ends)
     if missing:
         return missing
@@ -115,7 +115,7 @@ def _placing(probes: Sequence[Probe], far_ends: Sequence[FarEnd]) -> NextStep | 
             "Choose where calls are answered",
             "Best where they will really be answered later.",
         )
-    elif not any(is_heard(p) for p in enrolled):
+    elif not any(is_online(p) for p in enrolled):
         words, why = f"Find out why {enrolled[0].name} is offline", "It was online before."
     else:
         return None
@@ -127,7 +127,7 @@ def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_run
     verdict = evaluation.verdict
     return [
         Stage(key="brief", title="Brief", stands=_brief(site), done=True),
-        Stage(key="place", title="Place", stands=_place(probes), done=any(is_heard(p) for p in probes)),
+        Stage(key="place", title="Place", stands=_place(probes), done=any(is_online(p) for p in probes)),
         Stage(
             key="load",
             title="Load",
@@ -159,7 +159,7 @@ def _place(probes: Sequence[Probe]) -> str:
         return "no probe yet"
     if all(p.enrolled_us is None for p in probes):
         return "link sent, never online"
-    heard = sum(is_heard(p) for p in probes)
+    heard = sum(is_online(p) for p in probes)
     count = f"{len(probes)} {'probe' if len(probes) == 1 else 'probes'}"
     if heard == len(probes):
         return f"{count} online"

@@ -172,7 +172,7 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
     return db.execute(
         f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
         "r.far_end_id, r.codec, r.ptime_ms, r.seconds, r.self_check, r.cut_reason, r.cut_after_s, r.server_reachable, "
-        f"d.direction, {_DIRECTION_COLUMNS} "
+        f"r.medium, d.direction, {_DIRECTION_COLUMNS} "
         "FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
         (site_id,),

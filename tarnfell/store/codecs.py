@@ -52,6 +52,11 @@ def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
         "AND site_id IN (SELECT id FROM site WHERE engagement_id = ?)",
         (name, engagement_id),
     )
+    db.execute(
+        "UPDATE imported SET stale = 1 WHERE site_id IN (SELECT id FROM site WHERE engagement_id = ?) "
+        "AND EXISTS (SELECT 1 FROM json_each(result, '$.streams') WHERE json_extract(value, '$.codec') = ?)",
+        (engagement_id, name),
+    )
 
 
 def run_counts(db: sqlite3.Connection, engagement_id: int) -> dict[str, tuple[int, int]]:

@@ -78,6 +78,11 @@ def _steps() -> dict[int, str]:
     return {int(f.name.split("_")[0]): f.read_text(encoding="utf-8") for f in files}
 
 
+def folder_of(connection: sqlite3.Connection) -> Path:
+    """The data folder whose database this is."""
+    return Path(connection.execute("PRAGMA database_list").fetchone()["file"]).parent
+
+
 @contextmanager
 def writing(connection: sqlite3.Connection) -> Iterator[sqlite3.Connection]:
     """One write transaction: all of it is kept, or nothing."""

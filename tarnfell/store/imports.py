@@ -75,6 +75,20 @@ def imports_of(db: sqlite3.Connection, site_id: int) -> list[Imported]:
     return [_imported(row) for row in db.execute(f"{_SELECT} WHERE site_id = ? ORDER BY id DESC", (site_id,))]
 
 
+def stale_import(db: sqlite3.Connection) -> Imported | None:
+    """The newest that was judged by values of a codec that have changed since."""
+    row = db.execute(f"{_SELECT} WHERE stale = 1 ORDER BY id DESC LIMIT 1").fetchone()
+    return _imported(row) if row else None
+
+
+def replace_result(db: sqlite3.Connection, one: Imported, result: dict[str, Any]) -> None:
+    """Keep what was read anew, unless people have said something else of the file since: then it is read once more."""
+    db.execute(
+        "UPDATE imported SET result = ?, stale = 0 WHERE id = ? AND json(choices) = json(?)",
+        (_text(result), one.id, _text(one.choices)),
+    )
+
+
 def count_of(db: sqlite3.Connection, site_id: int) -> int:
     return int(db.execute("SELECT count(*) FROM imported WHERE site_id = ?", (site_id,)).fetchone()[0])
 

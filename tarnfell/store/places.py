@@ -1,4 +1,4 @@
-"""Where things stand: spots on a site's path, the far ends of all sites, and how far these are from a probe."""
+"""Where things stand: test points on a site's path, the far ends of all sites, and how far these are from a probe."""
 
 from __future__ import annotations
 
@@ -8,17 +8,17 @@ from typing import Literal
 
 from tarnfell.store.db import now_us
 
-SpotKind = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
+TestPointKind = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
 """From the farthest subnet outwards; the order is the order on the path picture."""
-SPOT_KINDS: tuple[SpotKind, ...] = ("farthest", "desk", "wireless", "cabinet", "firewall", "outside")
+TEST_POINT_KINDS: tuple[TestPointKind, ...] = ("farthest", "desk", "wireless", "cabinet", "firewall", "outside")
 
 
 @dataclass(frozen=True)
-class Spot:
+class TestPoint:
     id: int
     site_id: int
     name: str
-    kind: SpotKind
+    kind: TestPointKind
     note: str
 
 
@@ -50,43 +50,44 @@ class Distance:
     """Whether the far end took the key; None where that was not tried."""
 
 
-_SPOT = "SELECT id, site_id, name, kind, note FROM spot"
+_TEST_POINT = "SELECT id, site_id, name, kind, note FROM test_point"
 _FAR_COLUMNS = ", ".join(f"far_end.{f.name}" for f in fields(FarEnd))
 
 
-def add_spot(db: sqlite3.Connection, site_id: int, name: str, kind: SpotKind, note: str = "") -> int:
+def add_test_point(db: sqlite3.Connection, site_id: int, name: str, kind: TestPointKind, note: str = "") -> int:
     cursor = db.execute(
-        "INSERT INTO spot (site_id, name, kind, note, created_us) VALUES (?, ?, ?, ?, ?)",
+        "INSERT INTO test_point (site_id, name, kind, note, created_us) VALUES (?, ?, ?, ?, ?)",
         (site_id, name, kind, note, now_us()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def probes_at(db: sqlite3.Connection, spot_id: int) -> tuple[int, int]:
+def probes_at(db: sqlite3.Connection, test_point_id: int) -> tuple[int, int]:
     """Probes at work there, and retired ones that measured from there."""
     row = db.execute(
-        "SELECT sum(retired_us IS NULL), sum(retired_us IS NOT NULL) FROM probe WHERE spot_id = ?", (spot_id,)
+        "SELECT sum(retired_us IS NULL), sum(retired_us IS NOT NULL) FROM probe WHERE test_point_id = ?",
+        (test_point_id,),
     ).fetchone()
     return int(row[0] or 0), int(row[1] or 0)
 
 
-def remove_spot(db: sqlite3.Connection, spot_id: int) -> None:
-    db.execute("DELETE FROM spot WHERE id = ?", (spot_id,))
+def remove_test_point(db: sqlite3.Connection, test_point_id: int) -> None:
+    db.execute("DELETE FROM test_point WHERE id = ?", (test_point_id,))
 
 
-def spots_of(db: sqlite3.Connection, site_id: int) -> list[Spot]:
+def test_points_of(db: sqlite3.Connection, site_id: int) -> list[TestPoint]:
     """From the inside outwards."""
-    spots = [Spot(*row) for row in db.execute(f"{_SPOT} WHERE site_id = ? ORDER BY id", (site_id,))]
-    return sorted(spots, key=lambda s: SPOT_KINDS.index(s.kind))
+    test_points = [TestPoint(*row) for row in db.execute(f"{_TEST_POINT} WHERE site_id = ? ORDER BY id", (site_id,))]
+    return sorted(test_points, key=lambda s: TEST_POINT_KINDS.index(s.kind))
 
 
-def spot_by_id(db: sqlite3.Connection, spot_id: int) -> Spot | None:
-    row = db.execute(f"{_SPOT} WHERE id = ?", (spot_id,)).fetchone()
-    return Spot(*row) if row else None
+def test_point_by_id(db: sqlite3.Connection, test_point_id: int) -> TestPoint | None:
+    row = db.execute(f"{_TEST_POINT} WHERE id = ?", (test_point_id,)).fetchone()
+    return TestPoint(*row) if row else None
 
 
-def change_spot(db: sqlite3.Connection, spot_id: int, name: str, kind: SpotKind, note: str) -> None:
-    db.execute("UPDATE spot SET name = ?, kind = ?, note = ? WHERE id = ?", (name, kind, note, spot_id))
+def change_test_point(db: sqlite3.Connection, test_point_id: int, name: str, kind: TestPointKind, note: str) -> None:
+    db.execute("UPDATE test_point SET name = ?, kind = ?, note = ? WHERE id = ?", (name, kind, note, test_point_id))
 
 
 def add_far_end(
@@ -162,6 +163,14 @@ def sites_that_chose(db: sqlite3.Connection, far_end_id: int) -> set[int]:
 def far_ends(db: sqlite3.Connection) -> list[FarEnd]:
     """All that are in use, whoever chose them."""
     rows = db.execute(f"SELECT {_FAR_COLUMNS} FROM far_end WHERE archived_us IS NULL ORDER BY name COLLATE NOCASE")
+    return [FarEnd(*row) for row in rows]
+
+
+def archived_hosts(db: sqlite3.Connection) -> list[FarEnd]:
+    """Far ends on hosts that were archived, newest first; what a probe or this server keeps comes back by itself."""
+    rows = db.execute(
+        f"SELECT {_FAR_COLUMNS} FROM far_end WHERE archived_us IS NOT NULL AND kind = 'host' ORDER BY archived_us DESC"
+    )
     return [FarEnd(*row) for row in rows]
 
 

@@ -22,14 +22,14 @@ INVITATION_LIFE_US = 14 * 24 * 3600 * 1_000_000
 class Probe:
     id: int
     site_id: int
-    spot_id: int
-    spot: str
-    """The spot's name."""
+    test_point_id: int
+    test_point: str
+    """The test point's name."""
     name: str
     environment: dict[str, Any]
-    heard_from: str | None
+    contact_address: str | None
     enrolled_us: int | None
-    last_heard_us: int | None
+    last_contact_us: int | None
     retired_us: int | None
     created_us: int
 
@@ -53,10 +53,10 @@ class Invitation:
         return self.used_us is None and self.revoked_us is None and self.until_us > now_us()
 
 
-def add_probe(db: sqlite3.Connection, site_id: int, spot_id: int, name: str) -> int:
+def add_probe(db: sqlite3.Connection, site_id: int, test_point_id: int, name: str) -> int:
     cursor = db.execute(
-        "INSERT INTO probe (site_id, spot_id, name, created_us) VALUES (?, ?, ?, ?)",
-        (site_id, spot_id, name, now_us()),
+        "INSERT INTO probe (site_id, test_point_id, name, created_us) VALUES (?, ?, ?, ?)",
+        (site_id, test_point_id, name, now_us()),
     )
     return int(cursor.lastrowid or 0)
 
@@ -107,14 +107,14 @@ def enrol(db: sqlite3.Connection, code: str, environment: dict[str, Any]) -> tup
     row = db.execute(
         "UPDATE invitation SET used_us = ? WHERE code = ? AND revoked_us IS NULL AND until_us > ? "
         "AND (used_us IS NULL OR EXISTS (SELECT 1 FROM probe WHERE probe.id = probe_id "
-        "AND enrolled_us = used_us AND last_heard_us = enrolled_us)) RETURNING probe_id",
+        "AND enrolled_us = used_us AND last_contact_us = enrolled_us)) RETURNING probe_id",
         (at, code, at),
     ).fetchone()
     if row is None:
         return None
     secret = secrets.token_urlsafe(32)
     db.execute(
-        "UPDATE probe SET secret_hash = ?, environment = ?, enrolled_us = ?, last_heard_us = ?, retired_us = NULL "
+        "UPDATE probe SET secret_hash = ?, environment = ?, enrolled_us = ?, last_contact_us = ?, retired_us = NULL "
         "WHERE id = ?",
         (_hash(secret), json.dumps(environment), at, at, row[0]),
     )
@@ -140,24 +140,28 @@ def probes_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return [_probe(row) for row in rows]
 
 
-def spots_measured(db: sqlite3.Connection, site_id: int) -> list[str]:
+def measured_test_points(db: sqlite3.Connection, site_id: int) -> list[str]:
     """Names of the test points that runs were carried out from, most runs first; those of retired probes count too."""
     rows = db.execute(
-        "SELECT spot.name FROM run JOIN probe ON probe.id = run.probe_id JOIN spot ON spot.id = probe.spot_id "
-        "WHERE run.site_id = ? AND run.state = 'done' GROUP BY spot.id ORDER BY count(*) DESC, spot.name",
+        "SELECT test_point.name FROM run JOIN probe ON probe.id = run.probe_id "
+        "JOIN test_point ON test_point.id = probe.test_point_id "
+        "WHERE run.site_id = ? AND run.state = 'done' GROUP BY test_point.id ORDER BY count(*) DESC, test_point.name",
         (site_id,),
     )
     return [row[0] for row in rows]
 
 
-def change_probe(db: sqlite3.Connection, probe_id: int, name: str, spot_id: int) -> None:
-    db.execute("UPDATE probe SET name = ?, spot_id = ? WHERE id = ?", (name, spot_id, probe_id))
+def change_probe(db: sqlite3.Connection, probe_id: int, name: str, test_point_id: int) -> None:
+    db.execute("UPDATE probe SET name = ?, test_point_id = ? WHERE id = ?", (name, test_point_id, probe_id))
 
 
-def heard(db: sqlite3.Connection, probe_id: int, environment: dict[str, Any] | None, address: str | None) -> None:
+def keep_contact(
+    db: sqlite3.Connection, probe_id: int, environment: dict[str, Any] | None, address: str | None
+) -> None:
     """The probe spoke just now; None leaves what is known of its environment."""
     db.execute(
-        "UPDATE probe SET last_heard_us = ?, environment = coalesce(?, environment), heard_from = ? WHERE id = ?",
+        "UPDATE probe SET last_contact_us = ?, environment = coalesce(?, environment), contact_address = ? "
+        "WHERE id = ?",
         (now_us(), json.dumps(environment) if environment is not None else None, address, probe_id),
     )
 
@@ -168,8 +172,9 @@ def retire(db: sqlite3.Connection, probe_id: int) -> None:
 
 _INVITATION = f"SELECT {', '.join(f.name for f in fields(Invitation))} FROM invitation"
 _PROBE = (
-    "SELECT probe.id, probe.site_id, spot_id, spot.name AS spot, probe.name, environment, heard_from, enrolled_us, "
-    "last_heard_us, retired_us, probe.created_us FROM probe JOIN spot ON spot.id = spot_id"
+    "SELECT probe.id, probe.site_id, test_point_id, test_point.name AS test_point, probe.name, environment, "
+    "contact_address, enrolled_us, "
+    "last_contact_us, retired_us, probe.created_us FROM probe JOIN test_point ON test_point.id = test_point_id"
 )
 
 

@@ -153,10 +153,13 @@ def move(db: sqlite3.Connection, run: Run, state: State, words: str, at_us: int 
     at = at_us or now_us()
     db.execute(
         "UPDATE run SET state = ?, "
+        # The link it is measured on: the probe may stand on another one tomorrow.
+        "medium = CASE WHEN ? = 'taken' THEN (SELECT json_extract(environment, '$.medium') FROM probe "
+        "WHERE probe.id = run.probe_id) ELSE medium END, "
         "begun_us = CASE WHEN ? = 'running' THEN ? ELSE begun_us END, "
         "ended_us = CASE WHEN ? IN ('done', 'failed') THEN ? ELSE ended_us END, "
         "failure = CASE WHEN ? = 'failed' THEN ? ELSE NULL END WHERE id = ?",
-        (state, state, at, state, at, state, words, run.id),
+        (state, state, state, at, state, at, state, words, run.id),
     )
     _tell(db, run.id, state, words, at)
 
@@ -316,7 +319,7 @@ def silent_runs(db: sqlite3.Connection) -> list[int]:
     """Runs under way whose probe has not been heard for SILENCE_US."""
     rows = db.execute(
         "SELECT run.id FROM run JOIN probe ON probe.id = run.probe_id "
-        "WHERE run.state IN ('taken', 'running') AND coalesce(probe.last_heard_us, 0) < ?",
+        "WHERE run.state IN ('taken', 'running') AND coalesce(probe.last_contact_us, 0) < ?",
         (now_us() - SILENCE_US,),
     )
     return [row[0] for row in rows]

@@ -27,6 +27,8 @@ from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.wire.failures import GONE, OF_THE_NETWORK, OTHER, SILENT, code_of
 
+WI_FI = "Wi-Fi"
+"""As a probe tells its link."""
 PROMPT_US = 20_000_000
 """A failure told this soon after the run was taken shows that the server could be reached meanwhile."""
 
@@ -148,6 +150,7 @@ def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]
                 blame=_blame(row["server_reachable"]),
                 probe_id=row["probe_id"],
                 far_end_id=row["far_end_id"],
+                wireless=row["medium"] == WI_FI,
                 ie=codec.ie,
                 bpl=codec.bpl,
             ),

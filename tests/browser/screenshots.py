@@ -112,7 +112,7 @@ def take(page: Page) -> None:
 
 
 def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
-    """A second spot with a probe on its way, and the page behind its link."""
+    """A second test point with a probe on its way, and the page behind its link."""
     page.go("/sites/bench/place")
     page.press("Add a test point …")
     Select(page.field("Type of test point")).select_by_visible_text("Behind the firewall")

@@ -51,7 +51,7 @@ def site(**changes: object) -> SiteFacts:
         "down_kbps": 50_000,
         "up_kbps": None,
         "provider": "",
-        "spot": "desk",
+        "test_point": "desk",
         "far_end": "west",
         "codec": CODEC,
         "ptime_ms": 20,
@@ -165,7 +165,7 @@ def test_each_cause_has_its_figures_and_its_remedy() -> None:
 
 
 def test_names_from_outside_cannot_write_the_page() -> None:
-    page = render_html(report(GOOD, name="<script>alert(1)</script>", spot='"><b>', far_end="a & b"))
+    page = render_html(report(GOOD, name="<script>alert(1)</script>", test_point='"><b>', far_end="a & b"))
     assert "<script" not in page
     assert "<b>" not in page.replace("<b>79 to 100</b>", "")
 

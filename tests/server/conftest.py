@@ -66,7 +66,7 @@ def set_up(db: sqlite3.Connection, far_host: str, far_port: int, far_key: str) -
     """An engagement with the site "pier", its far end and a probe yet to enrol: the probe's number and its code."""
     site_id = site_store.add_site(db, add_engagement(db, "customer", "Customer"), **SITE)
     place_store.choose_far_end(db, site_id, place_store.add_far_end(db, "far", "west", far_host, far_port, far_key))
-    probe = add_probe(db, site_id, place_store.add_spot(db, site_id, "desk", "desk"), "pier-probe")
+    probe = add_probe(db, site_id, place_store.add_test_point(db, site_id, "desk", "desk"), "pier-probe")
     return probe, invite(db, probe)
 
 

@@ -249,7 +249,7 @@ def test_a_day_without_the_server_is_caught_up(field: Field) -> None:
     db = connect(field.folder)
     # A day passes: what the server last heard is long ago, and it has given the run up.
     with writing(db):
-        db.execute("UPDATE probe SET last_heard_us = last_heard_us - 86400000000")
+        db.execute("UPDATE probe SET last_contact_us = last_contact_us - 86400000000")
         run_store.give_up_silent(db, [first])
         commands.ask(db, 1, "distances", None, {"far_ends": []})
     db.close()

@@ -126,7 +126,7 @@ class Life(RuleBasedStateMachine):
     @rule()
     def the_probe_falls_silent(self) -> None:
         db = connect(self.folder)
-        db.execute("UPDATE probe SET last_heard_us = last_heard_us - ?", (2 * run_store.SILENCE_US,))
+        db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (2 * run_store.SILENCE_US,))
         db.close()
         self.house.person.get("/api/sites/pier")
 

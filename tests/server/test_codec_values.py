@@ -8,13 +8,17 @@ from typing import Any
 import pytest
 
 from tarnfell.core.codecs import find_codec
+from tarnfell.exchange.writing import write_capture
 from tarnfell.server import dispatch, probes
 from tarnfell.store import calls as call_store
 from tarnfell.store import codecs as codec_store
+from tarnfell.store import imports as import_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
 from tarnfell.work.ingest import uploads
+from tests.exchange.test_capture import packets
 from tests.server.conftest import House, record_file
+from tests.server.test_imports import bring, shown
 from tests.server.test_runs import deliver, taken
 
 PATH = "/api/engagements/customer/codecs"
@@ -164,3 +168,36 @@ def test_the_report_says_whose_values_they_are(house: House) -> None:
     put(house, "opus-24")
     text = house.person.get("/api/sites/pier/report.html").text
     assert "the consultant’s own values: Measured by the vendor, letter of March" in text
+
+
+def test_imported_streams_of_the_codec_are_judged_again(house: House) -> None:
+    body = write_capture(packets(kind=111, step=960, lost=tuple(range(100, 140))))
+    number = bring(house, body, codec="opus-24").json["id"]
+    other = bring(house, write_capture(packets(lost=(1, 2, 3))), "other.pcap").json["id"]
+
+    def mos(of: int) -> float:
+        return float(shown(house, of)["streams"][0]["mos"])
+
+    before, untouched = mos(number), mos(other)
+    put(house, "opus-24", ie=60.0)
+    assert [row[0] for row in connect(house.folder).execute("SELECT id FROM imported WHERE stale = 1")] == [number]
+    judge_all(house)
+    assert mos(number) < before - 0.5
+    assert mos(other) == untouched
+    assert connect(house.folder).execute("SELECT sum(stale) FROM imported").fetchone()[0] == 0
+    house.person.delete(f"{PATH}/opus-24", headers={"X-CSRF-Token": house.csrf})
+    judge_all(house)
+    assert mos(number) == before
+
+
+def test_what_is_said_of_a_file_while_it_is_read_anew_is_not_lost(house: House) -> None:
+    bring(house, write_capture(packets(kind=111, step=960)), codec="opus-24")
+    put(house, "opus-24", ie=60.0)
+    db = connect(house.folder)
+    one = import_store.stale_import(db)
+    assert one is not None
+    import_store.change_import(db, one.id, one.name, {**one.choices, "shown": True}, one.result)
+    import_store.replace_result(db, one, {**one.result, "packets": -1})
+    again = import_store.stale_import(db)
+    assert again is not None
+    assert (again.result["packets"], again.choices["shown"]) == (one.result["packets"], True)

@@ -190,14 +190,14 @@ def test_a_file_stands_beside_the_day_sheet_when_somebody_says_so(house: House) 
     number = bring(house, log("192.0.2.1", lost_every=10)).json["id"]
     sheet = house.person.get("/api/sites/pier").json["sheet"]
     assert (sheet["imported"], sheet["days"]) == ([], [])
-    assert change(house, number, shown=True, spot_id=1).status_code == 200
+    assert change(house, number, shown=True, test_point_id=1).status_code == 200
     sheet = house.person.get("/api/sites/pier").json["sheet"]
     (one,) = sheet["imported"]
-    assert (one["name"], one["spot"]) == ("calls.pcap", "desk")
+    assert (one["name"], one["test_point"]) == ("calls.pcap", "desk")
     assert one["cells"] == [{"day": "2026-11-25", "cell": 54, "mos": None, "loss_pct": 10.0}]
     assert [day["day"] for day in sheet["days"]][-1] == "2026-11-25"
     assert shown(house, number)["days"] == ["2026-11-25"]
-    assert change(house, number, spot_id=99).status_code == 422
+    assert change(house, number, test_point_id=99).status_code == 422
 
 
 def test_a_log_without_times_stands_where_somebody_says(house: House) -> None:

@@ -107,7 +107,7 @@ def test_started_again_it_goes_on_and_does_not_enrol_again(site: Site) -> None:
         rig.eventually(lambda: (site.state / "enrolment.json").exists(), "the probe to keep its enrolment")
     first = site.probe()
     with site.started():
-        rig.eventually(lambda: site.probe().last_heard_us != first.last_heard_us, "the probe to be heard again")
+        rig.eventually(lambda: site.probe().last_contact_us != first.last_contact_us, "the probe to be heard again")
     assert site.probe().enrolled_us == first.enrolled_us
 
 

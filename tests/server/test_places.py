@@ -1,4 +1,4 @@
-"""Placing over the API: spots, probes and their links, far ends, commands and their life."""
+"""Placing over the API: test points, probes and their links, far ends, commands and their life."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def send(house: House, method: str, path: str, body: dict[str, Any] | None = Non
 
 
 def probe(house: House, number: int = 1) -> dict[str, Any]:
-    return next(p for s in places(house)["spots"] for p in s["probes"] if p["id"] == number)
+    return next(p for s in places(house)["test_points"] for p in s["probes"] if p["id"] == number)
 
 
 def command(house: House, kind: str) -> dict[str, Any]:
@@ -46,31 +46,31 @@ def finish(house: House, told: dict[str, Any], result: Any = None, failure: str 
 
 def new_link(house: House) -> str:
     """A second probe's code."""
-    page = send(house, "POST", "probes", {"name": "second", "spot_id": 1}).json
-    card = next(p for s in page["spots"] for p in s["probes"] if p["name"] == "second")
+    page = send(house, "POST", "probes", {"name": "second", "test_point_id": 1}).json
+    card = next(p for s in page["test_points"] for p in s["probes"] if p["name"] == "second")
     return str(card["invitation"]["path"].removeprefix("/join/"))
 
 
-# Spots and probes
+# TestPoints and probes
 
 
-def test_spots_stand_in_the_order_of_the_path(house: House) -> None:
+def test_points_stand_in_the_order_of_the_path(house: House) -> None:
     for name, kind in (("rack", "firewall"), ("attic", "farthest"), ("street", "outside")):
-        assert send(house, "POST", "spots", {"name": name, "kind": kind}).status_code == 200
-    assert [s["name"] for s in places(house)["spots"]] == ["attic", "desk", "rack", "street"]
-    send(house, "PUT", "spots/1", {"name": "till", "kind": "wireless", "note": "left socket"})
-    till = places(house)["spots"][1]
+        assert send(house, "POST", "test-points", {"name": name, "kind": kind}).status_code == 200
+    assert [s["name"] for s in places(house)["test_points"]] == ["attic", "desk", "rack", "street"]
+    send(house, "PUT", "test-points/1", {"name": "till", "kind": "wireless", "note": "left socket"})
+    till = places(house)["test_points"][1]
     assert (till["name"], till["kind_words"], till["note"]) == ("till", "Desk on Wi-Fi", "left socket")
-    assert send(house, "PUT", "spots/99", {"name": "x", "kind": "desk"}).status_code == 404
-    assert send(house, "POST", "spots", {"name": "x", "kind": "roof"}).status_code == 422
+    assert send(house, "PUT", "test-points/99", {"name": "x", "kind": "desk"}).status_code == 404
+    assert send(house, "POST", "test-points", {"name": "x", "kind": "roof"}).status_code == 422
 
 
 def test_a_probe_is_renamed_and_moved(house: House) -> None:
-    send(house, "POST", "spots", {"name": "rack", "kind": "firewall"})
-    assert send(house, "PUT", "probes/1", {"name": "box", "spot_id": 2}).status_code == 200
-    assert (probe(house)["name"], probe(house)["spot_id"]) == ("box", 2)
-    assert send(house, "PUT", "probes/1", {"name": "box", "spot_id": 77}).status_code == 404
-    assert send(house, "PUT", "probes/9", {"name": "box", "spot_id": 1}).status_code == 404
+    send(house, "POST", "test-points", {"name": "rack", "kind": "firewall"})
+    assert send(house, "PUT", "probes/1", {"name": "box", "test_point_id": 2}).status_code == 200
+    assert (probe(house)["name"], probe(house)["test_point_id"]) == ("box", 2)
+    assert send(house, "PUT", "probes/1", {"name": "box", "test_point_id": 77}).status_code == 404
+    assert send(house, "PUT", "probes/9", {"name": "box", "test_point_id": 1}).status_code == 404
 
 
 def test_another_sites_probe_is_out_of_reach(house: House) -> None:
@@ -94,12 +94,12 @@ def test_what_a_probe_told_is_shown_and_nonsense_is_left_out(house: House) -> No
 
 def test_a_silent_probe_says_since_when_and_what_to_try(house: House) -> None:
     house.probe("POST", "/api/probe/heartbeat", json={"environment": {"medium": "Wi-Fi"}})
-    assert probe(house)["state"] == "heard"
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = last_heard_us - 20000000")
+    assert probe(house)["state"] == "online"
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = last_contact_us - 20000000")
     silent = probe(house)
-    assert silent["state"] == "silent"
+    assert silent["state"] == "offline"
     assert "still in range" in silent["says"]
-    assert silent["last_heard_us"] is not None
+    assert silent["last_contact_us"] is not None
 
 
 def test_a_heartbeat_with_no_news_writes_nothing(house: House) -> None:
@@ -132,7 +132,7 @@ def test_a_link_from_opening_to_the_end_of_the_work(house: House) -> None:
     code = new_link(house)
     stranger = house.app.test_client()
     page = stranger.get(f"/api/join/{code}").json
-    assert (page["state"], page["from_whom"], page["spot"]) == ("open", "Tess Ter", "desk")
+    assert (page["state"], page["from_whom"], page["test_point"]) == ("open", "Tess Ter", "desk")
     assert page["destinations"][1] == {
         "host": "192.0.2.10",
         "ports": "TCP 4870, UDP ports the far end names",
@@ -147,8 +147,8 @@ def test_a_link_from_opening_to_the_end_of_the_work(house: House) -> None:
     assert enrolled["name"] == "second"
     assert stranger.get(f"/api/join/{code}").json["state"] == "running"
     assert stranger.get(f"/api/join/{code}/tarnfell-probe.pyz").status_code == 410
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5 WHERE id = 2")
-    assert stranger.get(f"/api/join/{code}").json["state"] == "silent"
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 5 WHERE id = 2")
+    assert stranger.get(f"/api/join/{code}").json["state"] == "offline"
     connect(house.folder).execute("UPDATE probe SET retired_us = 5 WHERE id = 2")
     assert "delete the file" in stranger.get(f"/api/join/{code}").json["says"]
 
@@ -172,7 +172,7 @@ def test_a_link_taken_back_renewed_or_expired_enrols_nobody(house: House) -> Non
 
 
 def test_the_service_unit_cannot_be_broken_by_a_name(house: House) -> None:
-    send(house, "PUT", "probes/1", {"name": "box\nExecStart=/bin/evil %h", "spot_id": 1})
+    send(house, "PUT", "probes/1", {"name": "box\nExecStart=/bin/evil %h", "test_point_id": 1})
     db = connect(house.folder)
     with writing(db):
         code = invite(db, 1)
@@ -231,7 +231,7 @@ def test_far_ends_serve_every_site_that_chooses_them(house: House) -> None:
     assert [(f["name"], f["chosen"]) for f in kept] == [("far", True), ("east", False)]
 
 
-def test_far_ends_are_changed_and_put_away(house: House) -> None:
+def test_far_ends_are_changed_archived_and_restored(house: House) -> None:
     send(house, "POST", "far-ends", FAR)
     send(house, "PUT", "far-ends/2", {**FAR, "name": "east-2", "key": None})
     row = connect(house.folder).execute("SELECT name, key FROM far_end WHERE id = 2").fetchone()
@@ -242,7 +242,13 @@ def test_far_ends_are_changed_and_put_away(house: House) -> None:
     refused = send(house, "DELETE", "far-ends/2")
     assert "chosen by 1 more" in refused.json["detail"]
     house.person.put("/api/sites/annex/far-ends/2/chosen", json={"chosen": False}, headers=headers)
-    assert [f["name"] for f in send(house, "DELETE", "far-ends/2").json["far_ends"]] == ["far"]
+    away = send(house, "DELETE", "far-ends/2").json
+    assert [f["name"] for f in away["far_ends"]] == ["far"]
+    assert [f["name"] for f in away["archived_far_ends"]] == ["east-2"]
+    back = send(house, "POST", "far-ends/2/restore", {}).json
+    assert [(f["name"], f["chosen"]) for f in back["far_ends"]] == [("east-2", True), ("far", True)]
+    assert back["archived_far_ends"] == []
+    assert send(house, "POST", "far-ends/99/restore", {}).status_code == 404
 
 
 @pytest.mark.parametrize(
@@ -339,7 +345,7 @@ def test_ending_the_work_keeps_the_evidence(house: House) -> None:
     house.heartbeat()
     house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
     finish(house, command(house, "end"), {})
-    assert places(house)["spots"][0]["probes"] == []
+    assert places(house)["test_points"][0]["probes"] == []
     assert house.person.get("/api/sites/pier").json["runs_total"] == 1
     assert house.person.get(f"/api/runs/{run}").json["probe"] == "pier-probe"
 
@@ -348,7 +354,7 @@ def test_ending_a_probe_that_never_came_takes_its_link_back(house: House) -> Non
     code = new_link(house)
     assert "has not enrolled yet" in send(house, "POST", "probes/2/commands", {"kind": "distances"}).json["detail"]
     send(house, "POST", "probes/2/commands", {"kind": "end"})
-    assert len(places(house)["spots"][0]["probes"]) == 1
+    assert len(places(house)["test_points"][0]["probes"]) == 1
     assert house.app.test_client().post("/api/probe/enrol", json={"token": code}).status_code == 403
 
 
@@ -358,29 +364,29 @@ def test_next_steps_lead_to_the_first_call(house: House) -> None:
 
     house.post("/api/sites/pier/duplicate", {"name": "Annex"})
     assert says() == "Place a probe at the site"
-    house.post("/api/sites/annex/spots", {"name": "desk", "kind": "desk"})
-    spot = house.person.get("/api/sites/annex/place").json["spots"][0]["id"]
-    page = house.post("/api/sites/annex/probes", {"name": "lap", "spot_id": spot}).json
+    house.post("/api/sites/annex/test-points", {"name": "desk", "kind": "desk"})
+    test_point = house.person.get("/api/sites/annex/place").json["test_points"][0]["id"]
+    page = house.post("/api/sites/annex/probes", {"name": "lap", "test_point_id": test_point}).json
     assert says() == "Get lap running"
-    code = page["spots"][0]["probes"][0]["invitation"]["path"].removeprefix("/join/")
+    code = page["test_points"][0]["probes"][0]["invitation"]["path"].removeprefix("/join/")
     house.app.test_client().post("/api/probe/enrol", json={"token": code})
     assert says() == "Choose where calls are answered"
     headers = {"X-CSRF-Token": house.csrf}
     house.person.put("/api/sites/annex/far-ends/1/chosen", json={"chosen": True}, headers=headers)
     assert says() == "Place the first calls"
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 5")
     assert says() == "Find out why lap is offline"
 
 
 def test_a_test_point_is_deleted_only_while_nothing_was_measured_from_it(house: House) -> None:
-    send(house, "POST", "spots", {"name": "attic", "kind": "desk", "note": ""})
-    assert [s["name"] for s in send(house, "DELETE", "spots/2").json["spots"]] == ["desk"]
-    refused = send(house, "DELETE", "spots/1")
+    send(house, "POST", "test-points", {"name": "attic", "kind": "desk", "note": ""})
+    assert [s["name"] for s in send(house, "DELETE", "test-points/2").json["test_points"]] == ["desk"]
+    refused = send(house, "DELETE", "test-points/1")
     assert (refused.status_code, "A probe stands at desk" in refused.json["detail"]) == (409, True)
     finish(house, command(house, "end"), {})
-    refused = send(house, "DELETE", "spots/1")
+    refused = send(house, "DELETE", "test-points/1")
     assert "by a probe that is retired" in refused.json["detail"]
-    assert send(house, "DELETE", "spots/99").status_code == 404
+    assert send(house, "DELETE", "test-points/99").status_code == 404
 
 
 def test_reports_name_the_test_point_of_a_retired_probe(house: House) -> None:
@@ -388,8 +394,8 @@ def test_reports_name_the_test_point_of_a_retired_probe(house: House) -> None:
     house.heartbeat()
     house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
     finish(house, command(house, "end"), {})
-    assert house.person.get("/api/sites/pier/report.json").json["site"]["spot"] == "desk"
-    assert house.person.get("/api/sites/pier").json["path"]["spot"] == "desk"
+    assert house.person.get("/api/sites/pier/report.json").json["site"]["test_point"] == "desk"
+    assert house.person.get("/api/sites/pier").json["path"]["test_point"] == "desk"
 
 
 def test_a_keys_holder_is_told_only_of_far_ends_its_site_calls(house: House) -> None:

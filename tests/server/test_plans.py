@@ -218,7 +218,7 @@ def test_a_recurrence_faster_than_the_load_is_long(house: House) -> None:
 
 def test_places_that_are_not_ready(house: House) -> None:
     house.heartbeat()
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 5")
     silent = only_problem(check(house))
     assert "is offline" in silent["words"]
     assert silent["fix"]["when"] == "draft"
@@ -386,7 +386,7 @@ def test_loss_that_passes_does_not_stop_a_run(house: House) -> None:
 
 def test_a_start_waits_for_the_probe_and_is_missed_with_the_reason(house: House) -> None:
     make(house, when="at", start_local=wall(tomorrow(9)))
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 5")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 5")
     tick(house, tomorrow(9))
     assert series(house)["state"] == "waiting"
     tick(house, tomorrow(9, 9))

@@ -119,7 +119,7 @@ def test_server_restarted_in_the_middle(house: House) -> None:
 def test_a_silent_probe_fails_the_run_and_its_late_record_mends_it(house: House) -> None:
     run_id = taken(house)
     db = connect(house.folder)
-    db.execute("UPDATE probe SET last_heard_us = last_heard_us - ?", (run_store.SILENCE_US + 1_000_000,))
+    db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (run_store.SILENCE_US + 1_000_000,))
     page = house.person.get(f"/api/runs/{run_id}").json
     assert page["state"] == "failed"
     assert "went offline" in page["failure"]
@@ -171,7 +171,7 @@ def test_one_run_at_a_time_and_only_with_a_probe_that_is_heard(house: House) -> 
     assert house.place().status_code == 200  # enrolled a moment ago
     busy = house.place()
     assert (busy.status_code, "A run is in progress" in busy.json["detail"]) == (409, True)
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 1")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 1")
     silent = house.place()
     assert (silent.status_code, "is offline" in silent.json["detail"]) == (409, True)
 

@@ -61,9 +61,9 @@ def test_next_step_asks_for_the_calls_that_are_needed(house: House) -> None:
 
 def test_silent_probe_is_said(house: House) -> None:
     assert stands(house)["place"] == "1 probe online"
-    connect(house.folder).execute("UPDATE probe SET last_heard_us = 1")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = 1")
     assert stands(house)["place"] == "1 probe, offline"
-    assert site(house)["probes"][0]["heard"] is False
+    assert site(house)["probes"][0]["online"] is False
 
 
 def test_brief_is_arithmetic(house: House) -> None:

@@ -88,9 +88,9 @@ def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> Non
 
 def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
     run = run_in(db, "running")
-    probes.heard(db, 1, {}, "192.0.2.7")
+    probes.keep_contact(db, 1, {}, "192.0.2.7")
     assert runs.silent_runs(db) == []
-    db.execute("UPDATE probe SET last_heard_us = ?", (now_us() - runs.SILENCE_US - 1,))
+    db.execute("UPDATE probe SET last_contact_us = ?", (now_us() - runs.SILENCE_US - 1,))
     assert runs.silent_runs(db) == [run.id]
     runs.give_up_silent(db, [run.id])
     runs.give_up_silent(db, [run.id])
@@ -109,7 +109,7 @@ def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     assert enrolled is not None
     probe, secret = enrolled
     assert probes.probe_by_secret(db, secret) == probe
-    probes.heard(db, probe.id, None, None)
+    probes.keep_contact(db, probe.id, None, None)
     assert probes.enrol(db, token, {}) is None
     assert probes.probe_by_secret(db, "guess") is None
     stale = probes.invite(db, probe.id, until_us=now_us() - 1)
@@ -133,7 +133,7 @@ def test_a_probe_killed_before_it_kept_its_secret_enrols_once_more(db: sqlite3.C
     # Only the secret that was given last is good, and once it has spoken the code is used up.
     assert probes.probe_by_secret(db, lost[1]) is None
     assert probes.probe_by_secret(db, kept[1]) is not None
-    probes.heard(db, kept[0].id, None, "192.0.2.7")
+    probes.keep_contact(db, kept[0].id, None, "192.0.2.7")
     assert probes.enrol(db, token, {}) is None
     late = probes.invite(db, probes.add_probe(db, 1, 1, "third"))
     assert probes.enrol(db, late, {}) is not None

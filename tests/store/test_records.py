@@ -1,4 +1,4 @@
-"""Spots, far ends, commands, plans and imports as records: what changes, what stays, what cannot be."""
+"""TestPoints, far ends, commands, plans and imports as records: what changes, what stays, what cannot be."""
 
 from __future__ import annotations
 

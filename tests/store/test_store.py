@@ -99,7 +99,7 @@ def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setattr(database, "_steps", lambda: steps)
     db = open_database(tmp_path)
     assert [(f.id, f.name, f.kind) for f in places.far_ends_of(db, 1)] == [(7, "far", "host")]
-    assert [(p.name, p.spot, p.enrolled_us, p.last_heard_us) for p in probes.probes_of(db, 1)] == [
+    assert [(p.name, p.test_point, p.enrolled_us, p.last_contact_us) for p in probes.probes_of(db, 1)] == [
         ("old", "cellar", 9, 9),
         ("waits", "first spot", None, None),
     ]

@@ -61,6 +61,11 @@ class Case:
     def of(self) -> str:
         return f"{self.hit} of {self.total} calls"
 
+    @property
+    def by_radio(self) -> bool:
+        """Whether every call that suffered was taken by a probe on a radio link."""
+        return all(r.fact.wireless for r in self.bad)
+
     def cause(
         self,
         key: CauseKey,

@@ -9,6 +9,7 @@ from tarnfell.core.verdict.case import SHOWN_CALLS, Case, way_of
 from tarnfell.core.verdict.causes import WAY_WORDS, Cause, CauseKey, owner
 from tarnfell.core.verdict.facts import DIRECTIONS, Brief, CallFact, Direction, VideoFact
 from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, by_call, good_picture
+from tarnfell.core.verdict.score import Verdict
 
 MIN_SHARE_PCT = 0.5
 """Trouble in fewer calls than this is told in the figures, not as a cause; outages and silence always are."""
@@ -24,6 +25,7 @@ def find_causes(readings: list[Reading], video: Sequence[VideoFact], brief: Brie
         (Trouble.QUEUE, impairments.queue),
         (Trouble.LOSS, impairments.loss),
         (Trouble.LATE, impairments.late),
+        (Trouble.DETOUR, impairments.detour),
         (Trouble.FAR, impairments.far),
     ):
         for case in _cases(trouble, readings, calls, brief):
@@ -34,6 +36,7 @@ def find_causes(readings: list[Reading], video: Sequence[VideoFact], brief: Brie
     found += reach.down(readings, calls, brief)
     found += reach.silent(readings, calls, brief)
     found += impairments.marking(readings, calls, brief)
+    found += impairments.priority(readings, calls, brief)
     found.sort(key=lambda c: -sum(c.cost.values()))
     pictures = _pictures(video, brief)
     return found + ([pictures] if pictures else [])
@@ -122,3 +125,29 @@ def spoiled(facts: Sequence[CallFact]) -> list[Cause]:
             )
         )
     return found
+
+
+def evidence_short(verdict: Verdict, calls: int) -> list[Cause]:
+    """Said where calls were judged and are fewer than the brief asks for; an empty site is told to place the first."""
+    if not verdict.missing or not calls:
+        return []
+    closing = next((r for r in verdict.requirements if r.state == "open" and r.closes), None)
+    return [
+        Cause(
+            key="evidence-short",
+            leg="unknown",
+            direction="both",
+            title="Less was measured than the brief asks for",
+            says=(f"So far {', '.join(verdict.missing)}.",),
+            alternatives=("What is said above holds for the hours that were measured, and for no others.",),
+            remedy="Schedule calls through the business hours of the days that are missing."
+            + (f" Open first: {closing.title}. {closing.closes}" if closing else ""),
+            who="the consultant",
+            gain=f"The score, {verdict.low} to {verdict.high} of 100 now, closes on one number."
+            if verdict.low < verdict.high
+            else "The verdict is provisional no longer.",
+            calls_hit=0,
+            calls=calls,
+            network=False,
+        )
+    ]

@@ -92,6 +92,8 @@ class CallFact:
     blame: Blame = "unknown"
     probe_id: int = 0
     far_end_id: int = 0
+    wireless: bool = False
+    """The probe stood on a radio link."""
     ie: float = 0.0
     bpl: float = 25.1
     """Of the codec it was judged by; they weigh loss against delay."""

@@ -6,14 +6,20 @@ from dataclasses import replace
 
 import numpy as np
 
-from tarnfell.core.verdict.case import Case, in_words, own_load, way_of
+from tarnfell.core.verdict.case import MIN_COMPARED, SPARED, Case, in_words, own_load, way_of
 from tarnfell.core.verdict.causes import LEG_WORDS, WAY_WORDS, Cause, CauseKey, owner
 from tarnfell.core.verdict.facts import Brief, Direction
-from tarnfell.core.verdict.readings import CallReading, Reading, standing_ms
+from tarnfell.core.verdict.moments import Moment
+from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, standing_ms
+from tarnfell.core.verdict.routes import STEP_MS
 from tarnfell.core.verdict.when import when
 
 MARKING_KEPT_PCT = 99.0
 BURSTY_RATIO = 1.5
+RADIO_REMEDY = (
+    "Every call that suffered was taken over Wi-Fi: measure the signal at this test point, move it or the access "
+    "point, use 5 or 6 GHz, and put calls on the cable where that can be done."
+)
 
 
 def queue(case: Case) -> Cause:
@@ -119,7 +125,7 @@ def loss(case: Case) -> Cause:
         )
     key: CauseKey = "line-loss"
     if compared.leg == "inside":
-        key = "inside-cable"
+        key = "inside-radio" if case.by_radio else "inside-cable"
     elif compared.leg == "beyond":
         key = "beyond-loss"
     kind = "in bursts" if ratio >= BURSTY_RATIO else "one by one"
@@ -135,8 +141,10 @@ def loss(case: Case) -> Cause:
             else "Whether it follows the calls’ own load is open: one number of concurrent calls was tried.",
             *compared.says,
         ),
-        "Read the error counters on both sides of each link, from the test point outwards; where they are clean as far "
-        "as the router, the line’s provider must read his.",
+        RADIO_REMEDY
+        if key == "inside-radio"
+        else "Read the error counters on both sides of each link, from the test point outwards; where they are clean "
+        "as far as the router, the line’s provider must read his.",
         owner(case.brief, compared.leg),
     )
 
@@ -146,8 +154,9 @@ def late(case: Case) -> Cause:
     jitter = float(np.median([r.fact.jitter_ms for r in case.bad]))
     late = float(np.median([r.fact.late_pct or 0.0 for r in case.bad]))
     compared = case.compared()
+    radio = compared.leg == "inside" and case.by_radio
     return case.cause(
-        "delay-swings",
+        "inside-radio" if radio else "delay-swings",
         compared.leg,
         f"Delay varies by {np.median(swing) if swing else 0:.0f} ms, more than the brief allows "
         f"({WAY_WORDS[case.direction]})",
@@ -161,8 +170,10 @@ def late(case: Case) -> Cause:
             f"{jitter:.1f} ms (median jitter), a queue changes slowly.",
             *compared.says,
         ),
-        "Look first at radio links (Wi-Fi, a bridge) and at links that are briefly full; give EF-marked media priority "
-        "there. A deeper receive buffer hides it at the price of delay.",
+        RADIO_REMEDY
+        if radio
+        else "Look first at radio links (Wi-Fi, a bridge) and at links that are briefly full; give EF-marked media "
+        "priority there. A deeper receive buffer hides it at the price of delay.",
         owner(case.brief, compared.leg),
     )
 
@@ -189,6 +200,42 @@ def far(case: Case) -> Cause:
     )
 
 
+def detour(case: Case) -> Cause:
+    """Calls too far away for conversation on a route that is not the shortest seen between the same ends."""
+    added = float(np.median([r.detour_ms for r in case.bad]))
+    ear = float(np.median([r.fact.mouth_to_ear_ms or 0.0 for r in case.bad]))
+    spread = float(np.median([r.fact.pdv_p95_ms or 0.0 for r in case.bad]))
+    lost = float(np.mean([r.fact.loss_pct or 0.0 for r in case.bad]))
+    ends = {(r.fact.probe_id, r.fact.far_end_id) for r in case.bad}
+    short = [
+        r for r in case.same if (r.fact.probe_id, r.fact.far_end_id) in ends and r.detour_ms <= STEP_MS and r.trouble
+        is not Trouble.DOWN
+    ]  # fmt: skip
+    good = sum(r.good is True for r in short)
+    first = min((r.fact for r in case.bad), key=lambda f: (f.day, f.minute))
+    compared = case.compared()
+    return case.cause(
+        "route-changed",
+        "beyond" if compared.leg == "beyond" else "unknown",
+        f"The route changed: {added:.0f} ms longer one way, too far for conversation",
+        (
+            f"{case.of} ran over a longer route, {added:.0f} ms more one way, {ear:.0f} ms mouth-to-ear (medians); "
+            f"first seen {first.day} {int(first.minute) // 60:02d}:{int(first.minute) % 60:02d}.",
+            when(case.bad),
+        ),
+        (
+            f"Not a queue: within these calls the 95th percentile of packet delay variation was {spread:.0f} ms "
+            f"(median) and {lost:.2f} % of packets were lost; the delay stood at a new level.",
+            f"Not distance alone: on the shorter route between the same ends {good} of {len(short)} directions of "
+            "calls were acceptable.",
+            *compared.says,
+        ),
+        "Show the line’s provider when the delay stepped up and ask for the shorter route; record the path at both "
+        "times.",
+        owner(case.brief, "beyond"),
+    )
+
+
 def marking(readings: list[Reading], calls: list[CallReading], brief: Brief) -> list[Cause]:
     marked = [r for r in readings if r.fact.dscp_kept_pct is not None and r.fact.dscp_sent]
     changed = [r for r in marked if (r.fact.dscp_kept_pct or 0.0) < MARKING_KEPT_PCT]
@@ -212,3 +259,39 @@ def marking(readings: list[Reading], calls: list[CallReading], brief: Brief) -> 
     )
     lost = sum(100.0 - (r.fact.dscp_kept_pct or 0.0) for r in changed) / 100
     return [replace(cause, cost={"marking": lost})]
+
+
+def priority(readings: list[Reading], calls: list[CallReading], brief: Brief) -> list[Cause]:
+    """Marked calls that fared no better than unmarked ones in the very moments in which a queue or loss hurt those."""
+    met: dict[tuple[int, int, Direction, Moment], tuple[list[Reading], list[Reading]]] = {}
+    for r in readings:
+        arrived_marked = r.fact.dscp_sent > 0 and (r.fact.dscp_kept_pct or 0.0) >= MARKING_KEPT_PCT
+        if arrived_marked or r.fact.dscp_sent == 0:
+            for m in r.fact.moments:
+                at = met.setdefault((r.fact.probe_id, r.fact.far_end_id, r.fact.direction, m), ([], []))
+                at[0 if arrived_marked else 1].append(r)
+    crowded = (Trouble.QUEUE, Trouble.LOSS, Trouble.LATE)
+    compared = {
+        at: marked for at, (marked, plain) in met.items() if marked and any(r.trouble in crowded for r in plain)
+    }
+    ignored = [at for at, marked in compared.items() if any(r.trouble in crowded for r in marked)]
+    if len(compared) < MIN_COMPARED or len(ignored) < SPARED * len(compared):
+        return []
+    bad = [r for at in ignored for r in compared[at] if r.trouble in crowded]
+    way = way_of({r.fact.direction for r in bad})
+    case = Case(way, bad, [r for marked in compared.values() for r in marked], readings, calls, brief)
+    cause = case.cause(
+        "priority-ignored",
+        "unknown",
+        f"Priority marking arrives and is not honoured ({WAY_WORDS[way]})",
+        (
+            f"In {len(ignored)} of the {len(compared)} ten-minute moments in which unmarked calls suffered from a "
+            "queue or loss, calls that arrived marked suffered as well.",
+        ),
+        (f"Not the marking itself: at least {MARKING_KEPT_PCT:g} % of these calls’ packets arrived with it.",),
+        "Give the marking a queue of its own where the way is full: at the router towards the line first, then ask the "
+        "provider what the line honours.",
+        owner(brief, "unknown"),
+        gain="What a queue of its own would buy shows by calls placed again, marked and unmarked, in the same minutes.",
+    )
+    return [replace(cause, cost={})]

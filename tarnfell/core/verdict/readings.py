@@ -16,6 +16,7 @@ from tarnfell.core import emodel
 from tarnfell.core.targets import BOUNDS, Bound, Targets, judge_bounds
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, Direction, VideoFact
 from tarnfell.core.verdict.moments import Moment, Tally, tally
+from tarnfell.core.verdict.routes import STEP_MS, Ends, Route, route_at, routes_of
 
 
 class Trouble(Enum):
@@ -27,6 +28,7 @@ class Trouble(Enum):
     LOSS = "loss"
     LATE = "late"
     FAR = "far"
+    DETOUR = "detour"
 
 
 SMOOTH_SHARE = 8.0
@@ -52,8 +54,10 @@ class Reading:
     """Keys of the bounds that cannot be judged, its delay being unknown."""
     worth: float
     added_ms: float | None
-    """Median delay above the idle one of the same way and direction."""
+    """Median delay above the idle one of the same route and direction."""
     trouble: Trouble | None
+    detour_ms: float = 0.0
+    """How much longer its route was than the shortest between the same ends, in this direction."""
 
     @property
     def mos(self) -> float:
@@ -75,21 +79,39 @@ def countable(fact: CallFact) -> bool:
 
 
 def read(facts: Iterable[CallFact], brief: Brief) -> list[Reading]:
-    """Each fact that counts, against the brief and the idle delay of its own way and direction."""
+    """Each fact that counts, against the brief and the idle delay of its own route and direction."""
     usable = [f for f in facts if countable(f)]
-    delays: dict[tuple[int, int, Direction], list[float]] = {}
+    routes = routes_of(usable)
+    on = {id(f): _route(f, routes) for f in usable}
+    delays: dict[_Way, list[float]] = {}
     for f in usable:
         if f.delay_p50_ms is not None:
-            delays.setdefault(_way(f), []).append(f.delay_p50_ms)
+            delays.setdefault(_way(f, on[id(f)]), []).append(f.delay_p50_ms)
     idle = {way: float(np.percentile(found, 10)) for way, found in delays.items()}
-    return [_read(f, idle.get(_way(f)), brief) for f in usable]
+    return [_read(f, idle.get(_way(f, on[id(f)])), _detour_ms(f, on[id(f)], routes), brief) for f in usable]
 
 
-def _way(fact: CallFact) -> tuple[int, int, Direction]:
-    return fact.probe_id, fact.far_end_id, fact.direction
+_Way = tuple[int, int, Direction, Moment | None]
 
 
-def _read(fact: CallFact, idle_ms: float | None, brief: Brief) -> Reading:
+def _way(fact: CallFact, route: Route | None) -> _Way:
+    return fact.probe_id, fact.far_end_id, fact.direction, route.since if route else None
+
+
+def _route(fact: CallFact, routes: dict[Ends, list[Route]]) -> Route | None:
+    """None where only one route was seen."""
+    known = routes.get((fact.probe_id, fact.far_end_id))
+    return route_at(known, fact.moments[0]) if known else None
+
+
+def _detour_ms(fact: CallFact, route: Route | None, routes: dict[Ends, list[Route]]) -> float:
+    if route is None:
+        return 0.0
+    shortest = min(routes[fact.probe_id, fact.far_end_id], key=lambda r: r.round_trip_ms)
+    return max(0.0, route.delay_ms(fact.direction) - shortest.delay_ms(fact.direction))
+
+
+def _read(fact: CallFact, idle_ms: float | None, detour_ms: float, brief: Brief) -> Reading:
     added = None if fact.delay_p50_ms is None or idle_ms is None else max(0.0, fact.delay_p50_ms - idle_ms)
     if fact.outcome != "whole":
         return Reading(fact, (), (), 0.0, added, Trouble.DOWN)
@@ -107,7 +129,10 @@ def _read(fact: CallFact, idle_ms: float | None, brief: Brief) -> Reading:
     if not worths:
         return Reading(fact, (), judged.open, 1.0, added, None)
     worst = min(worths, key=lambda key: worths[key])
-    return Reading(fact, tuple(worths), judged.open, worths[worst], added, _trouble(fact, added, worst, brief))
+    trouble = _trouble(fact, added, worst, brief)
+    if trouble is Trouble.FAR and detour_ms > STEP_MS:
+        trouble = Trouble.DETOUR
+    return Reading(fact, tuple(worths), judged.open, worths[worst], added, trouble, detour_ms)
 
 
 def _worth(brief: Targets, key: str, value: float) -> float:

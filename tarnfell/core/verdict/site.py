@@ -10,7 +10,7 @@ from tarnfell.core.daysheet import Day, day_sheet
 from tarnfell.core.path import Leg, leg
 from tarnfell.core.verdict.capacity import capacity_of
 from tarnfell.core.verdict.causes import Cause
-from tarnfell.core.verdict.diagnosis import find_causes, spoiled
+from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.moments import Share, share_of
 from tarnfell.core.verdict.readings import KeptBound, Reading, by_call, kept_bounds, read
@@ -92,7 +92,7 @@ def evaluate_site(
     return Evaluation(
         brief,
         readings,
-        causes + spoiled(facts),
+        causes + spoiled(facts) + evidence_short(verdict, verdict.calls),
         verdict,
         left_out,
         other,

@@ -22,7 +22,7 @@ class PacketPoint(Model):
     """Since the first packet was sent."""
     pdv_ms: float | None
     """Delay above the fastest packet; None when it never came."""
-    fate: Literal["heard", "late", "lost"]
+    fate: Literal["in time", "late", "lost"]
 
 
 class SecondView(Model):

@@ -78,7 +78,7 @@ class LegView(Model):
 
 
 class PathView(Model):
-    spot: str
+    test_point: str
     far_end: str
     place: str
     up: LegView

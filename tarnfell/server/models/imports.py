@@ -24,7 +24,7 @@ class ImportChange(Model):
     pairs: list[tuple[int, int]] | None = None
     roles: dict[str, Role] | None = None
     starts_local: str | None = Field(default=None, max_length=25)
-    spot_id: int | None = None
+    test_point_id: int | None = None
     shown: bool | None = None
 
 
@@ -93,7 +93,7 @@ class EchoView(Model):
     caution: str
 
 
-class SpotChoice(Model):
+class TestPointChoice(Model):
     id: int
     name: str
 
@@ -116,8 +116,8 @@ class ImportPage(Model):
     pairs: list[tuple[int, int]]
     """Streams that are the two directions of one call, by their place in the list."""
     echoes: list[EchoView]
-    spots: list[SpotChoice]
-    spot_id: int | None
+    test_points: list[TestPointChoice]
+    test_point_id: int | None
     shown: bool
     starts_local: str | None
     days: list[str]

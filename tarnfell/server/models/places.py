@@ -8,18 +8,18 @@ from pydantic import Field
 
 from tarnfell.server.models.base import Model
 
-SpotKindName = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
+TestPointKindName = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
 
 
-class SpotForm(Model):
+class TestPointForm(Model):
     name: str = Field(min_length=1, max_length=80)
-    kind: SpotKindName
+    kind: TestPointKindName
     note: str = Field("", max_length=300)
 
 
 class ProbeForm(Model):
     name: str = Field(min_length=1, max_length=80)
-    spot_id: int
+    test_point_id: int
 
 
 class FarEndForm(Model):
@@ -89,12 +89,12 @@ class Surroundings(Model):
 class ProbeCard(Model):
     id: int
     name: str
-    spot_id: int
-    state: Literal["not placed", "heard", "silent"]
+    test_point_id: int
+    state: Literal["never online", "online", "offline"]
     says: str
     """How it is, and what to try when it is silent."""
-    heard_from: str | None
-    last_heard_us: int | None
+    contact_address: str | None
+    last_contact_us: int | None
     enrolled_us: int | None
     around: Surroundings
     invitation: InvitationView | None
@@ -105,10 +105,10 @@ class ProbeCard(Model):
     history: list[CommandView]
 
 
-class SpotView(Model):
+class TestPointView(Model):
     id: int
     name: str
-    kind: SpotKindName
+    kind: TestPointKindName
     kind_words: str
     note: str
     probes: list[ProbeCard]
@@ -138,8 +138,14 @@ class FarEndCard(Model):
     distances: list[DistanceView]
 
 
-class SpotKindView(Model):
-    kind: SpotKindName
+class ArchivedFarEnd(Model):
+    id: int
+    name: str
+    archived_us: int
+
+
+class TestPointKindView(Model):
+    kind: TestPointKindName
     words: str
     why: str
 
@@ -152,9 +158,10 @@ class PlacePage(Model):
     time_zone: str
     medium: str
     provider: str
-    spots: list[SpotView]
-    spot_kinds: list[SpotKindView]
+    test_points: list[TestPointView]
+    test_point_kinds: list[TestPointKindView]
     far_ends: list[FarEndCard]
+    archived_far_ends: list[ArchivedFarEnd]
 
 
 class Destination(Model):
@@ -182,12 +189,12 @@ class JoinPage(Model):
 
     site: str
     engagement: str
-    spot: str
+    test_point: str
     probe: str
     from_whom: str
     until_us: int
     time_zone: str
-    state: Literal["open", "expired", "revoked", "running", "silent", "finished"]
+    state: Literal["open", "expired", "revoked", "running", "offline", "finished"]
     says: str
     destinations: list[Destination]
     loads: list[JoinLoad]

@@ -44,10 +44,10 @@ class Stage(Model):
 class ProbeView(Model):
     id: int
     name: str
-    spot: str
+    test_point: str
     system: str | None
-    last_heard_us: int | None
-    heard: bool
+    last_contact_us: int | None
+    online: bool
 
 
 class FarEndView(Model):
@@ -85,7 +85,7 @@ class ImportedOnSheet(Model):
     id: int
     name: str
     kind: str
-    spot: str | None
+    test_point: str | None
     """The test point it speaks for."""
     cells: list[ImportedCell]
 

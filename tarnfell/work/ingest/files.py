@@ -48,7 +48,7 @@ class Choices:
     """Where along the path each log's host stands, by its place in the list."""
     starts_local: str | None = None
     """When a log began that does not tell it; local time at the site."""
-    spot_id: int | None = None
+    test_point_id: int | None = None
     """The test point it speaks for."""
     shown: bool = False
     """Beside the day sheet."""

@@ -131,7 +131,7 @@ def test_some_silent_calls_of_a_run_are_ports_and_all_of_them_a_direction() -> N
     for cell in cells()[:20]:
         of_run = run(cell, calls=4)
         mixed += [replace(f, **SILENT) if i == 1 else f for i, f in enumerate(of_run)]
-    (cause,) = judged(mixed).causes
+    (cause,) = judged(mixed).faults
     assert (cause.key, cause.direction, cause.calls_hit) == ("port-blocked", "down", 20)
     assert cause.who == "Wall & Sons"
 
@@ -180,7 +180,7 @@ def test_a_sliver_beside_a_large_cause_is_no_cause_of_its_own() -> None:
 @pytest.mark.parametrize("kind", FAULTS)
 def test_simulated_faults_are_named_from_their_packets(kind: str) -> None:
     """Three days each; the table of the method has twenty weeks."""
-    found = said_of(kind, 3, days=3).causes
+    found = said_of(kind, 3, days=3).faults
     assert [c.key for c in found] == ([] if kind == "quiet" else [kind])
 
 
@@ -194,3 +194,118 @@ def test_a_clock_that_was_set_is_not_the_network() -> None:
     evaluation = judged(week() + runs(cells()[:5], tainted=True, clock_set=True))
     (cause,) = evaluation.causes
     assert (cause.key, cause.network, cause.calls_hit) == ("clock-set", False, 5)
+
+
+# Routes, radio, priority, short evidence
+
+LONGER = {"delay_p50_ms": 150.0, "mouth_to_ear_ms": 231.0, "mos": 3.9}
+"""130 ms more than before, next to no variation."""
+
+
+@pytest.mark.parametrize(("since", "until"), [(150, 300), (0, 150), (100, 200)])
+def test_a_longer_route_is_told_from_a_queue_and_from_distance(since: int, until: int) -> None:
+    at = cells()
+    facts = runs(at[:since]) + runs(at[since:until], up=LONGER) + runs(at[until:])
+    (cause,) = judged(facts).causes
+    assert (cause.key, cause.direction, cause.leg) == ("route-changed", "up", "unknown")
+    assert "130 ms" in cause.title
+    assert f"first seen {at[since][0]} {int(at[since][1]) // 60:02d}:{int(at[since][1]) % 60:02d}" in cause.says[0]
+    assert f"{until - since} of 300 calls" in cause.says[0]
+    assert f"{300 - until + since} of {300 - until + since} directions" in cause.alternatives[1]
+
+
+@pytest.mark.parametrize(
+    "not_a_route",
+    [
+        {"pdv_p95_ms": 10.1},
+        {"loss_pct": 0.6, "received": 1491},
+    ],
+)
+def test_a_level_with_variation_or_loss_is_a_queue(not_a_route: dict) -> None:
+    at = cells()
+    assert {c.key for c in judged(runs(at[:150]) + runs(at[150:], up={**LONGER, **not_a_route})).causes} == {
+        "uplink-queue"
+    }
+
+
+def test_two_moments_at_a_new_level_are_no_route_yet() -> None:
+    at = cells()
+    keys = [
+        [c.key for c in judged(runs(at[: 300 - n]) + runs(at[300 - n :], up={**LONGER, "mos": 1.5})).causes]
+        for n in (2, 3)
+    ]
+    assert keys == [["uplink-queue"], ["route-changed"]]
+
+
+def test_an_error_of_the_clocks_is_no_route() -> None:
+    at = cells()
+    apart = runs(at[150:], up={"delay_p50_ms": 80.0}, down={"delay_p50_ms": -40.0})
+    assert judged(runs(at[:150]) + apart).causes == []
+
+
+def test_ten_milliseconds_more_are_the_same_route() -> None:
+    at = cells()
+    far = {"mouth_to_ear_ms": 231.0, "mos": 3.9}
+    for added, key in ((10.0, "far-away"), (10.1, "route-changed")):
+        facts = runs(at[:150]) + runs(at[150:], up={**far, "delay_p50_ms": 20.0 + added})
+        assert [c.key for c in judged(facts).causes] == [key]
+
+
+def radio(bad: dict, wireless: bool) -> list[CallFact]:
+    """A test point that suffers while one on the cable, in the same moments, does not."""
+    facts = runs(cells()[60:])
+    for cell in cells()[:60]:
+        facts += run(cell, up=bad, wireless=wireless)
+        facts += run(cell, probe_id=2)
+    return facts
+
+
+@pytest.mark.parametrize(
+    ("bad", "wireless", "key"),
+    [
+        (LOSS, True, "inside-radio"),
+        (LOSS, False, "inside-cable"),
+        (SCATTER, True, "inside-radio"),
+        (SCATTER, False, "delay-swings"),
+    ],
+)
+def test_radio_is_named_where_every_call_that_suffered_was_on_it(bad: dict, wireless: bool, key: str) -> None:
+    (cause,) = judged(radio(bad, wireless)).causes
+    assert (cause.key, cause.leg) == (key, "inside")
+    assert ("Wi-Fi: measure the signal" in cause.remedy) is wireless
+
+
+def test_calls_by_radio_alone_tell_no_leg_and_no_radio() -> None:
+    (cause,) = judged(runs(cells()[60:]) + runs(cells()[:60], up=LOSS, wireless=True)).causes
+    assert (cause.key, cause.leg) == ("line-loss", "unknown")
+
+
+def marked_and_not(marked_bad: int, moments: int = 10, kept: float = 100.0) -> list[CallFact]:
+    facts = runs(cells()[moments:])
+    for n, cell in enumerate(cells()[:moments]):
+        facts += run(cell, up=QUEUE, dscp_sent=0, dscp_kept_pct=None)
+        facts += run(cell, up=QUEUE if n < marked_bad else None, dscp_kept_pct=kept)
+    return facts
+
+
+@pytest.mark.parametrize(
+    ("marked_bad", "moments", "named"), [(8, 10, True), (7, 10, False), (3, 3, True), (2, 2, False)]
+)
+def test_priority_is_ignored_where_marked_calls_fare_as_unmarked(marked_bad: int, moments: int, named: bool) -> None:
+    causes = {c.key: c for c in judged(marked_and_not(marked_bad, moments)).causes}
+    assert ("priority-ignored" in causes) is named
+    if named:
+        assert f"In {marked_bad} of the {moments} ten-minute moments" in causes["priority-ignored"].says[0]
+        assert causes["priority-ignored"].cost == {}
+
+
+def test_marking_that_never_arrived_was_not_ignored() -> None:
+    assert "priority-ignored" not in {c.key for c in judged(marked_and_not(10, kept=0.0)).causes}
+
+
+def test_short_evidence_is_said_with_what_closes_it() -> None:
+    assert judged([]).causes == []
+    (cause,) = judged(runs(cells()[:10])).causes
+    assert (cause.key, cause.network, cause.calls) == ("evidence-short", False, 10)
+    assert "1 of 5 days" in cause.says[0]
+    assert "more ten-minute moments" in cause.remedy

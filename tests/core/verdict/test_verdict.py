@@ -61,7 +61,7 @@ def test_a_direction_that_never_began_is_silent_and_not_absent() -> None:
     evaluation = judged(runs(cells()[:238], down=NEVER_BEGAN))
     assert evaluation.verdict.word == "not ready"
     assert states(evaluation)["reachability"] == "shown not"
-    assert [(c.key, c.direction) for c in evaluation.causes] == [("one-way", "down")]
+    assert [(c.key, c.direction) for c in evaluation.faults] == [("one-way", "down")]
     assert "238 of 238" in evaluation.causes[0].says[0]
     assert "never began" in evaluation.causes[0].says[0]
     assert evaluation.sheet[-1].worst_mos(0, 144) == 1.0

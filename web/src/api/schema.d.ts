@@ -560,7 +560,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Put own values in place of planning values. Every run of that codec is judged again from its packets. */
+        /** Put own values in place of planning values. Every run and imported stream of that codec is judged again. */
         put: {
             parameters: {
                 query?: never;
@@ -1176,7 +1176,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The probe's file, made for its spot. */
+        /** The probe's file, made for its test_point. */
         get: {
             parameters: {
                 query?: never;
@@ -2596,6 +2596,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/far-ends/{far_end_id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have an archived far end back, chosen where it was. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    far_end_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/imports": {
         parameters: {
             query?: never;
@@ -2685,7 +2733,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Spots, probes and far ends of a site. */
+        /** TestPoints, probes and far ends of a site. */
         get: {
             parameters: {
                 query?: never;
@@ -3001,7 +3049,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A probe for a spot, with a link that brings it there. */
+        /** A probe for a test point, with a link that brings it there. */
         post: {
             parameters: {
                 query?: never;
@@ -3051,7 +3099,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Rename a probe or move it to another spot; its evidence stays. */
+        /** Rename a probe or move it to another test point; its evidence stays. */
         put: {
             parameters: {
                 query?: never;
@@ -3584,7 +3632,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{slug}/spots": {
+    "/api/sites/{slug}/test-points": {
         parameters: {
             query?: never;
             header?: never;
@@ -3593,7 +3641,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** One more spot on the site's path. */
+        /** One more test point on the site's path. */
         post: {
             parameters: {
                 query?: never;
@@ -3605,7 +3653,7 @@ export interface paths {
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["SpotForm"];
+                    "application/json": components["schemas"]["TestPointForm"];
                 };
             };
             responses: {
@@ -3635,7 +3683,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{slug}/spots/{spot_id}": {
+    "/api/sites/{slug}/test-points/{test_point_id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -3643,20 +3691,20 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Rename or move a spot. */
+        /** Rename or move a test_point. */
         put: {
             parameters: {
                 query?: never;
                 header?: never;
                 path: {
                     slug: string;
-                    spot_id: number;
+                    test_point_id: number;
                 };
                 cookie?: never;
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["SpotForm"];
+                    "application/json": components["schemas"]["TestPointForm"];
                 };
             };
             responses: {
@@ -3688,7 +3736,7 @@ export interface paths {
                 header?: never;
                 path: {
                     slug: string;
-                    spot_id: number;
+                    test_point_id: number;
                 };
                 cookie?: never;
             };
@@ -3825,6 +3873,15 @@ export interface components {
         Archive: {
             /** Archived */
             archived: boolean;
+        };
+        /** ArchivedFarEnd */
+        ArchivedFarEnd: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Archived Us */
+            archived_us: number;
         };
         /** ArchivedSite */
         ArchivedSite: {
@@ -5097,10 +5154,10 @@ export interface components {
              */
             starts_local: string | null;
             /**
-             * Spot Id
+             * Test Point Id
              * @default null
              */
-            spot_id: number | null;
+            test_point_id: number | null;
             /**
              * Shown
              * @default null
@@ -5195,10 +5252,10 @@ export interface components {
             ][];
             /** Echoes */
             echoes: components["schemas"]["EchoView"][];
-            /** Spots */
-            spots: components["schemas"]["SpotChoice"][];
-            /** Spot Id */
-            spot_id: number | null;
+            /** Test Points */
+            test_points: components["schemas"]["TestPointChoice"][];
+            /** Test Point Id */
+            test_point_id: number | null;
             /** Shown */
             shown: boolean;
             /** Starts Local */
@@ -5274,10 +5331,10 @@ export interface components {
             /** Kind */
             kind: string;
             /**
-             * Spot
+             * Test Point
              * @description The test point it speaks for.
              */
-            spot: string | null;
+            test_point: string | null;
             /** Cells */
             cells: components["schemas"]["ImportedCell"][];
         };
@@ -5428,8 +5485,8 @@ export interface components {
             site: string;
             /** Engagement */
             engagement: string;
-            /** Spot */
-            spot: string;
+            /** Test Point */
+            test_point: string;
             /** Probe */
             probe: string;
             /** From Whom */
@@ -5442,7 +5499,7 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "open" | "expired" | "revoked" | "running" | "silent" | "finished";
+            state: "open" | "expired" | "revoked" | "running" | "offline" | "finished";
             /** Says */
             says: string;
             /** Destinations */
@@ -5652,7 +5709,7 @@ export interface components {
              * Fate
              * @enum {string}
              */
-            fate: "heard" | "late" | "lost";
+            fate: "in time" | "late" | "lost";
         };
         /** Paging */
         Paging: {
@@ -5709,8 +5766,8 @@ export interface components {
         };
         /** PathView */
         PathView: {
-            /** Spot */
-            spot: string;
+            /** Test Point */
+            test_point: string;
             /** Far End */
             far_end: string;
             /** Place */
@@ -5852,12 +5909,14 @@ export interface components {
             medium: string;
             /** Provider */
             provider: string;
-            /** Spots */
-            spots: components["schemas"]["SpotView"][];
-            /** Spot Kinds */
-            spot_kinds: components["schemas"]["SpotKindView"][];
+            /** Test Points */
+            test_points: components["schemas"]["TestPointView"][];
+            /** Test Point Kinds */
+            test_point_kinds: components["schemas"]["TestPointKindView"][];
             /** Far Ends */
             far_ends: components["schemas"]["FarEndCard"][];
+            /** Archived Far Ends */
+            archived_far_ends: components["schemas"]["ArchivedFarEnd"][];
         };
         /** PlanCheck */
         PlanCheck: {
@@ -6065,22 +6124,22 @@ export interface components {
             id: number;
             /** Name */
             name: string;
-            /** Spot Id */
-            spot_id: number;
+            /** Test Point Id */
+            test_point_id: number;
             /**
              * State
              * @enum {string}
              */
-            state: "not placed" | "heard" | "silent";
+            state: "never online" | "online" | "offline";
             /**
              * Says
              * @description How it is, and what to try when it is silent.
              */
             says: string;
-            /** Heard From */
-            heard_from: string | null;
-            /** Last Heard Us */
-            last_heard_us: number | null;
+            /** Contact Address */
+            contact_address: string | null;
+            /** Last Contact Us */
+            last_contact_us: number | null;
             /** Enrolled Us */
             enrolled_us: number | null;
             around: components["schemas"]["Surroundings"];
@@ -6102,8 +6161,8 @@ export interface components {
         ProbeForm: {
             /** Name */
             name: string;
-            /** Spot Id */
-            spot_id: number;
+            /** Test Point Id */
+            test_point_id: number;
         };
         /** ProbeView */
         ProbeView: {
@@ -6111,14 +6170,14 @@ export interface components {
             id: number;
             /** Name */
             name: string;
-            /** Spot */
-            spot: string;
+            /** Test Point */
+            test_point: string;
             /** System */
             system: string | null;
-            /** Last Heard Us */
-            last_heard_us: number | null;
-            /** Heard */
-            heard: boolean;
+            /** Last Contact Us */
+            last_contact_us: number | null;
+            /** Online */
+            online: boolean;
         };
         Problem: {
             type: string;
@@ -6771,58 +6830,6 @@ export interface components {
             /** Runs Total */
             runs_total: number;
         };
-        /** SpotChoice */
-        SpotChoice: {
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-        };
-        /** SpotForm */
-        SpotForm: {
-            /** Name */
-            name: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
-            /**
-             * Note
-             * @default
-             */
-            note: string;
-        };
-        /** SpotKindView */
-        SpotKindView: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
-            /** Words */
-            words: string;
-            /** Why */
-            why: string;
-        };
-        /** SpotView */
-        SpotView: {
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
-            /** Kind Words */
-            kind_words: string;
-            /** Note */
-            note: string;
-            /** Probes */
-            probes: components["schemas"]["ProbeCard"][];
-        };
         /** Stage */
         Stage: {
             /**
@@ -7043,6 +7050,58 @@ export interface components {
              * @default 125
              */
             required_moments: number;
+        };
+        /** TestPointChoice */
+        TestPointChoice: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /** TestPointForm */
+        TestPointForm: {
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** TestPointKindView */
+        TestPointKindView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /** Words */
+            words: string;
+            /** Why */
+            why: string;
+        };
+        /** TestPointView */
+        TestPointView: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "farthest" | "desk" | "wireless" | "cabinet" | "firewall" | "outside";
+            /** Kind Words */
+            kind_words: string;
+            /** Note */
+            note: string;
+            /** Probes */
+            probes: components["schemas"]["ProbeCard"][];
         };
         /** ToldCommand */
         ToldCommand: {

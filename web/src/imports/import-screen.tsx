@@ -17,7 +17,7 @@ type Page = Model<"ImportPage">;
 type Stream = Model<"ImportedStream">;
 type Echo = Model<"EchoView">;
 /** Whether it was kept. */
-type Change = (said: Partial<Model<"ImportChange">>) => Promise<boolean>;
+type Change = (said: Partial<Model<"ImportChange">>) => Promise<void>;
 
 export function ImportScreen({ id }: { id: string }) {
   const queries = useQueryClient();
@@ -29,29 +29,17 @@ export function ImportScreen({ id }: { id: string }) {
   });
   if (!answer.data) return <Pending what="the file" error={answer.error} />;
   const page = answer.data;
-  const change: Change = async (said) => {
-    let kept = true;
-    try {
-      await put("ImportMade", `/api/imports/${id}`, said);
-      setProblem(null);
-    } catch (error) {
-      kept = false;
-      setProblem((error as Error).message);
-    }
+  const say: Change = async (said) => {
+    await put("ImportMade", `/api/imports/${id}`, said);
+    setProblem(null);
     await queries.invalidateQueries({ queryKey: ["import", id] });
     await queries.invalidateQueries({ queryKey: ["imports", page.site_slug] });
-    return kept;
   };
+  const change: Change = (said) => say(said).catch((error: Error) => setProblem(error.message));
   const drop = async () => {
-    try {
-      await remove("ImportMade", `/api/imports/${id}`);
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
+    await remove("ImportMade", `/api/imports/${id}`);
     await queries.invalidateQueries({ queryKey: ["imports", page.site_slug] });
     navigate(`/sites/${page.site_slug}/imports`);
-    return true;
   };
   return (
     <>
@@ -67,7 +55,7 @@ export function ImportScreen({ id }: { id: string }) {
       <div className="mt-2 flex flex-wrap items-start justify-between gap-4">
         <h1 className="text-3xl tracking-tight break-all">{page.name}</h1>
         <div className="flex flex-wrap gap-3">
-          <Rename page={page} change={change} />
+          <Rename page={page} say={say} />
           {page.can_change && <FileLink href={`/api/imports/${id}/file`}>Download</FileLink>}
           <Popup label="Delete" trigger={<Button>Delete …</Button>} confirm="Delete" onConfirm={drop}>
             <p>
@@ -109,7 +97,7 @@ function rolesOf(page: Page): Record<string, Role> {
   return Object.fromEntries(page.echoes.flatMap((echo, i) => (echo.role ? [[String(i), echo.role]] : [])));
 }
 
-function Rename({ page, change }: { page: Page; change: Change }) {
+function Rename({ page, say }: { page: Page; say: Change }) {
   const [name, setName] = useState(page.name);
   return (
     <Popup
@@ -117,7 +105,7 @@ function Rename({ page, change }: { page: Page; change: Change }) {
       trigger={<Button>Rename …</Button>}
       confirm="Save"
       disabled={!name.trim()}
-      onConfirm={() => change({ name: name.trim() })}
+      onConfirm={() => say({ name: name.trim() })}
     >
       <TextField label="Name of the file" value={name} onChange={setName} />
     </Popup>
@@ -146,9 +134,12 @@ function SpeaksFor({ page, change }: { page: Page; change: Change }) {
         <div className="w-64">
           <SelectField
             label="Test point"
-            value={String(page.spot_id ?? "")}
-            options={[["", "not said"], ...page.spots.map((one) => [String(one.id), one.name] as const)]}
-            onChange={(spot) => change({ spot_id: spot ? Number(spot) : null })}
+            value={String(page.test_point_id ?? "")}
+            options={[
+              ["", "not said"],
+              ...page.test_points.map((one) => [String(one.id), one.name] as const),
+            ]}
+            onChange={(testPoint) => change({ test_point_id: testPoint ? Number(testPoint) : null })}
           />
         </div>
         {timeless && (

@@ -16,7 +16,7 @@ type Join = Model<"JoinPage">;
 const HEADLINES: Record<Join["state"], string> = {
   open: "Help measure this network",
   running: "It runs. Thank you.",
-  silent: "It is offline now",
+  offline: "It is offline now",
   finished: "All done. Thank you.",
   expired: "This link has expired",
   revoked: "This link was revoked",
@@ -54,7 +54,7 @@ function Body({ page }: { page: Join }) {
     <>
       <h1 className="mt-6 text-3xl leading-tight tracking-tight">{HEADLINES[page.state]}</h1>
       <p className="mt-2 leading-snug text-soft">
-        {page.site}, {page.spot} · asked by {page.from_whom} for {page.engagement}
+        {page.site}, {page.test_point} · asked by {page.from_whom} for {page.engagement}
       </p>
       <p role="status" className="mt-5 border-l-4 border-act bg-raised py-3 pr-3 pl-4 leading-snug">
         {page.says}
@@ -151,7 +151,7 @@ function Body({ page }: { page: Join }) {
           </details>
         </>
       )}
-      {["open", "running", "silent"].includes(page.state) && (
+      {["open", "running", "offline"].includes(page.state) && (
         <Part title="For whoever runs the firewall">
           <p className="mb-2 leading-snug text-soft">Outbound only, to:</p>
           <ul className="space-y-2">

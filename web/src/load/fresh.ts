@@ -8,13 +8,15 @@ type FarEnd = Model<"FarEndCard">;
 /** The ends a site's calls can go between. */
 export function ends(places: Model<"PlacePage">): { probes: Probe[]; farEnds: FarEnd[] } {
   return {
-    probes: places.spots.flatMap((spot) => spot.probes).filter((probe) => probe.enrolled_us !== null),
+    probes: places.test_points
+      .flatMap((testPoint) => testPoint.probes)
+      .filter((probe) => probe.enrolled_us !== null),
     farEnds: places.far_ends.filter((far) => far.chosen),
   };
 }
 
 export function freshForm(site: Model<"SitePage">, probes: Probe[], farEnds: FarEnd[]): Form {
-  const probe = probes.find((one) => one.state === "heard") ?? probes[0];
+  const probe = probes.find((one) => one.state === "online") ?? probes[0];
   return {
     name: "",
     probe_id: probe?.id ?? 0,

@@ -171,25 +171,12 @@ function Planned(props: {
   const { site, plans, pager, onChange } = props;
   const queries = useQueryClient();
   const zone = site.brief.time_zone;
-  const [problem, setProblem] = useState<string | null>(null);
   const drop = async (id: number) => {
-    try {
-      await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`);
-      await queries.invalidateQueries({ queryKey: ["plans", site.slug] });
-      setProblem(null);
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
+    await remove("PlanList", `/api/sites/${site.slug}/plans/${id}`);
+    await queries.invalidateQueries({ queryKey: ["plans", site.slug] });
   };
   return (
     <>
-      {problem && (
-        <div className="mt-4">
-          <Note>{problem}</Note>
-        </div>
-      )}
       {plans.plans.length > 0 && (
         <Section
           title="Planned"

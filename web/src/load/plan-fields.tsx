@@ -119,7 +119,7 @@ export function LoadFields({ form, change, probes, farEnds, children }: LoadProp
           label="From the probe"
           value={String(form.probe_id)}
           options={probes.map(
-            (p) => [String(p.id), p.state === "heard" ? p.name : `${p.name}, offline`] as const,
+            (p) => [String(p.id), p.state === "online" ? p.name : `${p.name}, offline`] as const,
           )}
           onChange={(value) => change({ probe_id: Number(value) })}
         />

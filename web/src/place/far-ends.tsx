@@ -4,9 +4,9 @@ import { type ReactNode, useState } from "react";
 import type { Model } from "../api/client";
 import { Button, Note, Section } from "../shared/controls";
 import { CheckField, NumberField, TextField } from "../shared/fields";
-import { ago, ms } from "../shared/format";
+import { ago, dateTime, ms } from "../shared/format";
 import { Sheet } from "../shared/sheet";
-import type { Change } from "./use-places";
+import type { Ask, Change } from "./use-places";
 
 type Page = Model<"PlacePage">;
 type FarEnd = Model<"FarEndCard">;
@@ -15,17 +15,16 @@ const KINDS = { host: "", server: "this server’s own", probe: "a probe that an
 
 interface Props {
   page: Page;
+  ask: Ask;
   change: Change;
-  /** What the server says against the last change. */
-  problem: string | null;
 }
 
-export function FarEnds({ page, change, problem }: Props) {
+export function FarEnds({ page, ask, change }: Props) {
   return (
     <Section
       title="Far ends"
       aside={
-        <FarEndDialog change={change} problem={problem}>
+        <FarEndDialog ask={ask}>
           <Button act={page.far_ends.length === 0}>Add a far end …</Button>
         </FarEndDialog>
       }
@@ -57,8 +56,8 @@ export function FarEnds({ page, change, problem }: Props) {
               <Distances far={far} page={page} />
               {far.kind === "host" && (
                 <p className="mt-0.5 flex flex-wrap gap-4 [&>button]:underline [&>button]:underline-offset-3">
-                  <FarEndDialog of={far} change={change} problem={problem}>
-                    <button type="button">Change …</button>
+                  <FarEndDialog of={far} ask={ask}>
+                    <button type="button">Edit …</button>
                   </FarEndDialog>
                   {far.other_sites === 0 && (
                     <button type="button" onClick={() => change("remove", `far-ends/${far.id}`)}>
@@ -71,12 +70,31 @@ export function FarEnds({ page, change, problem }: Props) {
           </li>
         ))}
       </ul>
+      {page.archived_far_ends.length > 0 && (
+        <ul className="mt-5 text-sm" aria-label="Archived far ends">
+          {page.archived_far_ends.map((far) => (
+            <li key={far.id} className="hair flex flex-wrap items-baseline gap-x-4 border-t py-1.5">
+              <span>
+                {far.name}{" "}
+                <span className="text-soft">archived {dateTime(far.archived_us, page.time_zone)}</span>
+              </span>
+              <button
+                type="button"
+                className="underline underline-offset-3"
+                onClick={() => change("post", `far-ends/${far.id}/restore`)}
+              >
+                Restore
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
     </Section>
   );
 }
 
 function Distances({ far, page }: { far: FarEnd; page: Page }) {
-  const probes = page.spots.flatMap((spot) => spot.probes);
+  const probes = page.test_points.flatMap((testPoint) => testPoint.probes);
   return (
     <>
       {far.distances.map((distance) => {
@@ -109,14 +127,13 @@ function Distances({ far, page }: { far: FarEnd; page: Page }) {
 
 interface DialogProps {
   of?: FarEnd;
-  change: Change;
-  problem: string | null;
+  ask: Ask;
   children: ReactNode;
 }
 
-function FarEndDialog({ of, change, problem, children }: DialogProps) {
+function FarEndDialog({ of, ask, children }: DialogProps) {
   const [open, setOpen] = useState(false);
-  const [tried, setTried] = useState(false);
+  const [problem, setProblem] = useState<string | null>(null);
   const [name, setName] = useState(of?.name ?? "");
   const [place, setPlace] = useState(of?.place ?? "");
   const [host, setHost] = useState(of?.host ?? "");
@@ -134,10 +151,14 @@ function FarEndDialog({ of, change, problem, children }: DialogProps) {
       media_high: high ?? 20399,
       key: key || null,
     };
-    const done = of ? await change("put", `far-ends/${of.id}`, form) : await change("post", "far-ends", form);
-    if (done) setKey("");
-    setTried(!done);
-    setOpen(!done);
+    try {
+      await (of ? ask("put", `far-ends/${of.id}`, form) : ask("post", "far-ends", form));
+      setKey("");
+      setProblem(null);
+      setOpen(false);
+    } catch (error) {
+      setProblem((error as Error).message);
+    }
   };
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
@@ -177,7 +198,7 @@ function FarEndDialog({ of, change, problem, children }: DialogProps) {
             onChange={setKey}
             hint="Paste the contents of the key file; it is needed to place calls."
           />
-          {tried && problem && <Note>{problem}</Note>}
+          {problem && <Note>{problem}</Note>}
           <div className="flex flex-wrap gap-3">
             <Button act type="submit" disabled={!name.trim() || !host.trim() || (!of && !key.trim())}>
               {of ? "Save" : "Add"}

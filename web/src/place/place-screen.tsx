@@ -7,14 +7,14 @@ import { Popup } from "../shared/popup";
 import { Pending, Trail } from "../shared/screen";
 import { FarEnds } from "./far-ends";
 import { ProbeCard } from "./probe-card";
-import { MOST_NAMED, SpotPicture } from "./spot-picture";
-import { type Change, usePlaces } from "./use-places";
+import { MOST_NAMED, TestPointPicture } from "./test-point-picture";
+import { type Ask, usePlaces } from "./use-places";
 
 type Page = Model<"PlacePage">;
-type Spot = Model<"SpotView">;
+type TestPoint = Model<"TestPointView">;
 
 export function PlaceScreen({ id }: { id: string }) {
-  const { page, change, problem } = usePlaces(id);
+  const { page, ask, change, problem } = usePlaces(id);
   if (!page.data) return <Pending what="the test points" error={page.error} />;
   const places = page.data;
   return (
@@ -35,7 +35,7 @@ export function PlaceScreen({ id }: { id: string }) {
             firewall.
           </p>
         </div>
-        <AddSpot page={places} change={change} first={places.spots.length === 0} />
+        <AddTestPoint page={places} ask={ask} first={places.test_points.length === 0} />
       </div>
       {problem && (
         <div className="mt-4">
@@ -43,30 +43,30 @@ export function PlaceScreen({ id }: { id: string }) {
         </div>
       )}
       <div className="mt-6">
-        <SpotPicture page={places} />
+        <TestPointPicture page={places} />
       </div>
       <div className="grid lg:grid-cols-[1.45fr_1fr] gap-x-12">
         <div>
-          {places.spots.map((spot, i) => (
+          {places.test_points.map((testPoint, i) => (
             <Section
-              key={spot.id}
-              title={places.spots.length > MOST_NAMED ? `${i + 1} · ${spot.name}` : spot.name}
+              key={testPoint.id}
+              title={places.test_points.length > MOST_NAMED ? `${i + 1} · ${testPoint.name}` : testPoint.name}
               aside={
                 <span className="flex flex-wrap items-center gap-4">
-                  {spot.kind_words}
-                  <EditSpot page={places} spot={spot} change={change} problem={problem} />
-                  <AddProbe spot={spot} change={change} first={spot.probes.length === 0} />
+                  {testPoint.kind_words}
+                  <EditTestPoint page={places} testPoint={testPoint} ask={ask} />
+                  <AddProbe testPoint={testPoint} ask={ask} first={testPoint.probes.length === 0} />
                 </span>
               }
             >
-              {spot.note && <p className="mb-2 text-sm text-soft">{spot.note}</p>}
-              {spot.probes.length === 0 && <p>No probe here yet.</p>}
-              {spot.probes.map((probe) => (
-                <ProbeCard key={probe.id} probe={probe} page={places} change={change} />
+              {testPoint.note && <p className="mb-2 text-sm text-soft">{testPoint.note}</p>}
+              {testPoint.probes.length === 0 && <p>No probe here yet.</p>}
+              {testPoint.probes.map((probe) => (
+                <ProbeCard key={probe.id} probe={probe} page={places} ask={ask} change={change} />
               ))}
             </Section>
           ))}
-          {places.spots.length === 0 && (
+          {places.test_points.length === 0 && (
             <Section title="Test points">
               <p>
                 Name a test point first: where in the building should calls be measured from? Where people
@@ -75,32 +75,31 @@ export function PlaceScreen({ id }: { id: string }) {
             </Section>
           )}
         </div>
-        <FarEnds page={places} change={change} problem={problem} />
+        <FarEnds page={places} ask={ask} change={change} />
       </div>
     </>
   );
 }
 
-function AddSpot({ page, change, first }: { page: Page; change: Change; first: boolean }) {
-  const [kind, setKind] = useState(page.spot_kinds[0]?.kind ?? "desk");
+function AddTestPoint({ page, ask, first }: { page: Page; ask: Ask; first: boolean }) {
+  const [kind, setKind] = useState(page.test_point_kinds[0]?.kind ?? "desk");
   const [name, setName] = useState("");
   const [note, setNote] = useState("");
-  const why = page.spot_kinds.find((one) => one.kind === kind);
+  const why = page.test_point_kinds.find((one) => one.kind === kind);
   return (
     <Popup
       label="Add a test point"
       trigger={<Button act={first}>Add a test point …</Button>}
       confirm="Add"
       onConfirm={async () => {
-        const done = await change("post", "spots", { name: name.trim() || why?.words, kind, note });
-        if (done) setName("");
-        return done;
+        await ask("post", "test-points", { name: name.trim() || why?.words, kind, note });
+        setName("");
       }}
     >
       <SelectField
         label="Type of test point"
         value={kind}
-        options={page.spot_kinds.map((one) => [one.kind, one.words] as const)}
+        options={page.test_point_kinds.map((one) => [one.kind, one.words] as const)}
         onChange={(value) => setKind(value as typeof kind)}
         hint={why?.why}
       />
@@ -116,15 +115,13 @@ function AddSpot({ page, change, first }: { page: Page; change: Change; first: b
 }
 
 /** Rename a test point, say better where it is, or delete it while nothing was measured from it. */
-function EditSpot(props: { page: Page; spot: Spot; change: Change; problem: string | null }) {
-  const { page, spot, change, problem } = props;
-  const [kind, setKind] = useState(spot.kind);
-  const [name, setName] = useState(spot.name);
-  const [note, setNote] = useState(spot.note);
-  const [tried, setTried] = useState(false);
+function EditTestPoint({ page, testPoint, ask }: { page: Page; testPoint: TestPoint; ask: Ask }) {
+  const [kind, setKind] = useState(testPoint.kind);
+  const [name, setName] = useState(testPoint.name);
+  const [note, setNote] = useState(testPoint.note);
   return (
     <Popup
-      label={`Edit ${spot.name}`}
+      label={`Edit ${testPoint.name}`}
       trigger={
         <button type="button" className="underline underline-offset-3">
           Edit …
@@ -132,46 +129,36 @@ function EditSpot(props: { page: Page; spot: Spot; change: Change; problem: stri
       }
       confirm="Save"
       disabled={!name.trim()}
-      onConfirm={async () => {
-        const done = await change("put", `spots/${spot.id}`, { name, kind, note });
-        setTried(!done);
-        return done;
-      }}
+      onConfirm={() => ask("put", `test-points/${testPoint.id}`, { name, kind, note })}
+      also={
+        testPoint.probes.length === 0
+          ? { label: "Delete this test point", act: () => ask("remove", `test-points/${testPoint.id}`) }
+          : undefined
+      }
     >
       <SelectField
         label="Type of test point"
         value={kind}
-        options={page.spot_kinds.map((one) => [one.kind, one.words] as const)}
+        options={page.test_point_kinds.map((one) => [one.kind, one.words] as const)}
         onChange={(value) => setKind(value as typeof kind)}
       />
       <TextField label="What people there call it" value={name} onChange={setName} />
       <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
-      {tried && problem && <Note>{problem}</Note>}
-      {spot.probes.length === 0 && (
-        <button
-          type="button"
-          className="block text-sm underline underline-offset-3"
-          onClick={async () => setTried(!(await change("remove", `spots/${spot.id}`)))}
-        >
-          Delete this test point
-        </button>
-      )}
     </Popup>
   );
 }
 
-function AddProbe({ spot, change, first }: { spot: Spot; change: Change; first: boolean }) {
+function AddProbe({ testPoint, ask, first }: { testPoint: TestPoint; ask: Ask; first: boolean }) {
   const [name, setName] = useState("");
   return (
     <Popup
-      label={`A probe for ${spot.name}`}
+      label={`A probe for ${testPoint.name}`}
       trigger={<Button act={first}>Place a probe …</Button>}
       confirm="Create link"
       disabled={!name.trim()}
       onConfirm={async () => {
-        const done = await change("post", "probes", { name, spot_id: spot.id });
-        if (done) setName("");
-        return done;
+        await ask("post", "probes", { name, test_point_id: testPoint.id });
+        setName("");
       }}
     >
       <TextField

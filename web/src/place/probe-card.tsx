@@ -7,57 +7,62 @@ import { SelectField, TextField } from "../shared/fields";
 import { ago, clock, dateTime } from "../shared/format";
 import { Popup } from "../shared/popup";
 import { Wide } from "../shared/wide";
-import type { Change } from "./use-places";
+import type { Ask, Change } from "./use-places";
 
 type Probe = Model<"ProbeCard">;
 type Page = Model<"PlacePage">;
 
-const STATE_WORDS = { heard: "online", silent: "offline", "not placed": "never online" } as const;
+interface Props {
+  probe: Probe;
+  page: Page;
+  ask: Ask;
+  change: Change;
+}
 
-export function ProbeCard({ probe, page, change }: { probe: Probe; page: Page; change: Change }) {
-  const ask = (kind: string) => change("post", `probes/${probe.id}/commands`, { kind });
+export function ProbeCard({ probe, page, ask, change }: Props) {
+  const tell = (kind: string) => change("post", `probes/${probe.id}/commands`, { kind });
   const enrolled = probe.enrolled_us !== null;
   return (
     <article className="mb-7" aria-label={probe.name}>
       <h3 className="flex flex-wrap items-baseline gap-3 text-lg">
         {probe.name}
         <span className="text-base font-normal">
-          {STATE_WORDS[probe.state]}
-          {probe.last_heard_us !== null && (
+          {probe.state}
+          {probe.last_contact_us !== null && (
             <span className="text-soft">
-              {probe.state === "heard"
-                ? ` ${ago(probe.last_heard_us)}`
-                : ` since ${dateTime(probe.last_heard_us, page.time_zone)}`}
-              {probe.heard_from && `, from ${probe.heard_from}`}
+              {probe.state === "online"
+                ? ` ${ago(probe.last_contact_us)}`
+                : ` since ${dateTime(probe.last_contact_us, page.time_zone)}`}
+              {probe.contact_address && `, from ${probe.contact_address}`}
             </span>
           )}
         </span>
       </h3>
-      {probe.state !== "heard" && <p className="leading-snug">{probe.says}</p>}
+      {probe.state !== "online" && <p className="leading-snug">{probe.says}</p>}
       <Invitation probe={probe} page={page} change={change} />
       {enrolled && <Around probe={probe} />}
       <div className="mt-2.5 flex flex-wrap gap-x-5 gap-y-1 text-sm [&>button]:underline [&>button]:underline-offset-3">
         {enrolled && (
           <>
-            <button type="button" onClick={() => ask("distances")}>
+            <button type="button" onClick={() => tell("distances")}>
               Check reachability and round trip
             </button>
-            <button type="button" onClick={() => ask(probe.answers ? "silence" : "answer")}>
+            <button type="button" onClick={() => tell(probe.answers ? "silence" : "answer")}>
               {probe.answers ? "Stop answering calls" : "Answer calls from other test points"}
             </button>
             {probe.outdated && (
-              <button type="button" onClick={() => ask("update")}>
+              <button type="button" onClick={() => tell("update")}>
                 Update its program
               </button>
             )}
           </>
         )}
-        <EditProbe probe={probe} page={page} change={change} />
+        <EditProbe probe={probe} page={page} ask={ask} />
         <Popup
           label="Retire probe"
           trigger={<button type="button">Retire probe …</button>}
-          confirm="End it"
-          onConfirm={() => ask("end")}
+          confirm="Retire probe"
+          onConfirm={() => ask("post", `probes/${probe.id}/commands`, { kind: "end" })}
         >
           <p className="leading-snug">
             {enrolled
@@ -107,7 +112,7 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
       </div>
     );
   }
-  if (probe.state === "heard") return null;
+  if (probe.state === "online") return null;
   return (
     <p className="mt-2">
       {invitation?.state === "revoked" && "Its link was revoked. "}
@@ -172,23 +177,23 @@ function Around({ probe }: { probe: Probe }) {
   );
 }
 
-function EditProbe({ probe, page, change }: { probe: Probe; page: Page; change: Change }) {
+function EditProbe({ probe, page, ask }: { probe: Probe; page: Page; ask: Ask }) {
   const [name, setName] = useState(probe.name);
-  const [spot, setSpot] = useState(String(probe.spot_id));
+  const [testPoint, setTestPoint] = useState(String(probe.test_point_id));
   return (
     <Popup
       label="Rename or move"
       trigger={<button type="button">Rename or move …</button>}
       confirm="Save"
       disabled={!name.trim()}
-      onConfirm={() => change("put", `probes/${probe.id}`, { name, spot_id: Number(spot) })}
+      onConfirm={() => ask("put", `probes/${probe.id}`, { name, test_point_id: Number(testPoint) })}
     >
       <TextField label="Name of the probe" value={name} onChange={setName} />
       <SelectField
         label="Where it stands"
-        value={spot}
-        options={page.spots.map((one) => [String(one.id), one.name] as const)}
-        onChange={setSpot}
+        value={testPoint}
+        options={page.test_points.map((one) => [String(one.id), one.name] as const)}
+        onChange={setTestPoint}
         hint="What it measured so far stays with the probe, not with the test point."
       />
     </Popup>
@@ -211,7 +216,7 @@ function History({ probe, page }: { probe: Probe; page: Page }) {
               <th>Requested</th>
               <th>Started</th>
               <th>Finished</th>
-              <th>How it ended</th>
+              <th>Result</th>
             </tr>
           </thead>
           <tbody>

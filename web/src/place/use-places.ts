@@ -7,7 +7,11 @@ import { slowing } from "../shared/polling";
 const PACE = slowing(2000);
 
 type Page = Model<"PlacePage">;
-export type Change = (method: "post" | "put" | "remove", path: string, body?: object) => Promise<boolean>;
+type Method = "post" | "put" | "remove";
+/** Asks for a change and shows what came of it; throws what the server says against it. */
+export type Ask = (method: Method, path: string, body?: object) => Promise<void>;
+/** The same for what has no form of its own: true when it was done, else the page says why not. */
+export type Change = (method: Method, path: string, body?: object) => Promise<boolean>;
 
 const METHODS = { post, put } as const;
 
@@ -20,24 +24,29 @@ export function usePlaces(slug: string) {
     queryFn: () => get("PlacePage", `/api/sites/${slug}/place`),
     refetchInterval: PACE,
   });
-  /** Asks for a change; true when it was made. What the server says against it is kept in `problem`. */
-  const change: Change = useCallback(
+  const ask: Ask = useCallback(
     async (method, path, body = {}) => {
       const address = `/api/sites/${slug}/${path}`;
+      const next: Page =
+        method === "remove"
+          ? await remove("PlacePage", address)
+          : await METHODS[method]("PlacePage", address, body);
+      queries.setQueryData(["places", slug], next);
+      setProblem(null);
+    },
+    [queries, slug],
+  );
+  const change: Change = useCallback(
+    async (method, path, body) => {
       try {
-        const next: Page =
-          method === "remove"
-            ? await remove("PlacePage", address)
-            : await METHODS[method]("PlacePage", address, body);
-        queries.setQueryData(["places", slug], next);
-        setProblem(null);
+        await ask(method, path, body);
         return true;
       } catch (error) {
         setProblem((error as Error).message);
         return false;
       }
     },
-    [queries, slug],
+    [ask],
   );
-  return { page, change, problem };
+  return { page, ask, change, problem };
 }

@@ -123,19 +123,9 @@ function Describe({ run }: { run: Run }) {
   const queries = useQueryClient();
   const [name, setName] = useState(run.name);
   const [note, setNote] = useState(run.note);
-  const [problem, setProblem] = useState<string | null>(null);
   const save = async () => {
-    try {
-      queries.setQueryData(
-        ["run", String(run.id)],
-        await put("RunPage", `/api/runs/${run.id}`, { name, note }),
-      );
-      setProblem(null);
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
+    const page = await put("RunPage", `/api/runs/${run.id}`, { name, note });
+    queries.setQueryData(["run", String(run.id)], page);
   };
   return (
     <Popup label="Name and note" trigger={<Button>Name and note …</Button>} confirm="Save" onConfirm={save}>
@@ -143,7 +133,6 @@ function Describe({ run }: { run: Run }) {
       <Field label="Note">
         <textarea className={INPUT} rows={4} value={note} onChange={(event) => setNote(event.target.value)} />
       </Field>
-      {problem && <Note>{problem}</Note>}
     </Popup>
   );
 }

@@ -1,4 +1,4 @@
-// The path picture: the site's way from spot to far end, up above and down below, painted by what each adds.
+// The path picture: the site's way from test point to far end, up above and down below, painted by what each adds.
 import type { Model } from "../api/client";
 import { paintMos } from "./depth";
 import { DASH, ms, pct } from "./format";
@@ -26,7 +26,7 @@ export function PathPicture({ path }: { path: Path }) {
         <Posts x1={150} x2={930} top={18} bottom={96} />
         <g className="fill-ink text-[15px]">
           <text x={138} y={54} textAnchor="end" className="font-semibold">
-            {path.spot || "probe"}
+            {path.test_point || "probe"}
           </text>
           <text x={138} y={72} textAnchor="end" className="fill-soft text-[13px]">
             inside the site

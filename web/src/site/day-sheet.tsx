@@ -231,7 +231,7 @@ function ImportedFiles({ sheet }: { sheet: Sheet }) {
               {one.name}
             </Link>
             <span className="text-soft">
-              , imported{one.spot && `, for ${one.spot}`}; counts towards nothing
+              , imported{one.test_point && `, for ${one.test_point}`}; counts towards nothing
               {one.cells.length === 0 && "; it is not known when it was taken"}
               {beyond > 0 && `; ${plural(beyond, "ten-minute cell")} on other days`}
             </span>

@@ -2,7 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Model, post, remove } from "../api/client";
-import { Button, Field, INPUT, Note } from "../shared/controls";
+import { Button, Field, INPUT } from "../shared/controls";
 import { TextField } from "../shared/fields";
 import { dateTime } from "../shared/format";
 import { Popup } from "../shared/popup";
@@ -41,19 +41,14 @@ function MarkRemedy({ site }: { site: Site }) {
   const [words, setWords] = useState("");
   const [at, setAt] = useState("");
   const [setAside, setSetAside] = useState(true);
-  const [problem, setProblem] = useState<string | null>(null);
   const mark = async () => {
-    try {
-      const body = { at_local: at, words, set_aside: setAside };
-      await post("RemedyList", `/api/sites/${site.slug}/remedies`, body);
-      setWords("");
-      setProblem(null);
-      await queries.invalidateQueries();
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
+    await post("RemedyList", `/api/sites/${site.slug}/remedies`, {
+      at_local: at,
+      words,
+      set_aside: setAside,
+    });
+    setWords("");
+    await queries.invalidateQueries();
   };
   return (
     <Popup
@@ -88,7 +83,6 @@ function MarkRemedy({ site }: { site: Site }) {
           Set aside what was measured before. It stays on record and is counted in the verdict no more.
         </span>
       </label>
-      {problem && <Note>{problem}</Note>}
     </Popup>
   );
 }

@@ -255,10 +255,10 @@ function Places({ site }: { site: Site }) {
     <ul className="space-y-2">
       {site.probes.map((probe) => (
         <li key={probe.id}>
-          <span className="font-semibold">{probe.name}</span>, test point: {probe.spot}
+          <span className="font-semibold">{probe.name}</span>, test point: {probe.test_point}
           <span className="block text-sm text-soft">
-            {probe.last_heard_us
-              ? `${probe.heard ? "online" : "offline: see that it has power and network"}, last contact ${ago(probe.last_heard_us)}`
+            {probe.last_contact_us
+              ? `${probe.online ? "online" : "offline: see that it has power and network"}, last contact ${ago(probe.last_contact_us)}`
               : "not enrolled on this server"}
             {probe.system && ` · ${probe.system}`}
           </span>

@@ -1,27 +1,27 @@
-// The site's path with everything that stands on it: spots from the farthest outwards, the way out, the far ends.
+// The site's path with everything that stands on it: test points from the farthest outwards, the way out, the far ends.
 import type { Model } from "../api/client";
 import { Wide } from "../shared/wide";
-import { STAGE, stations } from "./spot-geometry";
+import { STAGE, stations } from "./test-point-geometry";
 
 type Page = Model<"PlacePage">;
 
 export const MOST_NAMED = 7;
 
-export function SpotPicture({ page }: { page: Page }) {
+export function TestPointPicture({ page }: { page: Page }) {
   const chosen = page.far_ends.filter((far) => far.chosen);
-  const { spots, wayOut, ends } = stations(
-    page.spots.map((spot) => spot.kind === "outside"),
+  const { testPoints, wayOut, ends } = stations(
+    page.test_points.map((testPoint) => testPoint.kind === "outside"),
     chosen.length,
   );
   const words = [
-    ...page.spots.map(
+    ...page.test_points.map(
       (s) => `${s.name}: ${s.probes.map((p) => `${p.name}, ${p.state}`).join("; ") || "no probe"}`,
     ),
     ...chosen.map((far) => `far end ${far.name}`),
   ].join(". ");
   const y = STAGE.line;
   // Where names would run into each other, numbers stand for them; the list below has both.
-  const crowded = page.spots.length > MOST_NAMED;
+  const crowded = page.test_points.length > MOST_NAMED;
   return (
     <Wide label="Test points">
       <svg
@@ -50,22 +50,25 @@ export function SpotPicture({ page }: { page: Page }) {
             {["the line", page.medium, page.provider].filter(Boolean).join(" · ")}
           </text>
         </g>
-        {page.spots.map((spot, i) => (
-          <g key={spot.id} transform={`translate(${spots[i]} ${y})`}>
+        {page.test_points.map((testPoint, i) => (
+          <g key={testPoint.id} transform={`translate(${testPoints[i]} ${y})`}>
             <circle r={4.5} fill="var(--paper)" stroke="var(--ink)" strokeWidth={1.6} />
             <text y={-14} textAnchor="middle" className="fill-ink text-[14px] font-semibold">
-              {crowded ? i + 1 : spot.name}
+              {crowded ? i + 1 : testPoint.name}
             </text>
-            {crowded && spot.probes[0] && (
+            {crowded && testPoint.probes[0] && (
               <g transform="translate(0 20)">
                 <Lead
-                  state={spot.probes.find((probe) => probe.state === "heard")?.state ?? spot.probes[0].state}
+                  state={
+                    testPoint.probes.find((probe) => probe.state === "online")?.state ??
+                    testPoint.probes[0].state
+                  }
                   above={15}
                 />
               </g>
             )}
             {!crowded &&
-              spot.probes.map((probe, j) => (
+              testPoint.probes.map((probe, j) => (
                 <g key={probe.id} transform={`translate(0 ${20 + j * 30})`}>
                   <Lead state={probe.state} above={j === 0 ? 15 : 24} />
                   <text x={12} y={10} className="fill-ink text-[13px]">
@@ -73,7 +76,7 @@ export function SpotPicture({ page }: { page: Page }) {
                   </text>
                 </g>
               ))}
-            {!crowded && spot.probes.length === 0 && (
+            {!crowded && testPoint.probes.length === 0 && (
               <text y={26} textAnchor="middle" className="fill-soft text-[13px]">
                 no probe
               </text>
@@ -111,11 +114,11 @@ function Lead({ state, above }: { state: string; above: number }) {
       <path
         d={`M0 ${-above}V0`}
         stroke="var(--ink)"
-        strokeDasharray={state === "heard" ? undefined : "2 2"}
+        strokeDasharray={state === "online" ? undefined : "2 2"}
       />
       <path
         d="M-4 0H4L6 13Q0 17 -6 13Z"
-        fill={state === "heard" ? "var(--ink)" : "var(--paper)"}
+        fill={state === "online" ? "var(--ink)" : "var(--paper)"}
         stroke="var(--ink)"
         strokeDasharray={state === "not placed" ? "2 2" : undefined}
       />

@@ -1,4 +1,4 @@
-// Where spots, the way out and far ends stand along the path picture.
+// Where test points, the way out and far ends stand along the path picture.
 
 export const STAGE = { width: 1080, height: 142, line: 62, cloud: 850 } as const;
 
@@ -7,12 +7,12 @@ const LAST = 780;
 const ROW = 30;
 
 export interface Stations {
-  spots: number[];
+  testPoints: number[];
   wayOut: number;
   ends: number[];
 }
 
-/** Positions for spots in their order, each inside or outside the way out, and for so many far ends. */
+/** Positions for test points in their order, each inside or outside the way out, and for so many far ends. */
 export function stations(outside: boolean[], farEnds: number): Stations {
   const inside = outside.filter((is) => !is).length;
   const beyond = outside.length - inside;
@@ -21,8 +21,8 @@ export function stations(outside: boolean[], farEnds: number): Stations {
   const far = (LAST - wayOut) / (beyond + 1);
   let i = 0;
   let j = 0;
-  const spots = outside.map((is) => (is ? wayOut + far * ++j : FIRST + step * i++));
+  const testPoints = outside.map((is) => (is ? wayOut + far * ++j : FIRST + step * i++));
   const row = Math.min(ROW, (STAGE.height - 30) / Math.max(1, farEnds - 1));
   const top = STAGE.line - ((farEnds - 1) * row) / 2;
-  return { spots, wayOut, ends: Array.from({ length: farEnds }, (_, n) => Math.max(12, top) + n * row) };
+  return { testPoints, wayOut, ends: Array.from({ length: farEnds }, (_, n) => Math.max(12, top) + n * row) };
 }

@@ -1,0 +1,53 @@
+"""What was judged by values or clocks that are known better now, judged again: one record a call, newest first.
+
+Each is judged outside a transaction, so that others may write meanwhile, and kept in a short one.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from tarnfell.core.codecs import CodecError
+from tarnfell.store import calls as call_store
+from tarnfell.store import clocks as clock_store
+from tarnfell.store import codecs as codec_store
+from tarnfell.store import files
+from tarnfell.store import imports as import_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import videos as video_store
+from tarnfell.store.db import writing
+from tarnfell.work.ingest.files import Choices, FileError, read_file
+from tarnfell.work.ingest.uploads import judge_again
+
+
+def judge_stale_run(db: sqlite3.Connection) -> bool:
+    """Whether there was one."""
+    stale = codec_store.stale_runs(db, 1)
+    if not stale:
+        return False
+    run = run_store.run_by_id(db, stale[0])
+    codec = codec_store.codec_of_site(db, run.site_id, run.codec)
+    calls, videos = call_store.calls_of_run(db, run.id), video_store.videos_of_run(db, run.id)
+    fresh = judge_again(calls, videos, run, codec, clock_store.runs_of_pair(db, run))
+    with writing(db):
+        call_store.replace_figures(db, run, fresh)
+    return True
+
+
+def read_stale_import(db: sqlite3.Connection, data: Path) -> bool:
+    """Whether there was one. A file that is gone, or cannot be read any more, keeps what was read in it."""
+    one = import_store.stale_import(db)
+    if one is None:
+        return False
+    result, body = one.result, files.read_file(data, one.sha256)
+    if body is not None:
+        try:
+            _, result = read_file(
+                body, one.name, Choices.of(one.choices), lambda name: codec_store.codec_of_site(db, one.site_id, name)
+            )
+        except (FileError, CodecError):
+            pass
+    with writing(db):
+        import_store.replace_result(db, one, result)
+    return True
