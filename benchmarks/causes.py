@@ -27,6 +27,7 @@ EVERY_MINUTES = 30
 PTIME_MS = 20
 CRITERION = criterion_for(find_codec("g711a"), PTIME_MS)
 MONDAY = datetime(2026, 3, 2, tzinfo=UTC)
+DETOUR = (timedelta(days=2, hours=12), timedelta(days=4, hours=12))
 
 BRIEF = Brief(
     needed_calls=8, target_mos=4.0, required_share_pct=97, required_days=7, required_busy_hours=40,
@@ -56,6 +57,12 @@ class Fault:
     drop_held_pct: float = 0.0
     """Packets dropped on upload while the held calls run, and only then."""
     marks: bool = True
+    detour_ms: float = 0.0
+    """Added each way from the third day's noon to the fifth day's."""
+    plain_beside: bool = False
+    """Unmarked calls are placed in the same minutes, and fare as the marked ones do."""
+    wireless: bool = False
+    """The calls are taken over Wi-Fi, and those of a second test point on the cable in the same moments are quiet."""
 
 
 FAULTS: dict[str, Fault] = {
@@ -71,6 +78,9 @@ FAULTS: dict[str, Fault] = {
     "one-way": Fault(silent="down"),
     "line-down": Fault(off=(10, 15)),
     "marking-changed": Fault(marks=False),
+    "route-changed": Fault(detour_ms=150.0),
+    "priority-ignored": Fault(up=SWAMPED, busy_load=0.5, plain_beside=True),
+    "inside-radio": Fault(up=replace(QUIET, jitter_ms=28.0), down=replace(QUIET, jitter_ms=28.0), wireless=True),
 }
 
 
@@ -81,6 +91,12 @@ def simulate(fault: Fault, seed: int, days: int = DAYS) -> list[CallFact]:
     facts = _place(fault, starts, 1, rng, 1, 0)
     if fault.second_far_end:
         facts += _place(replace(fault, up=QUIET, down=QUIET), starts, 1, rng, 2, 1_000_000)
+    if fault.plain_beside:
+        same = np.random.default_rng([seed, 7])
+        facts += [replace(f, dscp_sent=0) for f in _place(fault, starts, 1, same, 1, 3_000_000)]
+    if fault.wireless:
+        wired = _place(replace(fault, up=QUIET, down=QUIET), starts, 1, rng, 1, 4_000_000)
+        facts = [replace(f, wireless=True) for f in facts] + [replace(f, probe_id=2) for f in wired]
     if fault.held:
         hours = [s + timedelta(minutes=15) for s in starts if _busy(s) and s.minute < EVERY_MINUTES]
         facts += _place(fault, hours, fault.held, rng, 1, 2_000_000)
@@ -128,7 +144,9 @@ def _fact(
     )  # fmt: skip
     if start.hour in fault.off:
         return replace(base, outcome="not placed", seconds=0.0, blame="site")
-    trace = Trace(np.arange(len(arrived)), moved.sent_us[row], np.where(arrived, moved.recv_us[row], NOT_ARRIVED))
+    away = DETOUR[0] <= start - MONDAY < DETOUR[1]
+    recv_us = moved.recv_us[row] + (round(fault.detour_ms * 1000) if away else 0)
+    trace = Trace(np.arange(len(arrived)), moved.sent_us[row], np.where(arrived, recv_us, NOT_ARRIVED))
     found = judge(trace, CRITERION)
     m = found.metrics
     return replace(

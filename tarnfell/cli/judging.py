@@ -211,9 +211,9 @@ def criterion_of(options: argparse.Namespace) -> Criterion:
 
 def _check_impairment(options: argparse.Namespace) -> None:
     if not 0 <= options.ie <= 95:
-        raise ValueError(f"Ie {options.ie:g} cannot be: choose 0 to 95.")
+        raise ValueError(f"Ie {options.ie:g} is not valid: choose 0 to 95.")
     if options.bpl <= 0:
-        raise ValueError(f"Bpl {options.bpl:g} cannot be: it is above 0.")
+        raise ValueError(f"Bpl {options.bpl:g} is not valid: it must be above 0.")
 
 
 def quality(options: argparse.Namespace) -> int:

@@ -141,12 +141,12 @@ def _parser() -> argparse.ArgumentParser:
     for name, function, words in (
         ("enrol", _do("running", "probe_enrol"), "Make this machine known to a server."),
         ("run", _do("running", "probe_run"), "Take jobs from the server until stopped."),
-        ("status", _do("running", "probe_status"), "Say who this probe is and what it still has to deliver."),
+        ("status", _do("running", "probe_status"), "Show who this probe is and what it still has to deliver."),
     ):
         one = inner.add_parser(name, help=words, description=words)
         one.set_defaults(verb_function=function)
         one.add_argument("--json", action="store_true", help="print JSON")
-        one.add_argument("--state", default=str(state), metavar="DIR", help="where the probe keeps its things")
+        one.add_argument("--state", default=str(state), metavar="DIR", help="the probe's data folder")
         if name == "enrol":
             one.add_argument("--server", required=True, metavar="URL")
             one.add_argument("--token", required=True, metavar="T", help="from the site's page")
@@ -166,14 +166,14 @@ def _parser() -> argparse.ArgumentParser:
     user = verb(
         "user",
         _do("running", "user"),
-        "Let somebody sign in to a server, list who may, or let somebody no more.",
+        "Add a user of a server, list users, or remove one.",
         "The password is asked for, or read from standard input. A new password ends all sessions of that user.\n"
         "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
     )
     user.add_argument("email", metavar="EMAIL", nargs="?")
-    user.add_argument("--list", action="store_true", help="print who may sign in")
-    user.add_argument("--new-password", action="store_true", help="change the password of somebody who may sign in")
-    user.add_argument("--remove", action="store_true", help="let somebody sign in no more; what they did stays")
+    user.add_argument("--list", action="store_true", help="list users")
+    user.add_argument("--new-password", action="store_true", help="set a new password")
+    user.add_argument("--remove", action="store_true", help="remove a user; what they did stays on record")
     user.add_argument("--name", metavar="NAME")
     user.add_argument("--data", required=True, metavar="DIR")
 

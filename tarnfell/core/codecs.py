@@ -115,9 +115,9 @@ def with_values(codec: Codec, ie: float, bpl: float, why: str) -> Codec:
     if codec.standing == "published":
         raise CodecError(f"The values of {codec.title} are published ({codec.source}); they are not ours to change.")
     if not 0 <= ie <= MAX_IE:
-        raise CodecError(f"Ie {ie:g} cannot be: choose 0 to {MAX_IE:g}.")
+        raise CodecError(f"Ie {ie:g} is not valid: choose 0 to {MAX_IE:g}.")
     if not MIN_BPL <= bpl <= MAX_BPL:
-        raise CodecError(f"Bpl {bpl:g} cannot be: choose {MIN_BPL:g} to {MAX_BPL:g}.")
+        raise CodecError(f"Bpl {bpl:g} is not valid: choose {MIN_BPL:g} to {MAX_BPL:g}.")
     if not why.strip():
         raise CodecError("Say where these values come from; the report will.")
     return replace(codec, ie=ie, bpl=bpl, standing="own", source=why.strip())

@@ -145,7 +145,7 @@ def _adds(before: Reached | None, place: Reached) -> LegAdds:
 
     leg = _LEG_BEFORE[place.role]
     if before is None and place.role != "gateway":
-        leg = "inside and line" if place.role == "edge" else "the whole way"
+        leg = "inside and line" if place.role == "edge" else "the whole path"
     elif before is not None and before.role == "gateway" and place.role in ("outside", "far-end"):
         leg = "line and beyond"
     return LegAdds(

@@ -38,7 +38,7 @@ class PictureCriterion:
 
     buffer_ms: float = DEFAULT_BUFFER_MS
     refresh: Refresh = "requested"
-    """Asked for by the receiver as soon as a frame breaks (RFC 4585 §6.3.1), or only as often as the profile has it."""
+    """Requested by the receiver as soon as a frame breaks (RFC 4585 §6.3.1), or only as often as the profile has it."""
     round_trip_ms: float = UNKNOWN_ROUND_TRIP_MS
     encode_ms: float = ENCODE_MS
 

@@ -155,7 +155,7 @@ def stream_plan(
     """``calls`` calls of ``call_s`` seconds, and video beside them. Raises CodecError, VideoError or PlanError."""
     plan_run(codec, ptime_ms, hold(calls, call_s), direction=direction, video=video)
     if not 0 <= dscp <= 63:
-        raise PlanError(f"DSCP {dscp} cannot be: choose 0 to 63 (46 is EF).")
+        raise PlanError(f"DSCP {dscp} is not valid: choose 0 to 63 (46 is EF).")
     return StreamPlan(
         calls=calls,
         packets=int(call_s * 1000 / ptime_ms),
@@ -217,7 +217,7 @@ def hold(calls: int, call_s: float, rounds: int = 1) -> Shape:
 def rise(first: int, last: int, by: int, call_s: float, rounds: int = 1) -> Shape:
     """From ``first`` calls to ``last``, ``by`` more a step; the last step is always ``last``. Raises PlanError."""
     if by < 1 or first > last:
-        raise PlanError(f"A rise from {first} to {last} calls by {by} does not rise.")
+        raise PlanError(f"A ramp from {first} to {last} calls by {by} never goes up.")
     return Shape((*range(first, last, by), last), call_s, rounds)
 
 
@@ -265,7 +265,7 @@ def check_video(video: Iterable[VideoLoad]) -> None:
         if load.streams < 1:
             raise PlanError(f"{load.streams} streams of {profile.title} cannot be placed: at least one.")
         if not 0 <= load.dscp <= 63:
-            raise PlanError(f"DSCP {load.dscp} cannot be: choose 0 to 63 (34 is AF41).")
+            raise PlanError(f"DSCP {load.dscp} is not valid: choose 0 to 63 (34 is AF41).")
 
 
 def plan_run(

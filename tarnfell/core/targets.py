@@ -93,8 +93,8 @@ BOUNDS = (
     ),
     Bound(
         "required_moments", "Ten-minute moments with calls", "moments", 1, 100_000, False,
-        "Calls within the same ten minutes meet the same network and count as one look at it. Fewer looks cannot show "
-        "the share, even without a bad call among them.",
+        "Calls within the same ten minutes meet the same network and count as one observation. "
+        "Fewer cannot show the share, even without a bad call among them.",
         "Clopper–Pearson at 95 %: 122 moments without a bad call show 97 %, 368 show 99 %, 72 show 95 %.",
     ),
 )  # fmt: skip

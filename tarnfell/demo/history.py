@@ -204,11 +204,11 @@ class _SiteHistory:
             seconds=seconds,
             dscp=EF,
             asked_by=None,
-            words="Asked for by the watch plan." if purpose == "watch" else f"Asked for by {USER_NAME}.",
+            words="Requested by the watch plan." if purpose == "watch" else f"Requested by {USER_NAME}.",
             at_us=moment - 2_000_000,
             video=video,
         )
-        run_store.move(db, run, "taken", f"Taken by {self._site.probe}.", moment - 1_000_000)
+        run_store.move(db, run, "taken", f"Picked up by {self._site.probe}.", moment - 1_000_000)
         run_store.move(db, self._again(run), "running", "Packets are being sent.", moment)
         run = self._again(run)
         judged = judge_upload(run, upload, self._codec, clock_store.runs_of_pair(db, run))

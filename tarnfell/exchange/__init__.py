@@ -1,1 +1,1 @@
-"""Files exchanged with others: captures and echo logs made elsewhere, and our own runs as captures."""
+"""Files exchanged with others: captures and logs of ping to read, and our own runs as captures."""

@@ -34,6 +34,8 @@ JUMP_US = 300_000
 """A timestamp this far off what arrivals say was set on by the sender: no queue or route gives or takes as much at
 once and for good."""
 LEVEL_PACKETS = 25
+LEAST_LEVEL_PACKETS = 10
+"""Before a jump and after it: the delay of a packet or two at either end of a stream is no level."""
 OUTAGE_US = 1_000_000
 MAX_MISSING = 8 * 24 * 3600 * 50
 """Packets of an outage, at most: a capture longer than a week is split anyway."""
@@ -374,6 +376,8 @@ def _without_jumps(sent_us: NDArray[np.float64], at_us: Ints, numbers: Ints, not
     shift = np.zeros(len(sent_us))
     count = 0
     for i in leaps.tolist():
+        if min(i, len(at_us) - i) < LEAST_LEVEL_PACKETS:
+            continue
         before, after = apart[max(0, i - LEVEL_PACKETS) : i], apart[i : i + LEVEL_PACKETS]
         step = float(after.min() - before.min())
         took = float(at_us[min(i + LEVEL_PACKETS, len(at_us)) - 1] - at_us[i])

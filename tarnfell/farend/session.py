@@ -128,7 +128,7 @@ def _read_plan(request: dict[str, Any]) -> _Plan:
     except WireError as error:
         raise Refused(str(error)) from None
     if not any(s.packets for s in plan.up + plan.down):
-        raise Refused("The request sends nothing either way.")
+        raise Refused("The request sends nothing in either direction.")
     rate = sum(s.rate_bps for s in plan.down)
     if rate > MAX_RATE_BPS:
         raise Refused(f"{rate // 1_000_000} Mbit/s were asked for; this far end sends at most 100.")

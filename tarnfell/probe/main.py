@@ -23,9 +23,9 @@ DONE, FAILED, WRONG_USE = 0, 1, 2
 
 def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(description="Measures this network for calls, on behalf of one server.")
-    parser.add_argument("--state", metavar="DIR", help="where the probe keeps its things")
+    parser.add_argument("--state", metavar="DIR", help="the probe's data folder")
     verbs = parser.add_subparsers(dest="verb", metavar="status")
-    verbs.add_parser("status", help="say who this probe is and what it still has to deliver")
+    verbs.add_parser("status", help="show who this probe is and what it still has to deliver")
     answer = verbs.add_parser("answer")
     for name in ("port", "media_low", "media_high"):
         answer.add_argument(name, type=int)

@@ -1,4 +1,4 @@
-"""What a probe can tell of where it stands: system, addresses, way out, name servers, medium, time source.
+"""What a probe can tell of where it stands: system, addresses, gateway, name servers, medium, time source.
 
 Everything is read from the system, nothing is asked of the network, and nothing here fails: what a system does not
 tell is left out and named under ``cannot``, so that nobody takes silence for an answer.
@@ -47,7 +47,7 @@ def surroundings(root: Path = Path("/")) -> dict[str, Any]:
 
 
 def default_route(root: Path) -> tuple[str, str] | None:
-    """Gateway and interface of the IPv4 way out with the least metric, else the IPv6 one."""
+    """Gateway and interface of the IPv4 default route with the least metric, else the IPv6 one."""
     routes = []
     for line in _lines(root / "proc/net/route")[1:]:
         part = line.split()

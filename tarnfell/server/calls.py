@@ -146,16 +146,16 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
     figures.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
     figures["mos_wide"] = mos_wide(quality.r_factor)
     lost = explain(quality, criterion)
-    heard = criterion.play(one.trace)
+    played = criterion.play(one.trace)
     changes = streams.ipdv_ms(one.trace)
-    points, thinned = _packets(one.trace, heard)
+    points, thinned = _packets(one.trace, played)
     return CallSide(
         figures=CallDirection(**figures),
         effective_loss_pct=quality.effective_loss_pct,
         effective_burst_ratio=quality.effective_burst_ratio,
-        bursts=BurstView.model_validate(streams.bursts(heard.missed, criterion.ptime_ms)),
+        bursts=BurstView.model_validate(streams.bursts(played.missed, criterion.ptime_ms)),
         ipdv_p99_ms=float(np.percentile(np.abs(changes), 99)) if len(changes) else None,
-        mean_depth_ms=heard.mean_depth_ms,
+        mean_depth_ms=played.mean_depth_ms,
         pdv_p50_ms=quality.metrics.pdv_p50_ms,
         pdv_p99_ms=quality.metrics.pdv_p99_ms,
         where_it_went=MosLossView.model_validate(lost) if lost else None,
@@ -195,8 +195,8 @@ def _why(quality: StreamQuality, criterion: Criterion) -> str:
     return words[0].upper() + words[1:]
 
 
-def _packets(trace: Trace, heard: Playout) -> tuple[list[PacketPoint], bool]:
-    late = heard.late
+def _packets(trace: Trace, played: Playout) -> tuple[list[PacketPoint], bool]:
+    late = played.late
     pdv = streams.pdv_ms(trace)
     at = (trace.sent_us - trace.sent_us[0]) / 1000
     keep = np.arange(len(trace))

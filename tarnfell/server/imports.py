@@ -1,4 +1,4 @@
-"""Evidence made elsewhere, brought to a site: the streams of a capture, the samples of an echo log."""
+"""Imported files of a site: the streams of a capture, the answers of a log of ping."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ blueprint = Blueprint("imports", __name__)
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/imports", response=ImportList)
 def list_imports(slug: str) -> ImportList:
-    """What was brought to a site from elsewhere, newest first, and what its logs of ping say together."""
+    """Imported files of a site, newest first, and what its logs of ping say together."""
     site = require_site(slug)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     imports = import_store.imports_of(g.db, site.id)
@@ -76,7 +76,7 @@ def list_imports(slug: str) -> ImportList:
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/imports", response=ImportMade)
 def import_file(slug: str, query: ImportQuery) -> ImportMade:
-    """Bring a capture or an echo log to a site. The body is the file."""
+    """Upload a capture or a log of ping to a site. The body is the file."""
     site = require_site(slug)
     body = request.get_data()
     said: dict[str, Any] = {}
@@ -94,7 +94,7 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
 
 @endpoint(blueprint, "GET", "/api/imports/<int:import_id>", response=ImportPage)
 def show_import(import_id: int) -> ImportPage:
-    """What a file from elsewhere holds."""
+    """What an imported file holds."""
     one = _require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)

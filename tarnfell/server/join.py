@@ -38,7 +38,7 @@ _SAYS = {
 
 @endpoint(blueprint, "GET", "/api/join/<code>", audience="anyone", response=JoinPage)
 def show_join(code: str) -> JoinPage:
-    """What will happen on this network, the file to start, and whether it is heard."""
+    """What will happen on this network, the file to start, and whether it is online."""
     invitation = _require(code)
     if invitation.opened_us is None and invitation.good:
         with writing(g.db):

@@ -139,14 +139,17 @@ def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
     """Whether a probe is online and, where it is not, what to try."""
     if probe.enrolled_us is None:
         if invitation is None or not invitation.good:
-            return "never online", "It has no link that works. Make one and send it to somebody at the site."
+            return "never online", "It has no valid link. Create one and send it to somebody at the site."
         if invitation.fetched_us:
-            return "never online", "The file was fetched but the probe has not spoken. Ask whether it was started."
+            return (
+                "never online",
+                "The file was fetched but the probe has not made contact. Ask whether it was started.",
+            )
         if invitation.opened_us:
             return "never online", "The page was opened; the file has not been fetched yet."
         return "never online", "Send its link to somebody at the site."
     if is_online(probe):
-        return "online", "Ready to take work."
+        return "online", "Ready for tasks."
     medium = str(probe.environment.get("medium") or "")
     hint = "Ask somebody there: is the machine on and awake, and is the probe's window still open?"
     if medium == "Wi-Fi":

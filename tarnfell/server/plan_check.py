@@ -245,7 +245,7 @@ def _remarks(site: Site, form: PlanForm, shape: Shape, plan: Plan) -> list[str]:
     found = []
     if form.direction != "both":
         found.append(
-            f"Media flows {form.direction} only: this tells of that way alone and counts as no evidence of whole calls."
+            f"Media flows {form.direction} only: this tests that direction alone and is no evidence of whole calls."
         )
     if plan.shows_pct < site.required_share_pct:
         found.append(
@@ -254,13 +254,13 @@ def _remarks(site: Site, form: PlanForm, shape: Shape, plan: Plan) -> list[str]:
             "it recurring: a short run in many moments shows more than a long one in few."
         )
     if shape.call_s < MIN_CALL_S:
-        found.append(f"Calls shorter than {MIN_CALL_S:g} s count into nothing.")
+        found.append(f"Calls shorter than {MIN_CALL_S:g} s do not count as evidence.")
     if shape.most < site.needed_calls:
         found.append(f"{site.needed_calls} concurrent calls are needed; this shows {shape.most} at most.")
     if site.video and not form.video:
         found.append("The brief asks for video; this places none.")
     if shape.call_s < 30:
-        found.append("Calls shorter than half a minute miss what comes and goes.")
+        found.append("Calls shorter than half a minute miss faults that come and go.")
     return found
 
 

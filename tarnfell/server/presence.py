@@ -1,4 +1,4 @@
-"""Who is there: probes by when they were last heard, people by what they look at.
+"""Who is there: probes by their last contact, people by what they look at.
 
 A probe is asked to speak often while somebody looks at its site, and seldom while nobody does, so that a run begins
 at once when it is asked for and two hundred idle probes cost next to nothing.
@@ -14,7 +14,7 @@ from tarnfell.store.probes import Probe
 
 HEARD_WITHIN_US = 15 * 1_000_000
 NOTE_EVERY_US = 4 * 1_000_000
-"""How often it is written down that a probe was heard."""
+"""How often a probe's contact is written down."""
 QUICK_S, SLOW_S = 0.5, 4.0
 LOOKED_WITHIN_S = 30.0
 
@@ -28,7 +28,7 @@ def is_online(probe: Probe) -> bool:
 
 
 def needs_note(probe: Probe) -> bool:
-    """Whether it is time to write down again that this probe is heard."""
+    """Whether it is time to write down this probe's contact again."""
     return probe.last_contact_us is None or not 0 <= now_us() - probe.last_contact_us < NOTE_EVERY_US
 
 
@@ -39,7 +39,7 @@ def look_at(site_id: int) -> None:
 
 
 def again_after_s(site_id: int) -> float:
-    """How soon a probe of this site should be heard again."""
+    """How soon a probe of this site should make contact again."""
     with _lock:
         looked = _looked.get(site_id)
     return QUICK_S if looked is not None and time.monotonic() - looked < LOOKED_WITHIN_S else SLOW_S

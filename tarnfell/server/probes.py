@@ -81,7 +81,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
         run = run_store.next_for(g.db, probe.id)
         if run is None:
             return HeartbeatAnswer(again_s=again_s)
-        run_store.move(g.db, run, "taken", f"Taken by {probe.name}.")
+        run_store.move(g.db, run, "taken", f"Picked up by {probe.name}.")
     return HeartbeatAnswer(job=_job(run), again_s=again_s)
 
 

@@ -1,4 +1,4 @@
-"""Remedies marked at a site: what was mended and when, and whether evidence from before still counts."""
+"""Remedies marked at a site: what was done and when, and whether evidence from before still counts."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def list_remedies(slug: str) -> RemedyList:
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/remedies", response=RemedyList)
 def mark_remedy(slug: str, body: RemedyForm) -> RemedyList:
-    """Mark that something was mended. Nothing measured is lost; the mark can be removed."""
+    """Mark that a remedy was applied. Nothing measured is lost; the mark can be removed."""
     site = require_site(slug)
     try:
         local = datetime.fromisoformat(body.at_local)

@@ -97,7 +97,7 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
             seconds=body.seconds,
             dscp=body.dscp,
             asked_by=g.user.id,
-            words=f"Asked for by {g.user.name}.",
+            words=f"Requested by {g.user.name}.",
             direction=body.direction,
             video=video,
         )
@@ -290,7 +290,7 @@ def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) 
     if sent == 0:
         return "Nothing was sent: no media port answered. Usually a firewall. Allow the far end's UDP ports."
     if silent == len(rows):
-        return "Nothing arrived. Usually a firewall that drops UDP this way."
+        return "Nothing arrived. Usually a firewall that drops UDP in this direction."
     if silent:
         return f"{silent} of {len(rows)} calls carried no audio at all: check their ports in the firewall."
     if lost == 0 and late == 0:

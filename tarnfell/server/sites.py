@@ -55,7 +55,7 @@ blueprint = Blueprint("sites", __name__)
 
 STATE_WORDS = {
     "waiting": "waiting for the probe",
-    "taken": "taken by the probe",
+    "taken": "picked up by the probe",
     "running": "running",
     "done": "done",
     "failed": "failed",

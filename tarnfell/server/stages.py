@@ -41,7 +41,7 @@ def next_step(
             label="Open the run",
             run_id=run.id,
         )
-    heard = any(is_online(p) for p in probes)
+    online = any(is_online(p) for p in probes)
     missing = None if verdict.calls else _placing(probes, far_ends)
     if missing:
         return missing
@@ -53,7 +53,7 @@ def next_step(
             label="Open the plans",
         )
     if verdict.calls == 0 and any(not cause.network for cause in evaluation.causes):
-        why = "What was placed so far was spoiled by one end’s own machine and counts into nothing. The runs say how."
+        why = "What was placed so far was spoiled by one end’s own machine and does not count. The runs say how."
         return NextStep(words="Place the calls again", why=why, action="load", label="Place calls")
     if verdict.calls == 0:
         why = "There is no evidence yet. One minute shows whether both directions carry audio."
@@ -61,10 +61,10 @@ def next_step(
     if verdict.word == "not ready":
         return _mend(evaluation)
     if verdict.word == "not shown yet":
-        return _close(evaluation, heard)
+        return _close(evaluation, online)
     if verdict.missing:
         why = f"Still short of the brief: {', '.join(verdict.missing)}."
-        return NextStep(words="Let the test calls go on", why=why, action="plan", label="Open the plans")
+        return NextStep(words="Let the test calls continue", why=why, action="plan", label="Open the plans")
     conditions = [r.title for r in verdict.requirements if r.state != "shown"]
     why = f"Conditions: {'; '.join(conditions)}." if conditions else "The evidence covers the brief."
     return NextStep(words="Read and issue the report", why=why, action="report", label="Open the report")
@@ -74,7 +74,7 @@ def _mend(evaluation: Evaluation) -> NextStep:
     """What was shown not to hold must change first: the costliest cause, by whom."""
     if not evaluation.faults:
         reason = evaluation.verdict.reasons[0]
-        return NextStep(words="Read what was shown not to hold", why=reason, action="report", label="Open the report")
+        return NextStep(words="Read what fails", why=reason, action="report", label="Open the report")
     top = evaluation.faults[0]
     return NextStep(
         words=f"Send the report to {top.who}",
@@ -84,11 +84,11 @@ def _mend(evaluation: Evaluation) -> NextStep:
     )
 
 
-def _close(evaluation: Evaluation, heard: bool) -> NextStep:
+def _close(evaluation: Evaluation, online: bool) -> NextStep:
     """The first open requirement that stops calls, and the evidence that closes it."""
     first = next(r for r in evaluation.verdict.requirements if r.stops and r.state == "open")
     why = f"{first.title}: {first.says} To close it: {first.closes[:1].lower()}{first.closes[1:]}"
-    if not heard:
+    if not online:
         return NextStep(words="Bring the probe back online", why=why, action="place", label="Open test points")
     words = {
         "capacity": f"Schedule {evaluation.brief.needed_calls} concurrent calls in business hours",
@@ -159,11 +159,11 @@ def _place(probes: Sequence[Probe]) -> str:
         return "no probe yet"
     if all(p.enrolled_us is None for p in probes):
         return "link sent, never online"
-    heard = sum(is_online(p) for p in probes)
+    online = sum(is_online(p) for p in probes)
     count = f"{len(probes)} {'probe' if len(probes) == 1 else 'probes'}"
-    if heard == len(probes):
+    if online == len(probes):
         return f"{count} online"
-    return f"{count}, {heard} online" if heard else f"{count}, offline"
+    return f"{count}, {online} online" if online else f"{count}, offline"
 
 
 def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:

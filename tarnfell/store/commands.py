@@ -12,7 +12,7 @@ from tarnfell.store.db import now_us
 Kind = Literal["distances", "update", "answer", "silence", "end"]
 
 WORDS: dict[str, str] = {
-    "distances": "Measure the distance to the far ends",
+    "distances": "Check reachability and round trip",
     "update": "Update the probe",
     "answer": "Answer calls as a far end",
     "silence": "Stop answering calls",

@@ -1,4 +1,4 @@
-"""Evidence made elsewhere: what was read in it, and what people said of it."""
+"""Imported files: what was read in it, and what people said of it."""
 
 from __future__ import annotations
 

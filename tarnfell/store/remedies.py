@@ -1,4 +1,4 @@
-"""Remedies: when something was mended at a site, and whether what was measured before still counts."""
+"""Remedies: when one was applied at a site, and whether what was measured before still counts."""
 
 from __future__ import annotations
 

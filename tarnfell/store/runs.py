@@ -26,7 +26,7 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
     "failed": ("done",),
     "done": (),
 }
-TAKEN_BACK = "Taken back before the probe began."
+TAKEN_BACK = "Cancelled before the probe started."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long in the middle of a run is taken to be gone."""
 
@@ -280,7 +280,7 @@ def newest_seconds(db: sqlite3.Connection, run_id: int, count: int) -> list[dict
     return [json.loads(row[0]) for row in rows]
 
 
-def ask_stop(db: sqlite3.Connection, run: Run, words: str = "A stop was asked for.", waiting: str = TAKEN_BACK) -> None:
+def ask_stop(db: sqlite3.Connection, run: Run, words: str = "Stop requested.", waiting: str = TAKEN_BACK) -> None:
     """A waiting run ends at once, with ``waiting`` as the reason; a running one is stopped at the next second."""
     if run.state == "waiting":
         move(db, run, "failed", waiting)

@@ -116,7 +116,7 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.go("/sites/bench/place")
     page.press("Add a test point …")
     Select(page.field("Type of test point")).select_by_visible_text("Behind the firewall")
-    page.fill("What people there call it", "cellar rack")
+    page.fill("Name used on site", "cellar rack")
     page.press("Add")
     page.see("No probe here yet.")
     page.press("Check reachability and round trip")
@@ -152,7 +152,7 @@ def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
     page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
     page.see("Each video stream")
     page.driver.find_element(By.CSS_SELECTOR, "a[href*='/videos/']").click()
-    page.see("what the site saw")
+    page.see("what the site received")
     shoot("video")
 
 
@@ -183,10 +183,10 @@ def bring_something(page: Page, shoot: Callable[..., None]) -> None:
             page.see("Ping to")
             Select(page.field("Ping to")).select_by_value(role)
             page.driver.find_element(By.CSS_SELECTOR, "input[type=file]").send_keys(str(file))
-            page.see("Where this host stands")
+            page.see("Where this host is")
     page.go("/sites/bench/imports")
     page.see("Compared minute by minute")
-    shoot("elsewhere")
+    shoot("imports")
 
 
 def ping_log(host: str, rtt_ms: float, lost_every: int) -> str:

@@ -1,4 +1,4 @@
-"""Files from elsewhere in the browser, and runs that are named, found and repeated."""
+"""Imported files in the browser, and runs that are named, found and repeated."""
 
 from __future__ import annotations
 

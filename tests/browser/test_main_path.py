@@ -49,7 +49,7 @@ def test_comparison(page: Page) -> None:
 
 def test_site_with_a_week_behind_it(page: Page) -> None:
     page.go("/sites/skerry-road")
-    page.see("somewhere on the way")
+    page.see("somewhere on the path")
     text = page.text()
     for words in ("Next: Send the report to Merrow IT", "not ready", "of 100", "Day sheet", "12 concurrent calls"):
         assert words in text
@@ -127,7 +127,7 @@ def test_stop_from_the_browser(page: Page) -> None:
     page.fill("Seconds each", "120")
     page.press("Place 2 calls")
     page.see("Both directions are flowing")
-    page.press("Stop; keep what was measured")
+    page.press("Stop and keep results")
     page.see("Stopped early; what was measured is kept.", within_s=30)
     page.see("acceptable")
 
@@ -278,7 +278,7 @@ def test_parts_leave_logs_where_the_demo_says(bench: Bench) -> None:
 def test_a_remedy_is_marked_and_taken_back(page: Page) -> None:
     page.go("/sites/skerry-road")
     page.press("Mark remedy applied …")
-    page.fill("What was mended", "fair queueing on the router")
+    page.fill("What was done", "fair queueing on the router")
     when = page.driver.find_element(By.CSS_SELECTOR, "input[type='datetime-local']")
     page.driver.execute_script(
         "const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set;"

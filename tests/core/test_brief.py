@@ -145,5 +145,5 @@ def test_shapes() -> None:
 def test_shapes_that_cannot_be_placed(shape: Shape) -> None:
     with pytest.raises(PlanError):
         check_shape(shape)
-    with pytest.raises(PlanError, match="does not rise"):
+    with pytest.raises(PlanError, match="never goes up"):
         rise(5, 4, 1, 30)

@@ -61,7 +61,7 @@ def test_minutes_tell_what_whole_logs_cannot() -> None:
 @pytest.mark.parametrize(
     ("roles", "legs"),
     [
-        (("far-end",), ["the whole way"]),
+        (("far-end",), ["the whole path"]),
         (("edge", "outside"), ["inside and line", "beyond"]),
         (("gateway", "far-end"), ["inside", "line and beyond"]),
     ],

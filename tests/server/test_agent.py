@@ -66,7 +66,7 @@ class Field:
                 db.execute("UPDATE far_end SET host = ?", (host,))
             run = run_store.add_run(
                 db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20,
-                calls=2, seconds=seconds, dscp=46, asked_by=None, words="Asked for by a test.",
+                calls=2, seconds=seconds, dscp=46, asked_by=None, words="Requested by a test.",
             )  # fmt: skip
         db.close()
         return run.id

@@ -1,4 +1,4 @@
-"""Evidence from elsewhere over the API, and our own runs out as captures."""
+"""Imported files over the API, and our own runs out as captures."""
 
 from __future__ import annotations
 

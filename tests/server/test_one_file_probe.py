@@ -87,7 +87,7 @@ def test_from_the_link_to_a_run_and_the_end(site: Site) -> None:
         with writing(db):
             run = run_store.add_run(
                 db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=3,
-                seconds=2, dscp=46, asked_by=None, words="Asked for by a test.",
+                seconds=2, dscp=46, asked_by=None, words="Requested by a test.",
             )  # fmt: skip
         rig.eventually(lambda: run_store.run_by_id(connect(site.folder), run.id).state == "done", "the run to be done")
         assert connect(site.folder).execute("SELECT count(*) FROM call").fetchone()[0] == 3

@@ -222,7 +222,7 @@ FAR = {"name": "east", "place": "east hall", "host": "far.example", "port": 4871
 def test_far_ends_serve_every_site_that_chooses_them(house: House) -> None:
     page = send(house, "POST", "far-ends", FAR).json
     assert [(f["name"], f["chosen"]) for f in page["far_ends"]] == [("east", True), ("far", True)]
-    assert probe(house)["history"][0]["what"] == "Measure the distance to the far ends"
+    assert probe(house)["history"][0]["what"] == "Check reachability and round trip"
     house.post("/api/sites/pier/duplicate", {"name": "Annex"})
     annex = house.person.get("/api/sites/annex/place").json["far_ends"]
     assert [(f["chosen"], f["other_sites"]) for f in annex] == [(False, 1), (False, 1)]

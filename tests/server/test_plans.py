@@ -85,7 +85,7 @@ def test_what_a_rise_costs_and_yields(house: House) -> None:
         ({"codec": "g999"}, "No codec"),
         ({"ptime_ms": 15}, "cannot be sent every 15"),
         ({"calls": 101}, "one probe places 1 to 100"),
-        ({"shape": "rise", "first": 5, "calls": 4}, "does not rise"),
+        ({"shape": "rise", "first": 5, "calls": 4}, "never goes up"),
         ({"when": "at"}, "Say when it starts"),
         ({"when": "repeat", "start_local": "2026-11-25T09:00", "rule": "FREQ=SECONDLY"}, "how often"),
     ],

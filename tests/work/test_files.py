@@ -1,4 +1,4 @@
-"""Files from elsewhere, read and placed in time: minutes of a log, cells of a day, the interval of a stream."""
+"""Imported files, read and placed in time: minutes of a log, cells of a day, the interval of a stream."""
 
 from __future__ import annotations
 

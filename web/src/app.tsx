@@ -153,7 +153,7 @@ function Alone({ children }: { children: ReactNode }) {
     <main className="mx-auto max-w-xl px-8 py-24">
       <Note>{children}</Note>
       <p className="mt-4">
-        <Button onClick={() => location.reload()}>Ask again</Button>
+        <Button onClick={() => location.reload()}>Retry</Button>
       </p>
     </main>
   );

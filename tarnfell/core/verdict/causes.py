@@ -33,7 +33,7 @@ LEG_WORDS: dict[LegName, str] = {
     "line": "on the line",
     "beyond": "beyond the provider’s edge",
     "inside or line": "inside the site or on its line",
-    "unknown": "somewhere on the way",
+    "unknown": "somewhere on the path",
 }
 
 Way = Literal["up", "down", "both"]

@@ -81,7 +81,7 @@ def _pictures(video: Sequence[VideoFact], brief: Brief) -> Cause | None:
         remedy="Give meeting traffic its marking and a share of the line where it is full; if the line is too small "
         "for it, cap the service’s bit rate.",
         who=owner(brief, "unknown"),
-        gain=f"{total - hit} of {total} streams good both ways now, all of them without it.",
+        gain=f"{total - hit} of {total} streams good in both directions now, all of them without it.",
         calls_hit=hit,
         calls=total,
         cost={"video": float(len(bad))},

@@ -45,8 +45,7 @@ def queue(case: Case) -> Cause:
                 f"Not other traffic: below {n} concurrent calls the delay stayed low at the same times of day.",
                 f"{n} calls take {rate:,.0f} kbit/s on the line{stated}.",
             ),
-            "Raise the rate of the narrowest part of the way or choose a codec that takes less; priority cannot make "
-            "room that is not there.",
+            "Raise the rate of the narrowest link or choose a leaner codec; priority cannot create capacity.",
             owner(case.brief, compared.leg),
         )
     key: CauseKey = "uplink-queue" if way == "up" else "downlink-queue"
@@ -56,7 +55,7 @@ def queue(case: Case) -> Cause:
         key = "beyond-congested"
     lost = float(np.mean([r.fact.loss_pct or 0.0 for r in case.bad]))
     alternatives = [
-        f"Not distance: {middle:.0f} ms of the delay come and go (median), distance stays.",
+        f"Not distance: {middle:.0f} ms of the delay comes and goes (median); distance does not.",
         f"{lost:.1f} % of these calls’ packets were lost, which a full queue explains as well as a fault does.",
         *compared.says,
     ]
@@ -67,13 +66,13 @@ def queue(case: Case) -> Cause:
             + ("it is one direction’s queue." if other < middle / 2 else "both directions queue together.")
         )
     remedy = {
-        "inside": "Find the link inside that fills up (switch uplink, access point) and give EF-marked media priority "
-        "there.",
+        "inside": "Find the link inside that is congested (switch uplink, access point) and give EF-marked media "
+        "priority there.",
         "beyond": "Show the far end’s provider these times; a second far end is spared, so the queue is not the "
         "site’s.",
     }.get(
         compared.leg,
-        "Find the link that fills up: sample gateway and provider’s edge at these times. If it is the line, shape it "
+        "Find the congested link: sample gateway and provider’s edge at these times. If it is the line, shape it "
         f"at the router to 90–95 % of its rate {in_words(way)} with fair queueing, EF-marked media first.",
     )
     return case.cause(
@@ -144,7 +143,7 @@ def loss(case: Case) -> Cause:
         RADIO_REMEDY
         if key == "inside-radio"
         else "Read the error counters on both sides of each link, from the test point outwards; where they are clean "
-        "as far as the router, the line’s provider must read his.",
+        "as far as the router, the line’s provider must read theirs.",
         owner(case.brief, compared.leg),
     )
 
@@ -249,7 +248,7 @@ def marking(readings: list[Reading], calls: list[CallReading], brief: Brief) -> 
     cause = case.cause(
         "marking-changed",
         "unknown",
-        f"Priority marking is changed on the way ({WAY_WORDS[way]})",
+        f"Priority marking is changed on the path ({WAY_WORDS[way]})",
         (f"In {case.of} packets sent with DSCP {', '.join(map(str, sent))} arrived so in {kept:.0f} % (median).",),
         ("Not the probe: each end records the marking it sent.",),
         "Let switches, access points and router trust the marking of voice; ask the provider what the line carries.",
@@ -289,8 +288,8 @@ def priority(readings: list[Reading], calls: list[CallReading], brief: Brief) ->
             "queue or loss, calls that arrived marked suffered as well.",
         ),
         (f"Not the marking itself: at least {MARKING_KEPT_PCT:g} % of these calls’ packets arrived with it.",),
-        "Give the marking a queue of its own where the way is full: at the router towards the line first, then ask the "
-        "provider what the line honours.",
+        "Give the marking a queue of its own where the path is full: at the router towards the line first, then ask "
+        "the provider what the line honours.",
         owner(brief, "unknown"),
         gain="What a queue of its own would buy shows by calls placed again, marked and unmarked, in the same minutes.",
     )

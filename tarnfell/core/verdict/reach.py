@@ -135,8 +135,8 @@ def _tell_silent(
         f"No audio in one direction: {WAY_WORDS[way]}",
         says,
         (f"Not a dead line: {other} audio arrived in {alive} of the same {len(ids)} calls.",),
-        f"Allow UDP media {'towards' if way == 'up' else 'from'} the far end in every firewall on the way, its state "
-        "timeout included, then place calls again.",
+        f"Allow UDP media {'towards' if way == 'up' else 'from'} the far end in every firewall on the path, "
+        "including its state timeout, then place calls again.",
         who,
         dimensions=("reachability", "voice", "steadiness"),
     )

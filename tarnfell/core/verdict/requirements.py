@@ -239,7 +239,7 @@ def _steadiness(shares: Shares, brief: Brief) -> Requirement:
     share = share_of(shares.always)
     state = state_of(share, STEADY_PCT)
     if share.pct is None:
-        return Requirement("steadiness", title, "open", False, "Nothing has been watched yet.", _days(NO_SHARE, brief))
+        return Requirement("steadiness", title, "open", False, "No calls yet.", _days(NO_SHARE, brief))
     if state == "shown" and share.days < brief.required_days:
         state = "open"
     least, most = 100 - share.high_pct, 100 - share.low_pct

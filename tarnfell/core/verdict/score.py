@@ -224,7 +224,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> _Range:
 def _steadiness(shares: Shares, brief: Brief) -> _Range:
     worth = worth_of(shares.always)
     if worth.pct is None:
-        return _Range(*OPEN, "Nothing has been watched yet.")
+        return _Range(*OPEN, "No calls yet.")
     # Few days say little of many: only their part of the days asked for is earned.
     watched = min(1.0, worth.days / brief.required_days)
     says = (

@@ -35,7 +35,7 @@ class Aside:
     failed: int = 0
     """Calls of runs that failed for a reason that says nothing of the network."""
     imported: int = 0
-    """Files made elsewhere, which are shown and not counted."""
+    """Imported files, which are shown and not counted."""
 
 
 @dataclass(frozen=True)

@@ -10,22 +10,30 @@ from tarnfell.core.verdict.readings import Reading
 LISTED = 4
 """Up to this many times are told one by one."""
 MOST = 0.9
+ALL_DAY_HOURS = 18
+"""A stretch this long says nothing of the time of day."""
 
 
 def when(bad: Sequence[Reading]) -> str:
     """One sentence; a day is as the site counts it."""
     times = sorted({(r.fact.day, int(r.fact.minute)) for r in bad})
     if len(times) <= LISTED:
-        return f"Seen {', '.join(f'{day} {minute // 60:02d}:{minute % 60:02d}' for day, minute in times)}."
+        return f"Seen {', '.join(map(_at, times))}."
     low, high = _tightest(Counter(minute // 60 for _, minute in times), MOST * len(times))
     inside = sum(low <= minute // 60 <= high for _, minute in times)
     days = len({day for day, _ in times})
     busy = len({r.fact.call_id for r in bad if r.fact.busy})
     calls = len({r.fact.call_id for r in bad})
-    return (
-        f"{inside} of {len(times)} times between {low:02d}:00 and {(high + 1) % 24:02d}:00, on {days} "
-        f"{'day' if days == 1 else 'days'}; {busy} of {calls} calls within business hours."
-    )
+    on = f"on {days} {'day' if days == 1 else 'days'}"
+    if high - low + 1 < ALL_DAY_HOURS:
+        told = f"{inside} of {len(times)} times between {low:02d}:00 and {(high + 1) % 24:02d}:00, {on}"
+    else:
+        told = f"{len(times)} times at all hours, {on} from {_at(times[0])} to {_at(times[-1])}"
+    return f"{told}; {busy} of {calls} calls within business hours."
+
+
+def _at(time: tuple[str, int]) -> str:
+    return f"{time[0]} {time[1] // 60:02d}:{time[1] % 60:02d}"
 
 
 def _tightest(hours: Counter[int], needed: float) -> tuple[int, int]:

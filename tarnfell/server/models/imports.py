@@ -1,4 +1,4 @@
-"""Evidence made elsewhere: captures and echo logs."""
+"""Imported files: captures and logs of ping."""
 
 from __future__ import annotations
 

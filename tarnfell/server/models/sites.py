@@ -181,7 +181,7 @@ class RemedyView(Model):
 
 
 class RemedyForm(Model):
-    """Something was mended at the site."""
+    """A remedy was applied at the site."""
 
     at_local: str = Field(max_length=40)
     """Day and time at the site, such as 2026-11-20T14:00."""

@@ -1,4 +1,4 @@
-"""Files from elsewhere read and judged: captures by the codec somebody names, logs of ping by host.
+"""Imported files read and judged: captures by the codec somebody names, logs of ping by host.
 
 What is read is a plain value that can be kept as JSON; ``Choices`` is what people say of it, by which it is read again
 when they change their mind.

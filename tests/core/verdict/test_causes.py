@@ -60,7 +60,7 @@ def test_each_trouble_is_one_cause_of_the_closed_list(changes: dict, key: str, d
 def test_a_queue_of_unknown_place_blames_neither_line_nor_far_end() -> None:
     (cause,) = judged(runs(cells()[:200]) + runs(cells()[200:], up=QUEUE)).causes
     told = " ".join([cause.title, *cause.alternatives]).lower()
-    assert "somewhere on the way" in told
+    assert "somewhere on the path" in told
     assert "not the far end" not in told
     assert "fill the line" not in told
 
@@ -111,7 +111,7 @@ def test_calls_that_fill_the_line_themselves_are_a_small_line() -> None:
     assert "400 of 400 at 4 or more concurrent calls, 0 of 300 below" in " ".join(cause.says)
     assert "336 kbit/s" in " ".join(cause.alternatives)
     assert "2,000 kbit/s" in " ".join(cause.alternatives)
-    assert "priority cannot make room" in cause.remedy
+    assert "priority cannot create capacity" in cause.remedy
 
 
 def test_loss_that_follows_the_calls_own_number_is_policing() -> None:
@@ -181,13 +181,25 @@ def test_a_sliver_beside_a_large_cause_is_no_cause_of_its_own() -> None:
 def test_simulated_faults_are_named_from_their_packets(kind: str) -> None:
     """Three days each; the table of the method has twenty weeks."""
     found = said_of(kind, 3, days=3).faults
-    assert [c.key for c in found] == ([] if kind == "quiet" else [kind])
+    told = {"quiet": [], "priority-ignored": ["uplink-queue", "priority-ignored"]}
+    assert [c.key for c in found] == told.get(kind, [kind])
 
 
 def test_when_is_told_by_the_shortest_stretch_that_holds_nine_in_ten() -> None:
     lunch = [(day, 720.0 + 10 * i) for day in DAYS[:5] for i in range(6)]
     (cause,) = judged(week() + runs(lunch, up=LOSS)).causes
     assert any("30 of 30 times between 12:00 and 13:00, on 5 days" in line for line in cause.says)
+
+
+def test_trouble_by_day_and_night_is_told_from_its_first_time_to_its_last() -> None:
+    """Nine in ten of it within seventeen hours name the hours; within eighteen, its first and last time."""
+    hours = [(day, 60.0 * h + 5) for day in DAYS[1:3] for h in range(24)]
+    for shown, told in ((18, "34 of 36 times between 00:00 and 17:00"), (19, "38 times at all hours")):
+        spread = [(day, minute) for day, minute in hours if minute < 60 * shown]
+        (cause,) = judged(week() + runs(spread, up=LOSS)).causes
+        (says,) = [line for line in cause.says if " times " in line]
+        assert says.startswith(told), says
+    assert f"on 2 days from {DAYS[1]} 00:05 to {DAYS[2]} 18:05;" in says
 
 
 def test_a_clock_that_was_set_is_not_the_network() -> None:

@@ -969,7 +969,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a file from elsewhere holds. */
+        /** What an imported file holds. */
         get: {
             parameters: {
                 query?: never;
@@ -1129,7 +1129,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What will happen on this network, the file to start, and whether it is heard. */
+        /** What will happen on this network, the file to start, and whether it is online. */
         get: {
             parameters: {
                 query?: never;
@@ -2651,7 +2651,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was brought to a site from elsewhere, newest first, and what its logs of ping say together. */
+        /** Imported files of a site, newest first, and what its logs of ping say together. */
         get: {
             parameters: {
                 query?: never;
@@ -2684,7 +2684,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** Bring a capture or an echo log to a site. The body is the file. */
+        /** Upload a capture or a log of ping to a site. The body is the file. */
         post: {
             parameters: {
                 query: {
@@ -3315,7 +3315,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** Mark that something was mended. Nothing measured is lost; the mark can be removed. */
+        /** Mark that a remedy was applied. Nothing measured is lost; the mark can be removed. */
         post: {
             parameters: {
                 query?: never;
@@ -6237,7 +6237,7 @@ export interface components {
         };
         /**
          * RemedyForm
-         * @description Something was mended at the site.
+         * @description A remedy was applied at the site.
          */
         RemedyForm: {
             /**

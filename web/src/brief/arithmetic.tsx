@@ -80,7 +80,7 @@ function Found({ found, form }: { found: Model<"Arithmetic">; form: Form }) {
         </span>{" "}
         <span className="text-soft">
           With no bad call this shows at least {form.targets?.required_share_pct} % (95 % confidence). Calls
-          within the same ten minutes count as one look at the network.
+          within the same ten minutes count as one observation of the network.
         </span>
       </p>
       {found.remarks.length > 0 && (

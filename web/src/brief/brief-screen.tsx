@@ -114,12 +114,12 @@ function Editor({ page }: { page: Page }) {
   );
 }
 
-/** What it said before; the report tells the same. */
+/** What it said before; the report lists the same. */
 function History({ page }: { page: Page }) {
   const [all, setAll] = useState(false);
   const shown = all ? page.changes : page.changes.slice(0, 3);
   return (
-    <Section title="Changes" aside="newest first; they are told in the report">
+    <Section title="Changes" aside="newest first; they are listed in the report">
       <ul>
         {shown.map((one) => (
           <li key={one.at_us} className="hair border-b py-2">

@@ -11,7 +11,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"NeedView">; accep
   if (!at) return null;
   const [x, y] = place(FRAME, most, at);
   const floor = FRAME.height - FRAME.bottom;
-  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} concurrent calls ${fixed(at.blocked_pct, 2)} % of attempts find no room, ${accepted} % accepted.`;
+  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} concurrent calls ${fixed(at.blocked_pct, 2)} % of attempts are blocked, ${accepted} % accepted.`;
   const late = x > FRAME.width * 0.6;
   return (
     <figure>
@@ -52,7 +52,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"NeedView">; accep
       </svg>
       <figcaption className="text-sm text-soft">
         {fixed(need.erlangs, 1)} erlangs in the busy hour, by Erlang B. Blocked attempts fall from all to none
-        as room grows.
+        as circuits are added.
       </figcaption>
     </figure>
   );

@@ -46,7 +46,7 @@ export function TargetsSection({ page, targets, onChange }: Props) {
             label={bound.title}
             unit={bound.unit}
             value={targets[bound.key as keyof Targets] ?? null}
-            placeholder={bound.optional ? "not asked" : ""}
+            placeholder={bound.optional ? "not required" : ""}
             onChange={(value) => onChange({ ...targets, [bound.key]: value })}
             hint={
               <>

@@ -65,7 +65,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
       <div className="mt-3">
         <CheckField
           label="Enter concurrent calls directly"
-          hint="By the customer or the old exchange’s counters; otherwise it follows from people and calling."
+          hint="From the customer or the old PBX’s counters; otherwise computed from people and their calls."
           value={stated}
           onChange={(on) => change({ stated_calls: on ? 10 : null })}
         />
@@ -111,7 +111,7 @@ export function WhatItCarries({ page, form, change }: PartProps & { page: Page }
                 onChange={(profile) => set({ profile })}
               />
               <NumberField
-                label="Streams at once, each way"
+                label="Concurrent streams, each direction"
                 value={row.streams}
                 onChange={(streams) => set({ streams: whole(streams) ?? 1 })}
               />

@@ -79,8 +79,8 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      {page.up && <SidePart title="Upload: what the far end heard" side={page.up} page={page} />}
-      {page.down && <SidePart title="Download: what the site heard" side={page.down} page={page} />}
+      {page.up && <SidePart title="Upload: what the far end received" side={page.up} page={page} />}
+      {page.down && <SidePart title="Download: what the site received" side={page.down} page={page} />}
     </>
   );
 }

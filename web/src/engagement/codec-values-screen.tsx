@@ -41,8 +41,8 @@ export function CodecValuesScreen({ id }: { id: string }) {
       />
       <h1 className="mt-2 text-3xl tracking-tight">How codecs are judged</h1>
       <p className="mt-1 max-w-3xl text-soft">
-        Ie is what a codec costs without loss, Bpl how well it bears loss (ITU-T G.107). Published values
-        stand. A planning value is ours where no standard prints one: if you know better, put your own, and
+        Ie is what a codec costs without loss, Bpl how well it tolerates loss (ITU-T G.107). Published values
+        stand. A planning value is ours where no standard prints one: if you have better ones, enter them, and
         every call of this engagement is judged again from its packets.
       </p>
       <p role="status" className="mt-3 min-h-6 font-semibold">
@@ -99,8 +99,8 @@ export function CodecValuesScreen({ id }: { id: string }) {
         </table>
       </Wide>
       <p className="mt-3 text-sm text-soft">
-        MOS-CQEN, and below it MOS-CQEW for ears used to wideband, at {page.data.delay_ms} ms mouth to ear
-        with single losses. Files brought from elsewhere keep the values they were read with.
+        MOS-CQEN, and below it MOS-CQEW on the wideband scale, at {page.data.delay_ms} ms mouth-to-ear with
+        single losses. Calls and imported captures are judged again by changed values.
       </p>
     </>
   );
@@ -132,7 +132,7 @@ function Own({ value, path, onKept }: { value: Value; path: string; onKept: (pag
       </Dialog.Root>
       {value.standing === "own" && (
         <button type="button" onClick={back}>
-          Back to planning values<span className="sr-only"> of {value.title}</span>
+          Restore planning values<span className="sr-only"> of {value.title}</span>
         </button>
       )}
     </span>
@@ -173,12 +173,7 @@ function Values({
       <div className="mt-5 grid lg:grid-cols-[110px_110px_1fr] gap-4">
         <NumberField label="Ie" value={ie} onChange={setIe} />
         <NumberField label="Bpl" value={bpl} onChange={setBpl} />
-        <TextField
-          label="Where they come from"
-          value={why}
-          onChange={setWhy}
-          placeholder="the report says it"
-        />
+        <TextField label="Source" value={why} onChange={setWhy} placeholder="the report says it" />
       </div>
       <p className="mt-4 text-sm leading-snug">
         {value.runs === 0
@@ -192,7 +187,7 @@ function Values({
       )}
       <div className="mt-6 flex flex-wrap gap-3">
         <Button act type="submit">
-          Judge by these
+          Save
         </Button>
         <Dialog.Close className="border border-ink bg-raised px-4 py-1.5 font-semibold">Cancel</Dialog.Close>
       </div>

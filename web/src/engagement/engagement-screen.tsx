@@ -117,8 +117,9 @@ export function EngagementScreen({ id }: { id: string }) {
       {page.data.archived && <p className="mt-4">This engagement is archived. Everything of it is kept.</p>}
       {page.data.sites.length === 0 && (
         <p className="mt-8 max-w-2xl">
-          No site yet. A site is one building with one way out: write down who works there and what line it
-          has, and the arithmetic of its calls stands beside it at once. Many sites come quickest from a list.
+          No site yet. A site is one building with one WAN connection: write down who works there and what
+          line it has, and the arithmetic of its calls stands beside it at once. Many sites come quickest from
+          a list.
         </p>
       )}
       {chosen.size > 0 && (

@@ -44,9 +44,9 @@ export function ImportSites({ engagement }: { engagement: string }) {
       <Sheet title="Sites from a list" width={760}>
         <p className="mt-1 text-soft">
           A CSV file with a header line: <span className="font-mono text-[13px]">name</span>, and any other
-          columns of the brief. Semicolons and tabs do as well as commas. A line changes the site that has its
-          name, and makes a new one where none has; an empty cell leaves a field as it is,{" "}
-          <span className="font-mono text-[13px]">none</span> empties it. The present list shows every column.
+          columns of the brief. Semicolons and tabs work as well as commas. A line changes the site that has
+          its name, and makes a new one where none has; an empty cell leaves a field as it is,{" "}
+          <span className="font-mono text-[13px]">none</span> empties it. The current list shows every column.
         </p>
         <div className="mt-4 flex flex-wrap items-center gap-4">
           <label className="cursor-pointer border border-ink bg-raised px-4 py-1.5 font-semibold focus-within:outline-2 focus-within:outline-act">
@@ -61,7 +61,7 @@ export function ImportSites({ engagement }: { engagement: string }) {
               }}
             />
           </label>
-          <FileLink href={`${path}.csv`}>Present list as CSV</FileLink>
+          <FileLink href={`${path}.csv`}>Download current list as CSV</FileLink>
         </div>
         {problem && (
           <div className="mt-4">

@@ -1,4 +1,4 @@
-// One file from elsewhere: its streams second by second, or its echoes in time; and what is said of it.
+// One imported file: its streams second by second, or its echoes in time; and what is said of it.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
@@ -129,14 +129,14 @@ function SpeaksFor({ page, change }: { page: Page; change: Change }) {
   const [starts, setStarts] = useState(page.starts_local ?? "");
   const timeless = page.echoes.some((echo) => !echo.started_us) || page.starts_local !== null;
   return (
-    <Section title="What it speaks for">
+    <Section title="Applies to">
       <div className="flex flex-wrap items-end gap-6">
         <div className="w-64">
           <SelectField
             label="Test point"
             value={String(page.test_point_id ?? "")}
             options={[
-              ["", "not said"],
+              ["", "not specified"],
               ...page.test_points.map((one) => [String(one.id), one.name] as const),
             ]}
             onChange={(testPoint) => change({ test_point_id: testPoint ? Number(testPoint) : null })}
@@ -164,10 +164,10 @@ function SpeaksFor({ page, change }: { page: Page; change: Change }) {
           label="Show beside the day sheet"
           hint={
             page.days.length > 0
-              ? `${page.days[0]}${page.days.length > 1 ? ` to ${page.days.at(-1)}` : ""}; it counts towards nothing`
+              ? `${page.days[0]}${page.days.length > 1 ? ` to ${page.days.at(-1)}` : ""}; not counted in the verdict`
               : page.kind === "capture"
-                ? "once a codec is named: then its seconds have a quality"
-                : "once it is known when the log began"
+                ? "available once a codec is set"
+                : "available once the log’s start is set"
           }
           value={page.shown}
           onChange={(shown) => change({ shown })}
@@ -284,7 +284,7 @@ function StreamPart({ number, stream, timeZone, codecs, name, others, pair }: St
           {stream.codec_title ? `, ${stream.codec_title}` : ""} · a{" "}
           {stream.media === "video" ? "picture" : "packet"} every {stream.ptime_ms.toFixed(1)} ms ·{" "}
           {dateTime(stream.first_us, timeZone)}
-          {stream.skew_ppm !== null && ` · its clock drifts ${stream.skew_ppm.toFixed(1)} ppm, taken out`}
+          {stream.skew_ppm !== null && ` · its clock drifts ${stream.skew_ppm.toFixed(1)} ppm, compensated`}
         </p>
         {stream.reason && <p className="mt-1">{stream.reason}</p>}
         {stream.notes?.map((note) => (
@@ -384,9 +384,9 @@ function EchoPart(props: { echo: Echo; timeZone: string; place: (role: Role | ""
         </div>
         <div className="w-56">
           <SelectField
-            label="Where this host stands"
+            label="Where this host is"
             value={echo.role ?? ""}
-            options={[...(echo.role ? [] : [["", "not said"] as const]), ...ROLES]}
+            options={[...(echo.role ? [] : [["", "not specified"] as const]), ...ROLES]}
             onChange={(role) => place(role as Role | "")}
           />
         </div>

@@ -1,4 +1,4 @@
-// Evidence made elsewhere: captures and echo logs that somebody sent, brought to a site.
+// Imported files of a site: captures and logs of ping.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -100,7 +100,7 @@ export function ImportsScreen({ id }: { id: string }) {
           <SelectField
             label="Ping to"
             value={role}
-            options={[["", "not said"], ...ROLES]}
+            options={[["", "not specified"], ...ROLES]}
             onChange={setRole}
           />
         </div>

@@ -65,7 +65,7 @@ function Body({ page }: { page: Join }) {
             <ul className="list-disc space-y-1 pl-5 leading-snug">
               <li>
                 A small program runs on a computer at the test point above and places test calls, with no
-                sound of yours.
+                audio of yours.
               </li>
               <li>
                 It measures how the packets of those calls travel. It reads nothing else on your network.
@@ -121,7 +121,7 @@ function Body({ page }: { page: Join }) {
                 </p>
               </li>
               <li>
-                Open a terminal where the file lies and start it:
+                Open a terminal in the folder of the file and start it:
                 <Command text="python3 tarnfell-probe.pyz" />
                 <span className="text-sm text-soft">
                   On Windows <span className="font-mono">py tarnfell-probe.pyz</span>. It needs Python 3.9 or

@@ -32,7 +32,7 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
           label="Name of the plan"
           value={form.name ?? ""}
           onChange={(name) => change({ name })}
-          placeholder="after its load"
+          placeholder="named after its load"
         />
       </LoadFields>
       <Choice
@@ -164,7 +164,7 @@ export function LoadFields({ form, change, probes, farEnds, children }: LoadProp
         label="Media flows"
         value={form.direction ?? "both"}
         options={[
-          ["both", "Both ways, as in a call"],
+          ["both", "Both directions, as in a call"],
           ["up", "Up only"],
           ["down", "Down only"],
         ]}
@@ -206,7 +206,11 @@ function VideoBeside(props: {
               options={profiles.map((p) => [p.name, `${p.title}, ${p.kbps} kbit/s`] as const)}
               onChange={(profile) => set({ profile })}
             />
-            <Whole label="Streams, each way" value={row.streams} onChange={(streams) => set({ streams })} />
+            <Whole
+              label="Streams, each direction"
+              value={row.streams}
+              onChange={(streams) => set({ streams })}
+            />
             <SelectField
               label="Marking"
               value={String(row.dscp ?? 34)}

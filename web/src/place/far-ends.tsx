@@ -31,8 +31,9 @@ export function FarEnds({ page, ask, change }: Props) {
     >
       {page.far_ends.length === 0 && (
         <p className="leading-snug">
-          Calls need somebody to answer. Run <span className="font-mono text-[13px]">tarnfell farend</span>{" "}
-          where calls will really be answered, or let a probe at another test point answer.
+          Calls need a far end that answers. Run{" "}
+          <span className="font-mono text-[13px]">tarnfell farend</span> where calls will really be answered,
+          or let a probe at another test point answer them.
         </p>
       )}
       <ul className="space-y-5">
@@ -180,7 +181,7 @@ function FarEndDialog({ of, ask, children }: DialogProps) {
           <div className="grid sm:grid-cols-2 gap-4">
             <TextField label="Name" value={name} onChange={setName} placeholder="service-west" />
             <TextField
-              label="Where it stands"
+              label="Location"
               value={place}
               onChange={setPlace}
               placeholder="hosted service, west"

@@ -103,12 +103,7 @@ function AddTestPoint({ page, ask, first }: { page: Page; ask: Ask; first: boole
         onChange={(value) => setKind(value as typeof kind)}
         hint={why?.why}
       />
-      <TextField
-        label="What people there call it"
-        value={name}
-        onChange={setName}
-        placeholder={why?.words ?? ""}
-      />
+      <TextField label="Name used on site" value={name} onChange={setName} placeholder={why?.words ?? ""} />
       <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
     </Popup>
   );
@@ -142,7 +137,7 @@ function EditTestPoint({ page, testPoint, ask }: { page: Page; testPoint: TestPo
         options={page.test_point_kinds.map((one) => [one.kind, one.words] as const)}
         onChange={(value) => setKind(value as typeof kind)}
       />
-      <TextField label="What people there call it" value={name} onChange={setName} />
+      <TextField label="Name used on site" value={name} onChange={setName} />
       <TextField label="Note, such as the room or the socket" value={note} onChange={setNote} />
     </Popup>
   );

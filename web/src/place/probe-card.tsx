@@ -52,7 +52,7 @@ export function ProbeCard({ probe, page, ask, change }: Props) {
             </button>
             {probe.outdated && (
               <button type="button" onClick={() => tell("update")}>
-                Update its program
+                Update its software
               </button>
             )}
           </>
@@ -190,7 +190,7 @@ function EditProbe({ probe, page, ask }: { probe: Probe; page: Page; ask: Ask })
     >
       <TextField label="Name of the probe" value={name} onChange={setName} />
       <SelectField
-        label="Where it stands"
+        label="Test point"
         value={testPoint}
         options={page.test_points.map((one) => [String(one.id), one.name] as const)}
         onChange={setTestPoint}
@@ -208,7 +208,7 @@ function History({ probe, page }: { probe: Probe; page: Page }) {
   const time = (us: number | null) => (us === null ? "–" : clock(us, page.time_zone));
   return (
     <>
-      <Wide label="What the probe was told">
+      <Wide label="Tasks of this probe">
         <table className="mt-3 w-full text-sm">
           <thead>
             <tr className="text-left text-soft [&>th]:pr-3 [&>th]:font-normal">

@@ -1,4 +1,4 @@
-// Where test points, the way out and far ends stand along the path picture.
+// Where test points, the WAN edge and far ends stand along the path picture.
 
 export const STAGE = { width: 1080, height: 142, line: 62, cloud: 850 } as const;
 
@@ -12,7 +12,7 @@ export interface Stations {
   ends: number[];
 }
 
-/** Positions for test points in their order, each inside or outside the way out, and for so many far ends. */
+/** Positions for test points in their order, each inside or outside the WAN edge, and for so many far ends. */
 export function stations(outside: boolean[], farEnds: number): Stations {
   const inside = outside.filter((is) => !is).length;
   const beyond = outside.length - inside;

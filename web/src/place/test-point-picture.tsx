@@ -1,4 +1,4 @@
-// The site's path with everything that stands on it: test points from the farthest outwards, the way out, the far ends.
+// The site's path with everything that stands on it: test points from the farthest outwards, the WAN edge, the far ends.
 import type { Model } from "../api/client";
 import { Wide } from "../shared/wide";
 import { STAGE, stations } from "./test-point-geometry";

@@ -95,7 +95,7 @@ export function Calls({ run }: { run: Run }) {
           <CheckField label="All figures" value={all} onChange={(on) => set("figures", on ? "all" : "")} />
         </div>
       </div>
-      {list.data && total === 0 && <p>No call of this run is like that.</p>}
+      {list.data && total === 0 && <p>No call of this run matches.</p>}
       {total > 0 &&
         (all ? (
           <AllFigures run={run} calls={list.data?.calls ?? []} />
@@ -155,7 +155,7 @@ function SideCells({ side, divided }: { side: Call["up"]; divided?: boolean }) {
   if (side === null)
     return (
       <td colSpan={4} className={divided ? "border-l border-ink !pl-5 text-soft" : "text-soft"}>
-        – nothing was to flow
+        – no media in this direction
       </td>
     );
   return (
@@ -192,20 +192,20 @@ function AllFigures({ run, calls }: { run: Run; calls: Call[] }) {
                 "",
                 "SSRC",
                 "MOS",
-                "wide",
+                "Wideband MOS",
                 "R",
                 "Lost",
                 "Late",
                 "Burst ratio",
                 "Longest",
-                "Overtaken",
+                "Reordered",
               ].map((name) => (
                 <th key={name}>{name}</th>
               ))}
-              <th>Doubled</th>
+              <th>Duplicated</th>
               <th>Peak jitter</th>
               <th>Delay ({run.clock})</th>
-              <th>To the ear</th>
+              <th>Mouth-to-ear</th>
               <th>DSCP sent → received</th>
             </tr>
           </thead>

@@ -22,7 +22,7 @@ export function LiveRun({ run }: { run: Run }) {
         <p className="whitespace-nowrap">
           {elapsed} of {run.seconds} s
           {last && elapsed < run.seconds && (
-            <span className="text-soft"> · {Math.ceil(run.seconds - elapsed)} s to go</span>
+            <span className="text-soft"> · {Math.ceil(run.seconds - elapsed)} s left</span>
           )}
           {last && elapsed >= run.seconds && (
             <span className="text-soft"> · waiting for late packets and the record</span>
@@ -42,7 +42,7 @@ export function LiveRun({ run }: { run: Run }) {
       ))}
       <p className="mt-3 text-sm text-soft">
         Round trip {ms(last?.rtt_ms, 1)} · the probe’s latest packet left {ms(last?.send_late_max_ms, 2)}{" "}
-        after its instant · quality here is each second on its own; the result judges every packet.
+        after its scheduled time · quality here is each second on its own; the result judges every packet.
       </p>
     </div>
   );
@@ -60,7 +60,7 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
   return (
     <section
       className="mt-5 grid lg:grid-cols-[190px_1fr] gap-6"
-      aria-label={side === "up" ? "Up the line" : "Down the line"}
+      aria-label={side === "up" ? "Upload" : "Download"}
     >
       <div>
         <h2 className="text-lg">
@@ -94,29 +94,30 @@ function LaneRow(props: { side: "up" | "down"; run: Run; seconds: Second[]; expe
 
 /** Which way packets flow, in words. */
 function flowWords(run: Run, last: Second | undefined, expected: number): string {
-  if (!last && run.state === "waiting") return "Waiting for the probe to take the job.";
-  if (!last && run.state === "taken") return "The probe has the job and opens the calls.";
-  if (!last) return "The calls are open; the first second is being counted.";
-  if (last.second > run.seconds) return "Everything is sent.";
+  if (!last && run.state === "waiting") return "Waiting for the probe to start.";
+  if (!last && run.state === "taken") return "The probe is setting up the calls.";
+  if (!last) return "The calls are up; the first second is being counted.";
+  if (last.second > run.seconds) return "All packets are sent.";
   const flows = (side: "up" | "down") => last[side].rate >= expected * 0.1;
   // The first second is counted from before the first packet.
   const full = (side: "up" | "down") => last[side].rate >= expected * (last.second === 1 ? 0.5 : 0.9);
   const rate = `${expected.toFixed(0)} packets a second`;
   if (run.direction !== "both") {
     const way = run.direction;
-    if (full(way)) return `Packets flow ${way} at ${rate}, and nothing is sent back.`;
-    if (flows(way)) return `Packets flow ${way}, but short: ${last[way].rate.toFixed(0)} of ${rate} a call.`;
-    return `Nothing flows ${way}. Usually a firewall between the probe and the far end.`;
+    if (full(way)) return `Packets flow ${way} at ${rate}, in this direction only, as planned.`;
+    if (flows(way))
+      return `Packets flow ${way}, but fewer than sent: ${last[way].rate.toFixed(0)} of ${rate} a call.`;
+    return `No packets flow ${way}. Usually a firewall between the probe and the far end.`;
   }
   if (full("up") && full("down")) return `Both directions are flowing at ${rate}.`;
   if (flows("up") && flows("down")) {
     const short = full("up") ? "down" : full("down") ? "up" : "both ways";
     const got = (side: "up" | "down") => `${last[side].rate.toFixed(0)} ${side}`;
-    return `Both directions flow, but short ${short}: ${got("up")}, ${got("down")} of ${rate} a call.`;
+    return `Both directions flow, but fewer packets than sent ${short}: ${got("up")}, ${got("down")} of ${rate} a call.`;
   }
-  if (flows("up")) return "Only up flows. Nothing, or too little, comes down from the far end.";
-  if (flows("down")) return "Only down flows. Nothing, or too little, reaches the far end.";
-  return "Neither direction flows. Usually a firewall between the probe and the far end.";
+  if (flows("up")) return "Upload only: nothing, or too little, arrives from the far end.";
+  if (flows("down")) return "Download only: nothing, or too little, reaches the far end.";
+  return "No packets flow in either direction. Usually a firewall between the probe and the far end.";
 }
 
 /** Asks each second for what is new and keeps the rest. */

@@ -144,7 +144,7 @@ function Stop({ run }: { run: Run }) {
   };
   return (
     <Button onClick={stop} disabled={run.stop_asked}>
-      {run.stop_asked ? "Stopping …" : "Stop; keep what was measured"}
+      {run.stop_asked ? "Stopping …" : "Stop and keep results"}
     </Button>
   );
 }
@@ -163,12 +163,12 @@ function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
           out of the site’s verdict.
         </Note>
       ) : (
-        <p>Neither end disturbed the measurement: what is shown here is the network.</p>
+        <p>Neither end disturbed the measurement: the figures describe the network.</p>
       )}
       <p className="mt-2 text-sm text-soft">
         {late.length > 0
-          ? `99 of 100 packets left within ${late.join(", ")} of their instant. `
-          : "How late packets left their ends was not recorded. "}
+          ? `99 of 100 packets left within ${late.join(", ")} of their scheduled time. `
+          : "Send delay was not recorded. "}
         {check.priority && `Scheduling ${check.priority}. `}
         {check.receive_stamps && `Arrival stamped by the ${check.receive_stamps}.`}
       </p>

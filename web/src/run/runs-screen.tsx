@@ -63,7 +63,7 @@ export function RunsScreen({ id }: { id: string }) {
         </p>
       </div>
       {total === 0 ? (
-        <p>{words ? "No run says that." : "No run has been placed here yet."}</p>
+        <p>{words ? "No run matches." : "No run has been placed here yet."}</p>
       ) : (
         <RunTable runs={runs} timeZone={time_zone} />
       )}

@@ -80,7 +80,7 @@ function isOpen(page: Page | undefined): boolean {
 function headline(page: Page): string {
   const { held_calls: held, shown_calls: shown, needed_calls: needed } = page;
   if (page.state === "waiting") return "Waiting for the probe.";
-  if (page.state === "missed") return "It did not begin.";
+  if (page.state === "missed") return "It did not start.";
   const step = page.steps.find((one) => one.state === "running");
   if (page.state === "running" && step) return `${step.calls_at_once} concurrent calls now.`;
   if (page.state === "running") return "Between two steps.";

@@ -61,13 +61,16 @@ export function duration(seconds: number): string {
   return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
 }
 
+/** DSCP names of RFC 2474, 2597, 3246, 5865 and 8622, by value. */
 const MARKS: Record<number, string> = {
   0: "best effort",
-  8: "CS1",
-  26: "AF31",
-  34: "AF41",
-  40: "CS5",
+  1: "LE",
+  44: "VOICE-ADMIT",
   46: "EF",
+  ...Object.fromEntries([1, 2, 3, 4, 5, 6, 7].map((n) => [8 * n, `CS${n}`])),
+  ...Object.fromEntries(
+    [1, 2, 3, 4].flatMap((n) => [1, 2, 3].map((drop) => [8 * n + 2 * drop, `AF${n}${drop}`])),
+  ),
 };
 
 export function marking(dscp: number): string {

@@ -1,4 +1,4 @@
-// What each measure is, how it is computed, what is good. The same texts explain it wherever it stands.
+// What each measure is, how it is computed, what is good. The same texts explain it wherever it appears.
 
 export interface Entry {
   title: string;
@@ -18,18 +18,18 @@ export const GLOSSARY = {
     title: "Wideband MOS",
     what: "The same call as rated by people who are used to wideband sound.",
     how: "From the same R by the cubic at R/1.29 (after ITU-T G.107.1); scale MOS-CQEW.",
-    good: "The best narrowband call stands near 3.7 here, the best wideband one at 4.5. Never compare it with the other scale.",
+    good: "The best narrowband call reaches about 3.7 here, the best wideband one at 4.5. Never compare it with the other scale.",
   },
   rfc3611: {
     title: "Bursts, gaps",
-    what: "How losses flock: stretches with many (bursts) and the stretches between (gaps).",
+    what: "How losses cluster: stretches with many (bursts) and the stretches between (gaps).",
     how: "RFC 3611 §4.7.2 with Gmin 16, over what the listener missed: mean length and loss density.",
     good: "No burst. One loss alone is concealed, a burst of 100 ms is a swallowed syllable.",
   },
   ipdv: {
     title: "IPDV",
     what: "How far the delay of one packet differs from the one before it.",
-    how: "99th percentile of the change, either way (RFC 3393 IPDV).",
+    how: "99th percentile of the change, up or down (RFC 3393 IPDV).",
     good: "Under 20 ms.",
   },
   loss: {
@@ -46,9 +46,9 @@ export const GLOSSARY = {
   },
   delay: {
     title: "One-way delay",
-    what: "From leaving one end to arriving at the other.",
+    what: "Time from leaving one end to arriving at the other.",
     how: "Median of all packets; the two clocks are put on one scale by a time-stamp exchange (RFC 8762).",
-    good: "Up to 100 ms is not felt. Beyond 150 ms mouth to ear, people start to talk over each other.",
+    good: "Up to 100 ms goes unnoticed. Beyond 150 ms mouth-to-ear, people start to talk over each other.",
   },
   added: {
     title: "Added delay",
@@ -71,19 +71,19 @@ export const GLOSSARY = {
   burst: {
     title: "Burst ratio",
     what: "Whether losses come alone or in runs.",
-    how: "Mean run of losses over what random loss would give (G.107 BurstR).",
+    how: "Mean run length of losses over that of random loss (G.107 BurstR).",
     good: "1 is random. 2 and more is audible as gaps.",
   },
   marking: {
     title: "Marking",
-    what: "The DSCP in each packet by which a network can let calls go first.",
-    how: "Value sent against values that arrived.",
-    good: "What is sent arrives. 46 (EF) is usual for voice.",
+    what: "The DSCP in each packet, by which a network can give calls priority.",
+    how: "Value sent against values received.",
+    good: "Received as sent. 46 (EF) is usual for voice.",
   },
   picture: {
     title: "Picture score",
-    what: "How a viewer would find the picture to move, 1 to 5. Our own, no standard's, and no MOS.",
-    how: "1 + 4·exp(−missed/10 − frozen/6): percent of frames not shown, percent of time the picture stood still.",
+    what: "How smooth the picture looks to a viewer, 1 to 5. Tarnfell's own: no standard defines it, and it is no MOS.",
+    how: "1 + 4·exp(−missed/10 − frozen/6): percent of frames not shown, percent of time the picture was frozen.",
     good: "4 and more looks smooth. Below 2.5 people ask what happened to your picture.",
   },
   wholeFrames: {
@@ -94,14 +94,14 @@ export const GLOSSARY = {
   },
   freeze: {
     title: "Freezes",
-    what: "Stretches in which the picture stood still.",
-    how: "One frame standing three times its due, or 150 ms beyond it (W3C webrtc-stats, freezeCount).",
+    what: "Stretches in which the picture was frozen.",
+    how: "One frame shown for three times its interval, or for 150 ms beyond it (W3C webrtc-stats, freezeCount).",
     good: "None. A freeze of half a second is noticed by everybody.",
   },
   share: {
     title: "Share of acceptable calls",
     what: "Calls of which both directions reached the target.",
-    how: "Mean over ten-minute moments of business hours, with its 95 % interval. Calls within one moment meet the same network and count as one look (Clopper–Pearson on the effective number of moments).",
+    how: "Mean over ten-minute moments of business hours, with its 95 % interval. Calls within one moment meet the same network and count as one observation (Clopper–Pearson on the effective number of moments).",
     good: "The whole interval above what the brief requires.",
   },
   sustained: {

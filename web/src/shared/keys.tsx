@@ -6,7 +6,7 @@ import { toggleTheme } from "./theme";
 
 const KEYS: [string, string][] = [
   ["?", "this list"],
-  ["t", "light or dark"],
+  ["t", "switch theme, light or dark"],
   ["/", "to the filter, where there is one"],
   ["← → ↑ ↓", "from cell to cell on the day sheet"],
   ["Enter", "open the call of the cell"],

@@ -3,7 +3,7 @@ import type { Model } from "../api/client";
 import { paintMos } from "./depth";
 
 export function Strip({ hours }: { hours: Model<"StripHour">[] }) {
-  if (hours.length === 0) return <span className="text-sm text-soft">nothing watched yet</span>;
+  if (hours.length === 0) return <span className="text-sm text-soft">no calls yet</span>;
   const days = hours.length / 24;
   const width = days * 26;
   const bad = hours.filter((h) => h.mos !== null && h.mos < 4).length;
@@ -14,7 +14,7 @@ export function Strip({ hours }: { hours: Model<"StripHour">[] }) {
       className="h-[26px] w-full"
       preserveAspectRatio="none"
       role="img"
-      aria-label={`${bad} of ${seen} hours in ${days} days held a call below 4 MOS`}
+      aria-label={`${bad} of ${seen} hours in ${days} days had a call below 4 MOS`}
     >
       {hours.map((hour, i) =>
         hour.mos === null ? null : (

@@ -34,8 +34,7 @@ export function SignInScreen() {
         <Soundings />
         <h1 className="mt-8 text-4xl tracking-tight">Tarnfell</h1>
         <p className="mt-3 max-w-md text-lg leading-snug">
-          Can this site carry the calls it is about to be given, all day, every day? And if not, what exactly
-          must change?
+          Can this site carry its calls, all day, every day? If not, what exactly must change?
         </p>
       </div>
       <form onSubmit={send} className="space-y-4 border-ink lg:border-l lg:pl-10">

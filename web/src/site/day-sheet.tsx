@@ -39,7 +39,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
   if (sheet.days.length === 0) {
     return (
       <p>
-        Nothing has been watched here yet. Each call placed appears in its ten minutes
+        No calls here yet. Each call placed appears in its ten minutes
         {leftOut > 0 &&
           `; ${plural(leftOut, "call")} placed so far ${leftOut === 1 ? "is" : "are"} left out, for the reasons below`}
         .
@@ -125,7 +125,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
           describe(sheet, at)
         ) : (
           <span className="text-soft">
-            Underlined cells were measured. Point at a cell, or move with the arrow keys.
+            Underlined cells were measured. Hover over a cell, or move with the arrow keys.
           </span>
         )}
       </p>
@@ -231,7 +231,7 @@ function ImportedFiles({ sheet }: { sheet: Sheet }) {
               {one.name}
             </Link>
             <span className="text-soft">
-              , imported{one.test_point && `, for ${one.test_point}`}; counts towards nothing
+              , imported{one.test_point && `, for ${one.test_point}`}; not counted in the verdict
               {one.cells.length === 0 && "; it is not known when it was taken"}
               {beyond > 0 && `; ${plural(beyond, "ten-minute cell")} on other days`}
             </span>

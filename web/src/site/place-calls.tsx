@@ -89,7 +89,7 @@ function PlaceForm({ site, places }: { site: Site; places: Model<"PlacePage"> })
         <NumberField
           label="Seconds each"
           value={form.call_s ?? 30}
-          hint="60 or more tell most"
+          hint="60 or more give the best evidence"
           onChange={(value) => change({ call_s: value ?? 0 })}
         />
       </div>
@@ -125,11 +125,11 @@ function Cost({ site, form, onFix }: { site: Site; form: Form; onFix: (form: For
   return (
     <>
       <p className="mt-5 border-y border-hair py-2.5 leading-snug">
-        {count(Math.round(found.each_way_ip_kbps))} kbit/s each way on the line,{" "}
+        {count(Math.round(found.each_way_ip_kbps))} kbit/s each direction on the line,{" "}
         {count(Math.round(found.each_way_wire_kbps))} on the wire: {share(found.share_up_pct)} of the line up,{" "}
         {share(found.share_down_pct)} down
-        {found.ceiling_calls !== null && `; tests may hold ${plural(found.ceiling_calls, "call")}`}. Takes{" "}
-        {found.run_s} s and sends {count(found.packets)} packets.
+        {found.ceiling_calls !== null && `; tests may place at most ${plural(found.ceiling_calls, "call")}`}.
+        Takes {found.run_s} s and sends {count(found.packets)} packets.
       </p>
       {found.problems.map((one) => (
         <p

@@ -1,4 +1,4 @@
-// Remedies: when something was mended, and whether what was measured before still counts.
+// Remedies: when one was applied, and whether what was measured before still counts.
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Model, post, remove } from "../api/client";
@@ -59,7 +59,7 @@ function MarkRemedy({ site }: { site: Site }) {
       onConfirm={mark}
     >
       <TextField
-        label="What was mended"
+        label="What was done"
         value={words}
         onChange={setWords}
         placeholder="fair queueing on the router"
@@ -80,7 +80,7 @@ function MarkRemedy({ site }: { site: Site }) {
           onChange={(event) => setSetAside(event.target.checked)}
         />
         <span className="text-sm leading-snug">
-          Set aside what was measured before. It stays on record and is counted in the verdict no more.
+          Set aside what was measured before. It stays on record but no longer counts in the verdict.
         </span>
       </label>
     </Popup>

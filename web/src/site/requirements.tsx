@@ -13,7 +13,7 @@ export function Requirements({ site }: { site: Site }) {
   return (
     <>
       <p className="mb-3 text-sm text-soft">
-        A call is acceptable when each direction keeps: {site.brief.acceptable_words}.
+        A call is acceptable when each direction meets: {site.brief.acceptable_words}.
       </p>
       <Wide label="Requirements">
         <table className="w-full">

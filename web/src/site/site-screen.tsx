@@ -77,7 +77,7 @@ export function SiteScreen({ id }: { id: string }) {
       >
         <DaySheet sheet={site.sheet} leftOut={site.evidence.left_out_calls} />
       </Section>
-      <Section id="judge" title="Requirements of the brief" aside="untried is open, never failed">
+      <Section id="judge" title="Requirements of the brief" aside="what was not tried is open, not failed">
         <Requirements site={site} />
         <Remedies site={site} />
       </Section>
@@ -85,11 +85,7 @@ export function SiteScreen({ id }: { id: string }) {
         <Section id="causes" title="Causes" aside={`${plural(site.causes.length, "cause")}, costliest first`}>
           <Causes site={site} />
         </Section>
-        <Section
-          id="score"
-          title="Score"
-          aside="in ink what is earned, hatched what is open, bare what is lost"
-        >
+        <Section id="score" title="Score" aside="filled: earned; hatched: open; empty: lost">
           <ScoreTable dimensions={site.dimensions} />
         </Section>
       </div>
@@ -113,7 +109,7 @@ export function SiteScreen({ id }: { id: string }) {
 }
 
 function lineWords(brief: Site["brief"]): string {
-  if (brief.down_kbps === null && brief.up_kbps === null) return "the line’s rates are not written down yet";
+  if (brief.down_kbps === null && brief.up_kbps === null) return "the line’s rates are not entered yet";
   return `${megabits(brief.down_kbps)} down, ${megabits(brief.up_kbps)} up`;
 }
 
@@ -207,7 +203,8 @@ function Runs({ site }: { site: Site }) {
   if (site.runs.length === 0) {
     return (
       <p>
-        No run has held several calls here yet. A minute of calls shows at once whether both directions flow.
+        No concurrent calls were placed here yet. A minute of calls shows whether audio passes in both
+        directions.
       </p>
     );
   }
@@ -231,7 +228,7 @@ function Brief({ site }: { site: Site }) {
       <div className="grid md:grid-cols-3 gap-x-6 gap-y-4">
         <Figure value={String(brief.needed_calls)}>concurrent calls, {brief.people ?? "–"} people</Figure>
         <Figure value={fixed(brief.target_mos, 1)} unit="MOS">
-          to be reached by {brief.required_share_pct} % of calls
+          required of {brief.required_share_pct} % of calls
         </Figure>
         <Figure value={pct(brief.line_share_up_pct, 1)}>
           of the line up, {pct(brief.line_share_down_pct, 1)} down, for all calls
@@ -242,7 +239,7 @@ function Brief({ site }: { site: Site }) {
         {brief.codec_title} every {brief.ptime_ms} ms
         {brief.video.map((load) => `, ${load.streams} × ${load.title}`).join("")} · business hours{" "}
         {brief.business_hours}, {brief.time_zone}
-        {brief.provider && ` · line by ${brief.provider}`} · evidence asked:{" "}
+        {brief.provider && ` · line by ${brief.provider}`} · evidence required:{" "}
         {plural(site.evidence.required_days, "day")}, {plural(site.evidence.required_busy_hours, "busy hour")}
         , {plural(site.evidence.required_moments, "ten-minute moment")} with calls
       </p>
@@ -258,7 +255,7 @@ function Places({ site }: { site: Site }) {
           <span className="font-semibold">{probe.name}</span>, test point: {probe.test_point}
           <span className="block text-sm text-soft">
             {probe.last_contact_us
-              ? `${probe.online ? "online" : "offline: see that it has power and network"}, last contact ${ago(probe.last_contact_us)}`
+              ? `${probe.online ? "online" : "offline: check its power and network"}, last contact ${ago(probe.last_contact_us)}`
               : "not enrolled on this server"}
             {probe.system && ` · ${probe.system}`}
           </span>

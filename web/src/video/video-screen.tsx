@@ -56,8 +56,8 @@ export function VideoScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} set={set} />
-      {page.up && <Way title="Upload: what the far end saw" side={page.up} page={page} />}
-      {page.down && <Way title="Download: what the site saw" side={page.down} page={page} />}
+      {page.up && <Way title="Upload: what the far end received" side={page.up} page={page} />}
+      {page.down && <Way title="Download: what the site received" side={page.down} page={page} />}
     </>
   );
 }
@@ -76,7 +76,7 @@ function Again(props: { page: Page; buffer: number; set: (name: string, value: s
         onChange={(ms) => set("buffer", ms === USUAL_MS ? "" : String(ms))}
       />
       <fieldset>
-        <legend className="text-sm text-soft">A broken picture mends</legend>
+        <legend className="text-sm text-soft">Recovery of a broken picture</legend>
         <div className="mt-0.5 flex">
           {(
             [
