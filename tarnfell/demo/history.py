@@ -28,7 +28,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
-from tarnfell.store.probes import add_probe
+from tarnfell.store.probes import add_probe, enrol, invite
 from tarnfell.store.runs import Run
 from tarnfell.wire.record import PackedColumn, Record, join_parts
 from tarnfell.work.ingest.uploads import judge_upload
@@ -61,6 +61,7 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None, d
                 ids = _set_up(db, engagement, site)
                 if site.up and site.down:
                     tell(f"{site.values['name']}: {days} days of calls")
+                    _enrolled(db, ids.probe, end - timedelta(days=days), end)
                     _SiteHistory(db, site, ids, end, np.random.default_rng([SEED, number])).write(days)
     finally:
         db.close()
@@ -74,6 +75,16 @@ def _set_up(db: sqlite3.Connection, engagement: int, site: DemoSite) -> _Ids:
     place_store.choose_far_end(db, site_id, far_end)
     probe = add_probe(db, site_id, place_store.add_test_point(db, site_id, site.test_point, "desk"), site.probe)
     return _Ids(site_id, probe, far_end)
+
+
+def _enrolled(db: sqlite3.Connection, probe_id: int, since: datetime, until: datetime) -> None:
+    """The probe as one that was there for all of the history, and has been switched off since."""
+    enrol(db, invite(db, probe_id), {"system": "Debian GNU/Linux 12 (bookworm)", "python": "3.11.7"})
+    with db:
+        db.execute(
+            "UPDATE probe SET enrolled_us = ?, last_contact_us = ? WHERE id = ?",
+            (int(since.timestamp() * 1e6), int(until.timestamp() * 1e6), probe_id),
+        )
 
 
 class _SiteHistory:

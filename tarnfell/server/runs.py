@@ -14,6 +14,7 @@ from flask import Blueprint, g
 from tarnfell.core import emodel
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
+from tarnfell.core.figures import count
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import Plan, PlanError, call_rate, hold, plan_run
@@ -299,13 +300,13 @@ def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) 
     if late:
         spread = _middle([r["pdv_p95_ms"] for r in rows]) or 0.0
         parts.append(
-            f"{late} {'packet' if late == 1 else 'packets'} came too late for a buffer of {DEFAULT_BUFFER_MS:.0f} ms: "
-            f"delay swung by {spread:.0f} ms"
+            f"{count(late)} {'packet' if late == 1 else 'packets'} came too late for a buffer "
+            f"of {DEFAULT_BUFFER_MS:.0f} ms: delay swung by {spread:.0f} ms"
         )
     if lost:
         ratio = _middle([r["burst_ratio"] for r in rows if r["lost"]]) or 1.0
         how = "in bursts" if ratio >= 1.5 else "one by one"
-        parts.append("1 packet was lost" if lost == 1 else f"{lost} packets were lost {how}")
+        parts.append("1 packet was lost" if lost == 1 else f"{count(lost)} packets were lost {how}")
     if lost > late:
         parts.reverse()
     return "; ".join(parts) + "."

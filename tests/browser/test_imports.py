@@ -48,7 +48,7 @@ def test_logs_of_ping_become_one_path_and_stand_beside_the_day_sheet(page: Page,
     Select(page.field("Test point")).select_by_index(1)
     page.go("/sites/skerry-road")
     page.see("edge.txt")
-    page.see("counts towards nothing")
+    page.see("not counted in the verdict")
     assert page.violations() == []
     page.go(IMPORTS)
     page.see("of echoes are lost on the leg “line”, up to the provider’s edge.")

@@ -37,7 +37,7 @@ def test_from_nothing_to_a_staircase(page: Page, bench: Bench, tmp_path: Path) -
                 load(page)
                 page.go("/sites/quay-kiosk/place")
                 page.press("Retire probe …")
-                page.press("End it")
+                page.press("Retire probe")
                 site_side.see("All done. Thank you.", within_s=30)
                 assert probe.wait(20) == 0
             finally:

@@ -50,7 +50,7 @@ def test_video_from_plan_to_picture(page: Page) -> None:
     page.driver.find_element(By.CSS_SELECTOR, "[role=slider]").send_keys(Keys.END)
     until(lambda: "buffer=500" in page.driver.current_url)
     page.press("Picture score")
-    page.see("no standard's, and no MOS")
+    page.see("no standard defines it, and it is no MOS")
     page.driver.find_element(By.TAG_NAME, "body").send_keys(Keys.ESCAPE)
     page.driver.find_element(By.TAG_NAME, "body").send_keys("t")
     assert page.violations() == []
@@ -66,7 +66,7 @@ def test_media_one_way(page: Page) -> None:
     assert "Download: far end to probe" not in page.text()
     open_the_run(page)
     page.see("upload only at 4.0 MOS or better")
-    assert "nothing was to flow" in page.text()
+    assert "no media in this direction" in page.text()
     assert page.violations() == []
 
 
@@ -87,5 +87,5 @@ def test_codec_values_of_ones_own(page: Page) -> None:
     text = page.driver.find_element(By.XPATH, row).text
     assert "your own" in text
     assert "22" in text
-    page.driver.find_element(By.XPATH, f"{row}//button[contains(., 'Back to planning')]").click()
+    page.driver.find_element(By.XPATH, f"{row}//button[contains(., 'Restore planning')]").click()
     until(lambda: "your own" not in page.text().split("How codecs")[1].split("MOS, no loss")[1])

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tarnfell.core.figures import count
 from tarnfell.core.verdict.case import MIN_COMPARED, SPARED, Case, in_words, own_load, way_of
 from tarnfell.core.verdict.causes import LEG_WORDS, WAY_WORDS, Cause, CauseKey, owner
 from tarnfell.core.verdict.facts import Brief, Direction
@@ -35,7 +36,7 @@ def queue(case: Case) -> Cause:
     if load and case.brief.call_kbps:
         n, figures = load
         rate, line = n * case.brief.call_kbps, case.brief.line_kbps(way)
-        stated = f"; the brief gives the line {line:,} kbit/s" if line else ""
+        stated = f"; the brief gives the line {count(line)} kbit/s" if line else ""
         return case.cause(
             "uplink-small" if way == "up" else "downlink-small",
             compared.leg,
@@ -43,7 +44,7 @@ def queue(case: Case) -> Cause:
             [*says, f"It follows the calls’ own number: {figures}", *compared.says],
             (
                 f"Not other traffic: below {n} concurrent calls the delay stayed low at the same times of day.",
-                f"{n} calls take {rate:,.0f} kbit/s on the line{stated}.",
+                f"{n} calls take {count(rate)} kbit/s on the line{stated}.",
             ),
             "Raise the rate of the narrowest link or choose a leaner codec; priority cannot create capacity.",
             owner(case.brief, compared.leg),

@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from tarnfell.core.codecs import Codec
+from tarnfell.core.figures import count
 from tarnfell.core.legs import ROLES, EchoPath, Role, Stretch, Target, echo_path, stretch_of
 from tarnfell.core.quality import criterion_for, judge, judge_seconds
 from tarnfell.core.verdict.moments import CELL_MINUTES
@@ -96,7 +97,7 @@ def _capture(body: bytes, choices: Choices, codec_of: Callable[[str], Codec]) ->
         codec_of(named)
     found = find_streams(io.BytesIO(body))
     if not found.streams:
-        raise FileError(f"None of the {found.packets} packets in this capture belong to an RTP stream.")
+        raise FileError(f"None of the {count(found.packets)} packets in this capture belong to an RTP stream.")
     notes = list(found.notes)
     kept = found.streams[:MAX_STREAMS]
     if len(kept) < len(found.streams):

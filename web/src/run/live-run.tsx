@@ -104,16 +104,17 @@ function flowWords(run: Run, last: Second | undefined, expected: number): string
   const rate = `${expected.toFixed(0)} packets a second`;
   if (run.direction !== "both") {
     const way = run.direction;
-    if (full(way)) return `Packets flow ${way} at ${rate}, in this direction only, as planned.`;
+    const name = way === "up" ? "Upload" : "Download";
+    if (full(way)) return `${name} is flowing at ${rate}, in this direction only, as planned.`;
     if (flows(way))
-      return `Packets flow ${way}, but fewer than sent: ${last[way].rate.toFixed(0)} of ${rate} a call.`;
-    return `No packets flow ${way}. Usually a firewall between the probe and the far end.`;
+      return `${name} has fewer packets than planned: ${last[way].rate.toFixed(0)} of ${rate} a call.`;
+    return `${name} carries no packets. Usually a firewall between the probe and the far end.`;
   }
   if (full("up") && full("down")) return `Both directions are flowing at ${rate}.`;
   if (flows("up") && flows("down")) {
-    const short = full("up") ? "down" : full("down") ? "up" : "both ways";
+    const short = full("up") ? "down" : full("down") ? "up" : "both";
     const got = (side: "up" | "down") => `${last[side].rate.toFixed(0)} ${side}`;
-    return `Both directions flow, but fewer packets than sent ${short}: ${got("up")}, ${got("down")} of ${rate} a call.`;
+    return `Both directions flow, but with fewer packets than planned (${short}): ${got("up")}, ${got("down")} of ${rate} a call.`;
   }
   if (flows("up")) return "Upload only: nothing, or too little, arrives from the far end.";
   if (flows("down")) return "Download only: nothing, or too little, reaches the far end.";

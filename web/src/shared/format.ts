@@ -15,7 +15,7 @@ export function pct(value: number | null | undefined, places = 1): string {
 }
 
 export function count(value: number): string {
-  return value.toLocaleString("en-GB").replaceAll(",", " ");
+  return value.toLocaleString("en-GB").replaceAll(",", "\u00a0");
 }
 
 export function megabits(kbps: number | null): string {

@@ -125,7 +125,7 @@ function Cost({ site, form, onFix }: { site: Site; form: Form; onFix: (form: For
   return (
     <>
       <p className="mt-5 border-y border-hair py-2.5 leading-snug">
-        {count(Math.round(found.each_way_ip_kbps))} kbit/s each direction on the line,{" "}
+        {count(Math.round(found.each_way_ip_kbps))} kbit/s each way on the line,{" "}
         {count(Math.round(found.each_way_wire_kbps))} on the wire: {share(found.share_up_pct)} of the line up,{" "}
         {share(found.share_down_pct)} down
         {found.ceiling_calls !== null && `; tests may place at most ${plural(found.ceiling_calls, "call")}`}.
