@@ -145,9 +145,9 @@ def test_only_this_engagement_and_this_codec(house: House) -> None:
     ("name", "changes", "words"),
     [
         ("g711a", {}, "published"),
-        ("opus-24", {"ie": -1}, "Ie -1 cannot be"),
-        ("opus-24", {"ie": 96}, "Ie 96 cannot be"),
-        ("opus-24", {"bpl": 0}, "Bpl 0 cannot be"),
+        ("opus-24", {"ie": -1}, "Ie -1 is not valid"),
+        ("opus-24", {"ie": 96}, "Ie 96 is not valid"),
+        ("opus-24", {"bpl": 0}, "Bpl 0 is not valid"),
         ("opus-24", {"why": "  "}, "Say where these values come from"),
         ("no-such", {}, "no-such"),
     ],

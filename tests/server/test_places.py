@@ -168,7 +168,7 @@ def test_a_link_taken_back_renewed_or_expired_enrols_nobody(house: House) -> Non
         old = invite(db, 2, until_us=5)
     assert stranger.get(f"/api/join/{old}").json["state"] == "expired"
     assert stranger.get("/api/join/nobody-knows").status_code == 404
-    assert "no link that works" in probe(house, 2)["says"]
+    assert "no valid link" in probe(house, 2)["says"]
 
 
 def test_the_service_unit_cannot_be_broken_by_a_name(house: House) -> None:

@@ -318,7 +318,7 @@ function SiteRows({ line, chosen, onChoose }: RowsProps) {
           <Strip hours={line.strip} />
         </td>
         <td className="text-sm leading-snug whitespace-nowrap">
-          {plural(evidence.days, "day")}, {evidence.required_days} asked
+          {plural(evidence.days, "day")}, {evidence.required_days} required
           <br />
           {line.share.pct === null
             ? "no call in business hours"

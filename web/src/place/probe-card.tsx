@@ -240,7 +240,7 @@ function History({ probe, page }: { probe: Probe; page: Page }) {
                 </td>
                 <td>{time(told.taken_us)}</td>
                 <td>{time(told.ended_us)}</td>
-                <td>{told.outcome || told.state}</td>
+                <td>{told.outcome || (told.state === "taken" ? "in progress" : told.state)}</td>
               </tr>
             ))}
           </tbody>
