@@ -84,9 +84,20 @@ def _set_up(folder: Path) -> tuple[list[str], list[int]]:
             secrets.append(enrolled[1])
             if n < UPLOADING:
                 run = runs.add_run(
-                    db, site_id=site, probe_id=probe, far_end_id=far, purpose="watch", codec="g711a", ptime_ms=20,
-                    calls=CALLS, seconds=SECONDS, dscp=46, asked_by=None, words="",
-                )  # fmt: skip
+                    db,
+                    runs.RunSpec(
+                        site_id=site,
+                        probe_id=probe,
+                        far_end_id=far,
+                        purpose="watch",
+                        codec="g711a",
+                        ptime_ms=20,
+                        calls=CALLS,
+                        seconds=SECONDS,
+                        dscp=46,
+                    ),
+                    "",
+                )
                 run_ids.append(run.id)
     db.close()
     return secrets, run_ids
@@ -192,9 +203,12 @@ def _long_run(folder: Path, port: int, secret: str) -> float:
     db = connect(folder)
     with writing(db):
         run = runs.add_run(
-            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=100,
-            seconds=300, dscp=46, asked_by=None, words="",
-        )  # fmt: skip
+            db,
+            runs.RunSpec(
+                site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=100, seconds=300, dscp=46
+            ),
+            "",
+        )
         runs.move(db, run, "taken", "")
     db.close()
     body = record_file(calls=100, packets=15_000)

@@ -111,9 +111,12 @@ def _run(folder: Path, calls: int, seconds: int) -> int:
     db = connect(folder)
     with writing(db):
         run = runs.add_run(
-            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=calls,
-            seconds=seconds, dscp=46, asked_by=None, words="",
-        )  # fmt: skip
+            db,
+            runs.RunSpec(
+                site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=calls, seconds=seconds, dscp=46
+            ),
+            "",
+        )
     db.close()
     return run.id
 

@@ -95,9 +95,19 @@ def _set_up(folder: Path, calls: int, seconds: int) -> tuple[str, int]:
         enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "here"})
         assert enrolled is not None
         run = runs.add_run(
-            db, site_id=site, probe_id=probe, far_end_id=far, purpose="placed", codec="g711a", ptime_ms=20,
-            calls=calls, seconds=seconds, dscp=46, asked_by=None, words="",
-        )  # fmt: skip
+            db,
+            runs.RunSpec(
+                site_id=site,
+                probe_id=probe,
+                far_end_id=far,
+                codec="g711a",
+                ptime_ms=20,
+                calls=calls,
+                seconds=seconds,
+                dscp=46,
+            ),
+            "",
+        )
         runs.move(db, run, "taken", "")
     db.close()
     return enrolled[1], run.id

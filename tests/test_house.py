@@ -24,7 +24,17 @@ MAY_KNOW: dict[str, set[str]] = {
     "report": {"core"},
     "exchange": {"core", "wire"},
     "work": {"core", "wire", "store", "exchange"},
-    "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},  # it hands the probe's file out
+    "clerk": {"store", "work"},
+    "server": {
+        "core",
+        "wire",
+        "store",
+        "work",
+        "report",
+        "exchange",
+        "probe",
+        "clerk",
+    },  # it hands the probe's file out
     "demo": {"core", "wire", "media", "probe", "store", "work", "server"},
     "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "work", "server", "demo"},
 }

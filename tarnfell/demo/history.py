@@ -205,19 +205,20 @@ class _SiteHistory:
         db = self._db
         run = run_store.add_run(
             db,
-            site_id=self._ids.site,
-            probe_id=self._ids.probe,
-            far_end_id=self._ids.far_end,
-            purpose=purpose,
-            codec=self._codec.name,
-            ptime_ms=self._ptime,
-            calls=calls,
-            seconds=seconds,
-            dscp=EF,
-            asked_by=None,
-            words="Requested by the watch plan." if purpose == "watch" else f"Requested by {USER_NAME}.",
-            at_us=moment - 2_000_000,
-            video=video,
+            run_store.RunSpec(
+                site_id=self._ids.site,
+                probe_id=self._ids.probe,
+                far_end_id=self._ids.far_end,
+                purpose=purpose,
+                codec=self._codec.name,
+                ptime_ms=self._ptime,
+                calls=calls,
+                seconds=seconds,
+                dscp=EF,
+                video=video,
+            ),
+            "Requested by the watch plan." if purpose == "watch" else f"Requested by {USER_NAME}.",
+            moment - 2_000_000,
         )
         run_store.move(db, run, "taken", f"Picked up by {self._site.probe}.", moment - 1_000_000)
         run_store.move(db, self._again(run), "running", "Packets are being sent.", moment)

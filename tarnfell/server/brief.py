@@ -14,7 +14,7 @@ from flask import Blueprint, g
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.need import Need, NeedError, need_of
 from tarnfell.core.quality import Criterion, criterion_for
-from tarnfell.core.rates import MAX_CALLS, CallRate, Flow, Link, call_rate, video_rate
+from tarnfell.core.rates import MAX_CALLS, CallRate, Link, call_rate, video_rate
 from tarnfell.core.stats import moments_to_show
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, Targets, check_targets
 from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE
@@ -48,6 +48,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Blackout, Contact, Site, VideoNeed
+from tarnfell.work.placing.rules import calls_within
 
 blueprint = Blueprint("brief", __name__)
 
@@ -155,7 +156,7 @@ def arithmetic(body: BriefForm) -> Arithmetic:
         line_kbps=line_kbps,
         share_up_pct=_share(line_kbps, body.up_kbps),
         share_down_pct=_share(line_kbps, body.down_kbps),
-        ceiling_calls=ceiling_calls(rate, body.up_kbps, body.down_kbps, body.ceiling_pct),
+        ceiling_calls=calls_within(rate, body.up_kbps, body.down_kbps, body.ceiling_pct),
         run=_run(body, needed),
         moments_to_show=moments_to_show(body.targets.required_share_pct),
         best_mos=_best_mos(body),
@@ -236,24 +237,6 @@ def form_of(site: Site) -> BriefForm:
 
 
 _HABITS = ("calls_per_hour", "minutes_per_call", "blocking_pct")
-
-
-def ceiling_calls(
-    rate: CallRate,
-    up_kbps: int | None,
-    down_kbps: int | None,
-    ceiling_pct: float | None,
-    direction: Flow = "both",
-    video_kbps: float = 0.0,
-) -> int | None:
-    """Most calls at once under the site's ceiling, beside ``video_kbps`` of video; None where there is none.
-
-    Only the ways in which media flows count. Negative where the video alone is beyond it.
-    """
-    rates = [kbps for way, kbps in (("up", up_kbps), ("down", down_kbps)) if kbps and direction in ("both", way)]
-    if ceiling_pct is None or not rates:
-        return None
-    return math.floor((min(rates) * ceiling_pct / 100 - video_kbps) / rate.line_kbps)
 
 
 def _page(engagement: Engagement, site: Site | None) -> BriefPage:
@@ -404,7 +387,7 @@ def _remarks(form: BriefForm, needed: int, rate: CallRate, line_kbps: float) -> 
             found.append(f"This takes {share:.0f} % of the line {side}: little is left for everything else.")
     if form.up_kbps is None or form.down_kbps is None:
         found.append("Without the line's rates its share cannot be told, and no ceiling holds.")
-    top = ceiling_calls(rate, form.up_kbps, form.down_kbps, form.ceiling_pct)
+    top = calls_within(rate, form.up_kbps, form.down_kbps, form.ceiling_pct)
     if top is not None and top < needed:
         found.append(
             f"The ceiling of {form.ceiling_pct:g} % lets a test place {top} of the {needed} needed calls: raise it, or "

@@ -12,7 +12,7 @@ from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import load_words
 from tarnfell.server.models.places import Destination, JoinLoad, JoinPage
-from tarnfell.server.presence import is_online, look_at
+from tarnfell.server.presence import look_at
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import people
 from tarnfell.store import places as place_store
@@ -22,6 +22,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.probes import Invitation, Probe
 from tarnfell.store.sites import Site
+from tarnfell.work.placing.presence import is_online
 
 blueprint = Blueprint("join", __name__)
 

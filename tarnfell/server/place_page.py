@@ -20,7 +20,6 @@ from tarnfell.server.models.places import (
     TestPointKindView,
     TestPointView,
 )
-from tarnfell.server.presence import is_online
 from tarnfell.server.sites import STATE_WORDS
 from tarnfell.store import commands as command_store
 from tarnfell.store import engagements as engagement_store
@@ -32,6 +31,7 @@ from tarnfell.store.db import now_us
 from tarnfell.store.probes import Invitation, Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.work.placing.presence import is_online
 
 TEST_POINT_KINDS: dict[str, tuple[str, str]] = {
     "farthest": ("Farthest subnet", "As far from the WAN edge as people work: every switch in between is measured."),

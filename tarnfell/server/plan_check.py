@@ -28,21 +28,26 @@ from tarnfell.core.stats import moments_to_show
 from tarnfell.core.verdict.facts import MIN_CALL_S
 from tarnfell.core.video import VideoError
 from tarnfell.server.api import Problem
-from tarnfell.server.brief import ceiling_calls
-from tarnfell.server.dispatch import quiet_hours
 from tarnfell.server.load import video_loads
 from tarnfell.server.models.plans import (
     PlanCheck,
     PlanForm,
     PlanProblem,
 )
-from tarnfell.server.presence import is_online
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
-from tarnfell.store import runs as run_store
 from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
+from tarnfell.work.placing.presence import is_online
+from tarnfell.work.placing.rules import (
+    about_ceiling,
+    about_ends,
+    about_others,
+    about_presence,
+    ceiling_calls,
+    quiet_hours,
+)
 
 STARTS_SHOWN = 5
 STARTS_COUNTED = 50
@@ -58,10 +63,10 @@ def check_form(site: Site, form: PlanForm, but: int | None = None) -> PlanCheck:
         plan = plan_run(codec, form.ptime_ms, shape, site.link, form.direction, video_loads(form.video))
     except (CodecError, VideoError, PlanError) as error:
         raise Problem(422, str(error)) from None
-    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct, form.direction, plan.video_line_kbps)
+    top = ceiling_calls(site, plan.rate, form.direction, plan.video_line_kbps)
     start = start_of(site, form)
     rule = form.rule if form.when == "repeat" else None
-    problems = [*_about_places(site, form), *_about_ceiling(site, form, shape, top)]
+    problems = [*_about_places(site, form), *_about_ceiling(site, form, plan)]
     starts: list[datetime] = []
     skipped = 0
     if start is not None:
@@ -109,37 +114,28 @@ def _about_places(site: Site, form: PlanForm) -> list[PlanProblem]:
     probes = {p.id: p for p in probe_store.probes_of(g.db, site.id)}
     probe = probes.get(form.probe_id)
     far_end = place_store.far_end_by_id(g.db, form.far_end_id)
-    if site.archived_us is not None:
-        return [_problem(f"{site.name} is archived. Restore it first.")]
-    if probe is None or probe.enrolled_us is None:
-        return [_problem("The probe is not placed at this site yet.")]
-    if far_end is None or site.id not in place_store.sites_that_chose(g.db, far_end.id):
-        return [_problem("The far end is not chosen for this site. Choose it under Place.")]
-    if far_end.probe_id == probe.id:
-        return [_problem(f"{probe.name} cannot call itself. Choose another far end.")]
-    if form.when == "now" and not is_online(probe):
+    reason = about_ends(g.db, site, probe, far_end)
+    if reason or probe is None or far_end is None:
+        return [_problem(reason.words)] if reason else []
+    away = about_presence(probe) if form.when == "now" else None
+    if away:
         others = [p for p in probes.values() if is_online(p) and p.id != far_end.probe_id]
-        words = f"The probe {probe.name} is offline. Check its power and network."
         if others:
-            return [_problem(words, f"place from {others[0].name}", form, probe_id=others[0].id)]
-        return [_problem(words, "save it as a draft until it is online", form, when="draft")]
+            return [_problem(away.words, f"place from {others[0].name}", form, probe_id=others[0].id)]
+        return [_problem(away.words, "save it as a draft until it is online", form, when="draft")]
     return []
 
 
-def _about_ceiling(site: Site, form: PlanForm, shape: Shape, top: int | None) -> list[PlanProblem]:
-    if top is None or shape.most <= top:
+def _about_ceiling(site: Site, form: PlanForm, plan: Plan) -> list[PlanProblem]:
+    reason = about_ceiling(site, plan, form.direction)
+    if reason is None:
         return []
-    if top < 1 and form.video:
-        words = f"The video alone is beyond this site's ceiling of {site.ceiling_pct:g} % of the line."
-        return [_problem(words, "place the calls without video", form, video=[])]
-    beside = " beside the video" if form.video else ""
-    words = (
-        f"{shape.most} calls are beyond this site's ceiling: {site.ceiling_pct:g} % of the line is room for "
-        f"{top}{beside}."
-    )
-    if top < 1:
-        return [_problem(f"{words} Raise the ceiling in the brief, or choose a leaner codec.")]
-    return [_problem(words, f"place up to {top}", form, calls=top, first=min(form.first, top))]
+    fits = reason.fits or 0
+    if fits < 1 and form.video:
+        return [_problem(reason.words, "place the calls without video", form, video=[])]
+    if fits < 1:
+        return [_problem(f"{reason.words} Raise the ceiling in the brief, or choose a leaner codec.")]
+    return [_problem(reason.words, f"place up to {fits}", form, calls=fits, first=min(form.first, fits))]
 
 
 def _about_time(
@@ -160,10 +156,10 @@ def _about_time(
         return [_problem(f"{_local(start, zone)} is past.", *_move(form, moved, zone))]
     if not starts:
         return [_problem("This recurrence has no start left: its end lies before its first time.")]
-    if form.when == "now" and run_store.open_runs(g.db, site.id):
+    busy = about_others(g.db, site) if form.when == "now" else None
+    if busy:
         moved = free_window(now + timedelta(minutes=5), length, quiet_hours(site), taken, zone)
-        words = "A run is in progress at this site. Wait for it to end, or stop it."
-        return [_problem(words, *_move(form, moved, zone))]
+        return [_problem(busy.words, *_move(form, moved, zone))]
     # What is planned counts whole: every start within the next weeks, not only the first.
     wanted = [Span(start, start + length)] if rule is None else spans(start, rule, zone, length, now)
     allowed = _allowed(site, wanted)

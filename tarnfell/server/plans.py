@@ -18,7 +18,6 @@ from tarnfell.core.verdict.capacity import Capacity, capacity_of_tallies
 from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
 from tarnfell.server import calendar
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.dispatch import tick
 from tarnfell.server.live import good_so_far
 from tarnfell.server.load import load_words, video_loads
 from tarnfell.server.models.base import Paging
@@ -49,6 +48,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence import moment_at
+from tarnfell.work.placing.carry_out import carry_out
 
 blueprint = Blueprint("plans", __name__)
 
@@ -147,7 +147,7 @@ def stop_series(series_id: int) -> SeriesPage:
 def _made(plan_id: int, form: PlanForm) -> PlanMade:
     if form.when != "now":
         return PlanMade(plan_id=plan_id, series_id=None)
-    tick(g.db)
+    carry_out(g.db)
     series = plan_store.series_of(g.db, plan_store.plan_by_id(g.db, plan_id).site_id, 20)
     return PlanMade(plan_id=plan_id, series_id=next((s.id for s in series if s.plan_id == plan_id), None))
 

@@ -1,4 +1,4 @@
-"""Who is there: probes by their last contact, people by what they look at.
+"""Who is there: when a probe's contact is written down, and what people look at.
 
 A probe is asked to speak often while somebody looks at its site, and seldom while nobody does, so that a run begins
 at once when it is asked for and two hundred idle probes cost next to nothing.
@@ -12,7 +12,6 @@ import time
 from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 
-HEARD_WITHIN_US = 15 * 1_000_000
 NOTE_EVERY_US = 4 * 1_000_000
 """How often a probe's contact is written down."""
 QUICK_S, SLOW_S = 0.5, 4.0
@@ -20,11 +19,6 @@ LOOKED_WITHIN_S = 30.0
 
 _looked: dict[int, float] = {}
 _lock = threading.Lock()
-
-
-def is_online(probe: Probe) -> bool:
-    """Whether the probe spoke recently enough to take a job."""
-    return probe.last_contact_us is not None and now_us() - probe.last_contact_us < HEARD_WITHIN_US
 
 
 def needs_note(probe: Probe) -> bool:

@@ -13,7 +13,6 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import stream_plan
 from tarnfell.server import probe_file
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.dispatch import stop_heavy_loss, tick
 from tarnfell.server.models.places import Outcome
 from tarnfell.server.models.probes import (
     Done,
@@ -45,6 +44,8 @@ from tarnfell.wire import WireError
 from tarnfell.wire.failures import CODES, code_of
 from tarnfell.wire.failures import Failure as FailureKept
 from tarnfell.work.ingest.uploads import judge_upload
+from tarnfell.work.placing.carry_out import carry_out
+from tarnfell.work.placing.heavy_loss import stop_heavy_loss
 
 blueprint = Blueprint("probes", __name__)
 log = logging.getLogger(__name__)
@@ -176,7 +177,7 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
             run_store.move(g.db, run, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):
             run_store.add_second(g.db, run.id, body.second, body.model_dump())
-        stop = bool(run.stop_asked) or run.state == "failed" or stop_heavy_loss(g.db, run)
+        stop = run.stop_reason is not None or run.state == "failed" or stop_heavy_loss(g.db, run)
     return ProgressAnswer(stop=stop)
 
 
@@ -201,7 +202,7 @@ def record(run_id: int) -> Done:
     with writing(g.db):
         call_store.take_in(g.db, _own_run(run_id), judged)
     if run.series_id is not None:
-        tick(g.db)  # the next step need not wait for the clock
+        carry_out(g.db)  # the next step need not wait for the clock
     return Done(state="done")
 
 

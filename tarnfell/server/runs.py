@@ -6,8 +6,6 @@ import json
 import sqlite3
 import statistics
 from collections import Counter
-from datetime import timedelta
-from zoneinfo import ZoneInfo
 
 from flask import Blueprint, g
 
@@ -17,13 +15,11 @@ from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.figures import count
 from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import criterion_for
-from tarnfell.core.rates import Plan, PlanError, call_rate, hold, plan_run
-from tarnfell.core.schedule import Span, from_us, quiet_span
+from tarnfell.core.rates import PlanError, call_rate
+from tarnfell.core.schedule import from_us
 from tarnfell.core.targets import in_words
 from tarnfell.core.video import VideoError
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.brief import ceiling_calls
-from tarnfell.server.dispatch import quiet_hours
 from tarnfell.server.load import FLOW_WORDS, expected_video_rate, video_loads, video_views
 from tarnfell.server.models.runs import (
     CallDirection,
@@ -36,7 +32,6 @@ from tarnfell.server.models.runs import (
     SideSummary,
     VideoLoadForm,
 )
-from tarnfell.server.presence import is_online
 from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
 from tarnfell.server.videos import video_lines
 from tarnfell.store import calls as call_store
@@ -47,8 +42,8 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
-from tarnfell.store.runs import Run
-from tarnfell.store.sites import Site
+from tarnfell.store.runs import Run, RunSpec
+from tarnfell.work.placing.rules import against
 
 blueprint = Blueprint("runs", __name__)
 
@@ -57,14 +52,7 @@ blueprint = Blueprint("runs", __name__)
 def place_calls(slug: str, body: PlaceCalls) -> RunPage:
     """Ask a probe to place calls."""
     site = require_site(slug)
-    if site.archived_us is not None:
-        raise Problem(409, f"{site.name} is archived. Restore it first.")
     video = video_loads(body.video)
-    try:
-        codec = find_codec(body.codec)
-        plan = plan_run(codec, body.ptime_ms, hold(body.calls, body.seconds), site.link, body.direction, video)
-    except (CodecError, VideoError, PlanError) as error:
-        raise Problem(422, str(error)) from None
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
     probe = next((p for p in probes if p.id == body.probe_id or body.probe_id is None), None)
@@ -73,54 +61,28 @@ def place_calls(slug: str, body: PlaceCalls) -> RunPage:
         raise Problem(409, "This site has no such probe. Place one first.")
     if far_end is None:
         raise Problem(409, "This site has no such far end. Say first where calls are answered.")
-    if far_end.probe_id == probe.id:
-        raise Problem(409, f"{probe.name} cannot call itself. Choose another far end.")
-    if not is_online(probe):
-        raise Problem(
-            409,
-            f"The probe {probe.name} is offline. Check its power and network, then place the calls.",
-        )
-    against = what_forbids(site, body, plan)
-    if against:
-        raise Problem(409, against)
-    with writing(g.db):
-        if run_store.open_runs(g.db, site.id):
-            raise Problem(409, "A run is in progress at this site. Wait for it to end, or stop it.")
-        run = run_store.add_run(
-            g.db,
-            site_id=site.id,
-            probe_id=probe.id,
-            far_end_id=far_end.id,
-            purpose="placed",
-            codec=body.codec,
-            ptime_ms=body.ptime_ms,
-            calls=body.calls,
-            seconds=body.seconds,
-            dscp=body.dscp,
-            asked_by=g.user.id,
-            words=f"Requested by {g.user.name}.",
-            direction=body.direction,
-            video=video,
-        )
+    spec = RunSpec(
+        site_id=site.id,
+        probe_id=probe.id,
+        far_end_id=far_end.id,
+        codec=body.codec,
+        ptime_ms=body.ptime_ms,
+        calls=body.calls,
+        seconds=body.seconds,
+        dscp=body.dscp,
+        direction=body.direction,
+        video=video,
+        asked_by=g.user.id,
+    )
+    try:
+        with writing(g.db):
+            reason = against(g.db, site, probe, far_end, spec, from_us(now_us()))
+            if reason:
+                raise Problem(409, reason.words)
+            run = run_store.add_run(g.db, spec, f"Requested by {g.user.name}.")
+    except (CodecError, VideoError, PlanError) as error:
+        raise Problem(422, str(error)) from None
     return run_page(g.db, run)
-
-
-def what_forbids(site: Site, body: PlaceCalls, plan: Plan) -> str | None:
-    """The site's own rules against these calls now: its ceiling and its hours without load."""
-    top = ceiling_calls(plan.rate, site.up_kbps, site.down_kbps, site.ceiling_pct, body.direction, plan.video_line_kbps)
-    if top is not None and body.calls > top:
-        return (
-            f"{body.calls} calls{' with their video' if body.video else ''} are beyond this site's ceiling: "
-            f"{site.ceiling_pct:g} % of the line is room for {max(0, top)}."
-        )
-    now = from_us(now_us())
-    zone = ZoneInfo(site.time_zone)
-    hit = quiet_span(Span(now, now + timedelta(seconds=body.seconds)), quiet_hours(site), zone)
-    if hit is None:
-        return None
-    stretch, hours = hit
-    until = f"{stretch.start.astimezone(zone):%H:%M} to {stretch.end.astimezone(zone):%H:%M}"
-    return f"No load may be placed here from {until}{': ' + hours.why if hours.why else ''}."
 
 
 @endpoint(blueprint, "GET", "/api/runs/<int:run_id>", response=RunPage)
@@ -199,7 +161,7 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         created_us=run.created_us,
         begun_us=run.begun_us,
         ended_us=run.ended_us,
-        stop_asked=bool(run.stop_asked),
+        stop_asked=run.stop_reason is not None,
         rate=RateView(
             payload_bytes=rate.payload_bytes,
             packets_per_s=rate.packets_per_s,

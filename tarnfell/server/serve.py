@@ -10,8 +10,8 @@ from pathlib import Path
 
 from waitress.server import create_server
 
+from tarnfell.clerk.loop import keep_turning
 from tarnfell.server.app import create_app
-from tarnfell.server.dispatch import keep_ticking
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
 
 THREADS = 8
@@ -29,7 +29,7 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None =
         flush=True,
     )
     stop = threading.Event()
-    clerk = threading.Thread(target=keep_ticking, args=(data, stop), name="dispatch", daemon=True)
+    clerk = threading.Thread(target=keep_turning, args=(data, stop), name="clerk", daemon=True)
     clerk.start()
     # Judging needs it, and it takes a second to load: better now than while the first person waits for a call.
     threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()

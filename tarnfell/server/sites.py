@@ -36,7 +36,7 @@ from tarnfell.server.models.sites import (
     SitePage,
 )
 from tarnfell.server.on_sheet import imported_on_sheet
-from tarnfell.server.presence import is_online, look_at
+from tarnfell.server.presence import look_at
 from tarnfell.server.stages import next_step, stages
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
@@ -50,6 +50,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence import evaluate
+from tarnfell.work.placing.presence import is_online
 
 blueprint = Blueprint("sites", __name__)
 

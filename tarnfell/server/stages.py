@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.models.engagements import NextStep
 from tarnfell.server.models.sites import Stage
-from tarnfell.server.presence import is_online
 from tarnfell.store.places import FarEnd
 from tarnfell.store.plans import Plan
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.work.placing.presence import is_online
 
 
 def next_step(

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass, fields
 from typing import Any, Literal
 
 from tarnfell.core.rates import Flow, VideoLoad
@@ -17,6 +17,7 @@ from tarnfell.store.db import now_us
 from tarnfell.store.videos import loads_from_json, loads_to_json
 from tarnfell.wire.failures import Failure
 
+StopReason = Literal["asked", "heavy-loss"]
 State = Literal["waiting", "taken", "running", "done", "failed"]
 
 FOLLOWS: dict[str, tuple[State, ...]] = {
@@ -29,6 +30,27 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
 TAKEN_BACK = "Cancelled before the probe started."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long in the middle of a run is taken to be gone."""
+
+
+@dataclass(frozen=True)
+class RunSpec:
+    """Calls to be placed: from where to where, what, and for which series. Fields are columns of ``run``."""
+
+    site_id: int
+    probe_id: int
+    far_end_id: int
+    codec: str
+    ptime_ms: int
+    calls: int
+    """Concurrent ones."""
+    seconds: float
+    dscp: int
+    direction: Flow = "both"
+    video: tuple[VideoLoad, ...] = ()
+    purpose: str = "placed"
+    asked_by: int | None = None
+    series_id: int | None = None
+    round: int | None = None
 
 
 @dataclass(frozen=True)
@@ -47,7 +69,7 @@ class Run:
     created_us: int
     begun_us: int | None
     ended_us: int | None
-    stop_asked: int
+    stop_reason: StopReason | None
     failure: str | None
     self_check: str | None
     record_sha256: str | None
@@ -90,50 +112,12 @@ class WrongState(RuntimeError):
     """The run cannot go there from where it is."""
 
 
-def add_run(
-    db: sqlite3.Connection,
-    *,
-    site_id: int,
-    probe_id: int,
-    far_end_id: int,
-    purpose: str,
-    codec: str,
-    ptime_ms: int,
-    calls: int,
-    seconds: float,
-    dscp: int,
-    asked_by: int | None,
-    words: str,
-    at_us: int | None = None,
-    series_id: int | None = None,
-    round_number: int | None = None,
-    direction: Flow = "both",
-    video: Sequence[VideoLoad] = (),
-) -> Run:
+def add_run(db: sqlite3.Connection, spec: RunSpec, words: str, at_us: int | None = None) -> Run:
+    """A run that waits for its probe; ``words`` are the first line of its log."""
     at = at_us or now_us()
-    cursor = db.execute(
-        "INSERT INTO run (site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, dscp, "
-        "asked_by, created_us, series_id, round, direction, video) "
-        "VALUES (?, ?, ?, ?, 'waiting', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (
-            site_id,
-            probe_id,
-            far_end_id,
-            purpose,
-            codec,
-            ptime_ms,
-            calls,
-            seconds,
-            dscp,
-            asked_by,
-            at,
-            series_id,
-            round_number,
-            direction,
-            loads_to_json(video),
-        ),
-    )
-    run_id = int(cursor.lastrowid or 0)
+    values = asdict(spec) | {"video": loads_to_json(spec.video), "state": "waiting", "created_us": at}
+    columns, marks = ", ".join(values), ", ".join(f":{name}" for name in values)
+    run_id = int(db.execute(f"INSERT INTO run ({columns}) VALUES ({marks})", values).lastrowid or 0)
     _tell(db, run_id, "waiting", words, at)
     return run_by_id(db, run_id)
 
@@ -268,24 +252,24 @@ def runs_of_series(db: sqlite3.Connection, series_id: int) -> list[Run]:
     ]
 
 
-def last_words(db: sqlite3.Connection, run_id: int, like: str) -> str | None:
-    """``like`` if an event of the run says it, else None."""
-    row = db.execute("SELECT words FROM run_event WHERE run_id = ? AND words = ?", (run_id, like)).fetchone()
-    return row[0] if row else None
-
-
 def newest_seconds(db: sqlite3.Connection, run_id: int, count: int) -> list[dict[str, Any]]:
     """Newest first."""
     rows = db.execute("SELECT body FROM run_second WHERE run_id = ? ORDER BY second DESC LIMIT ?", (run_id, count))
     return [json.loads(row[0]) for row in rows]
 
 
-def ask_stop(db: sqlite3.Connection, run: Run, words: str = "Stop requested.", waiting: str = TAKEN_BACK) -> None:
+def ask_stop(
+    db: sqlite3.Connection,
+    run: Run,
+    reason: StopReason = "asked",
+    words: str = "Stop requested.",
+    waiting: str = TAKEN_BACK,
+) -> None:
     """A waiting run ends at once, with ``waiting`` as the reason; a running one is stopped at the next second."""
     if run.state == "waiting":
         move(db, run, "failed", waiting)
     elif run.state in ("taken", "running"):
-        db.execute("UPDATE run SET stop_asked = 1 WHERE id = ?", (run.id,))
+        db.execute("UPDATE run SET stop_reason = coalesce(stop_reason, ?) WHERE id = ?", (reason, run.id))
         _tell(db, run.id, run.state, words, now_us())
 
 

@@ -198,9 +198,12 @@ def test_a_probe_file_joins_from_its_own_host(lab: Lab, tmp_path: Path) -> None:
     with writing(db):
         _, code = set_up(db, "198.51.100.2", rig.CONTROL_PORT, rig.KEY)
         run = run_store.add_run(
-            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=2,
-            seconds=2, dscp=46, asked_by=None, words="Requested by a test.",
-        )  # fmt: skip
+            db,
+            run_store.RunSpec(
+                site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=2, dscp=46
+            ),
+            "Requested by a test.",
+        )
     serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path / "data"), "--bind", "198.51.100.2:8080")
     inside, file = lab.inside(lab.site), tmp_path / "tarnfell-probe.pyz"
     with (
@@ -228,9 +231,12 @@ def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_
         _, code = set_up(db, "198.51.100.2", rig.CONTROL_PORT, rig.KEY)
         db.execute("UPDATE site SET open_minute = 0, close_minute = 1440, open_days = '1234567'")
         run = run_store.add_run(
-            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=2,
-            seconds=120, dscp=46, asked_by=None, words="Requested by a test.",
-        )  # fmt: skip
+            db,
+            run_store.RunSpec(
+                site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=120, dscp=46
+            ),
+            "Requested by a test.",
+        )
     serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path / "data"), "--bind", "198.51.100.2:8080")
     state = ("--state", str(tmp_path / "state"))
     with (

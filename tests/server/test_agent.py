@@ -65,9 +65,12 @@ class Field:
             if host:
                 db.execute("UPDATE far_end SET host = ?", (host,))
             run = run_store.add_run(
-                db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20,
-                calls=2, seconds=seconds, dscp=46, asked_by=None, words="Requested by a test.",
-            )  # fmt: skip
+                db,
+                run_store.RunSpec(
+                    site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=seconds, dscp=46
+                ),
+                "Requested by a test.",
+            )
         db.close()
         return run.id
 

@@ -7,9 +7,10 @@ from typing import Any
 
 import pytest
 
+from tarnfell.clerk import loop
 from tarnfell.core.codecs import find_codec
 from tarnfell.exchange.writing import write_capture
-from tarnfell.server import dispatch, probes
+from tarnfell.server import probes
 from tarnfell.store import calls as call_store
 from tarnfell.store import codecs as codec_store
 from tarnfell.store import imports as import_store
@@ -40,7 +41,7 @@ def mos_of(house: House, run_id: int) -> list[float]:
 
 def judge_all(house: House) -> None:
     db = connect(house.folder)
-    dispatch.judge_stale(db, for_s=30)
+    loop.judge_stale(db, for_s=30)
     db.close()
 
 

@@ -86,9 +86,12 @@ def test_from_the_link_to_a_run_and_the_end(site: Site) -> None:
         db = connect(site.folder)
         with writing(db):
             run = run_store.add_run(
-                db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=3,
-                seconds=2, dscp=46, asked_by=None, words="Requested by a test.",
-            )  # fmt: skip
+                db,
+                run_store.RunSpec(
+                    site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=3, seconds=2, dscp=46
+                ),
+                "Requested by a test.",
+            )
         rig.eventually(lambda: run_store.run_by_id(connect(site.folder), run.id).state == "done", "the run to be done")
         assert connect(site.folder).execute("SELECT count(*) FROM call").fetchone()[0] == 3
         assert site.probe().environment["program"] == probe_file.program_digest()

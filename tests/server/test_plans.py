@@ -12,8 +12,8 @@ import icalendar
 import pytest
 
 from tarnfell.core.schedule import from_us
-from tarnfell.server import dispatch
 from tarnfell.store.db import connect, now_us
+from tarnfell.work.placing import carry_out as placing
 from tests.server.conftest import House, record_file
 
 LONDON = ZoneInfo("Europe/London")
@@ -39,7 +39,7 @@ def set_site(house: House, **columns: Any) -> None:
 
 def tick(house: House, at: datetime | None = None) -> None:
     db = connect(house.folder)
-    dispatch.tick(db, None if at is None else round(at.timestamp() * 1e6))
+    placing.carry_out(db, None if at is None else round(at.timestamp() * 1e6))
     db.close()
 
 
@@ -223,7 +223,7 @@ def test_places_that_are_not_ready(house: House) -> None:
     assert "is offline" in silent["words"]
     assert silent["fix"]["when"] == "draft"
     assert "not chosen for this site" in only_problem(check(house, far_end_id=7))["words"]
-    assert "not placed" in only_problem(check(house, probe_id=9))["words"]
+    assert "no such probe" in only_problem(check(house, probe_id=9))["words"]
 
 
 def test_a_start_that_is_past(house: House) -> None:

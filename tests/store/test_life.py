@@ -25,9 +25,11 @@ def db(tmp_path: Path) -> sqlite3.Connection:
 
 def new_run(db: sqlite3.Connection, at_us: int | None = None) -> Run:
     return runs.add_run(
-        db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=1, seconds=5,
-        dscp=46, asked_by=None, words="", at_us=at_us,
-    )  # fmt: skip
+        db,
+        runs.RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=1, seconds=5, dscp=46),
+        "",
+        at_us,
+    )
 
 
 def run_in(db: sqlite3.Connection, state: str) -> Run:
@@ -100,7 +102,7 @@ def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
 def test_asking_an_ended_run_to_stop_changes_nothing(db: sqlite3.Connection) -> None:
     run = run_in(db, "done")
     runs.ask_stop(db, run)
-    assert runs.run_by_id(db, run.id).stop_asked == 0
+    assert runs.run_by_id(db, run.id).stop_reason is None
 
 
 def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.clerk.loop import judge_stale
 from tarnfell.core.codecs import find_codec
-from tarnfell.server.dispatch import judge_stale
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
 from tarnfell.store import runs
@@ -58,9 +58,11 @@ def hold(db: sqlite3.Connection, minute: int, up_us: int = 10_000, down_us: int 
     at = START + minute * MINUTE_US
     with writing(db):
         run = runs.add_run(
-            db, site_id=1, probe_id=1, far_end_id=1, purpose="placed", codec="g711a", ptime_ms=20, calls=1, seconds=12,
-            dscp=46, asked_by=None, words="", at_us=at,
-        )  # fmt: skip
+            db,
+            runs.RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=1, seconds=12, dscp=46),
+            "",
+            at,
+        )
         runs.move(db, run, "taken", "", at)
         runs.move(db, runs.run_by_id(db, run.id), "running", "", at)
         run = runs.run_by_id(db, run.id)

@@ -178,7 +178,7 @@ def test_a_cut_run_judged_again_stays_as_it_was(house: House) -> None:
     db = connect(house.folder)
     db.execute("UPDATE run SET stale = 1")
     db.execute("UPDATE direction SET sent = 1, loss_pct = 99, mos = 4")
-    from tarnfell.server.dispatch import judge_stale
+    from tarnfell.clerk.loop import judge_stale
 
     judge_stale(db, for_s=5)
     assert house.person.get(f"/api/runs/{run_id}").json == before
