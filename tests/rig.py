@@ -81,6 +81,13 @@ def path(folder: Path, listen: str, far: str, script: dict[str, Any], prefix: tu
         yield truth
 
 
+def free_port() -> int:
+    """A TCP port of this machine that nobody listens on now."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
+
+
 def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
     deadline = time.monotonic() + within_s
     while not holds():

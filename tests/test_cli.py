@@ -52,7 +52,7 @@ def test_quality_and_plan() -> None:
     assert plan["run_s"] == 60
 
 
-@pytest.mark.parametrize("verb", ["call", "analyse", "quality", "plan", "farend", "serve", "demo", "probe"])
+@pytest.mark.parametrize("verb", ["call", "analyse", "quality", "plan", "farend", "serve", "clerk", "demo", "probe"])
 def test_each_verb_explains_itself(verb: str) -> None:
     done = rig.cli(verb, "--help")
     assert done.returncode == 0

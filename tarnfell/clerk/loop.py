@@ -1,4 +1,7 @@
-"""The clerk's loop: plans carried out, what came in judged, what is known better now judged again."""
+"""The clerk's loops: plans carried out, what came in judged, what is known better now judged again.
+
+Judging a long run takes minutes; plans are carried out beside it, in a thread of their own.
+"""
 
 from __future__ import annotations
 
@@ -11,9 +14,10 @@ from pathlib import Path
 
 from tarnfell.store.db import connect, folder_of
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
+from tarnfell.work.ingest.deliveries import sweep, take_in_next
 from tarnfell.work.placing.carry_out import carry_out
 
-TURN_S = 0.5
+TURN_S = 0.25
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
@@ -21,7 +25,19 @@ log = logging.getLogger(__name__)
 
 
 def keep_turning(data: Path, stop: threading.Event) -> None:
-    """Until ``stop``; a fault is logged and the next turn tries again."""
+    """Both loops, until ``stop``; a fault is logged and the next turn tries again."""
+    placing = threading.Thread(target=_keep, args=(data, stop, carry_out), name="placing")
+    placing.start()
+    db = connect(data)
+    try:
+        sweep(db, data)
+    finally:
+        db.close()
+    _keep(data, stop, judge)
+    placing.join()
+
+
+def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None]) -> None:
     while not stop.wait(TURN_S):
         try:
             db = connect(data)
@@ -29,12 +45,15 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
                 turn(db)
             finally:
                 db.close()
-        except Exception:  # the one loop that must not end, whatever one record holds
-            log.exception("turn")
+        except Exception:  # a loop that must not end, whatever one record holds
+            log.exception("%s", turn.__name__)
 
 
-def turn(db: sqlite3.Connection) -> None:
-    carry_out(db)
+def judge(db: sqlite3.Connection) -> None:
+    """What came in, then what is known better now."""
+    data = folder_of(db)
+    while take_in_next(db, data):
+        carry_out(db)  # the next step of a series need not wait for its turn
     judge_stale(db)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import getpass
+import logging
 import os
 import signal
 import sqlite3
@@ -21,6 +22,9 @@ from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import agent_status, enrol, run_agent
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.state import AgentError, State
+
+LAST_CLERK_S = 5.0
+"""How long a clerk waits for one that is just ending."""
 
 
 def farend(options: argparse.Namespace) -> int:
@@ -68,14 +72,48 @@ def probe_status(options: argparse.Namespace) -> int:
 
 def serve(options: argparse.Namespace) -> int:
     from tarnfell.server.serve import serve_forever
+    from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    parent = os.getpid()
+
+    def start_clerk() -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data],
+            preexec_fn=lambda: die_with(parent),
+        )
+
     try:
         with _own_far_end(options):
-            serve_forever(Path(options.data), host, port if ":" in options.bind else 8080, options.public_address)
+            serve_forever(
+                Path(options.data), host, port if ":" in options.bind else 8080, options.public_address, start_clerk
+            )
+    except Held as error:
+        raise ValueError(str(error)) from None
     except OSError as error:
         raise ValueError(f"The server cannot run at {options.bind} with {options.data}: {error.strerror}.") from None
+    return DONE
+
+
+def clerk(options: argparse.Namespace) -> int:
+    from tarnfell.clerk.loop import keep_turning
+    from tarnfell.store.db import open_database
+    from tarnfell.store.lock import Held, only_one
+
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    data = Path(options.data)
+    try:
+        with only_one(data, "clerk", wait_s=LAST_CLERK_S):
+            open_database(data).close()
+            keep_turning(data, stop)
+    except Held as error:
+        raise ValueError(str(error)) from None
+    except OSError as error:
+        raise ValueError(f"The clerk cannot work with {data}: {error.strerror}.") from None
     return DONE
 
 

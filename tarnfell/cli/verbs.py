@@ -163,6 +163,14 @@ def _parser() -> argparse.ArgumentParser:
     serve.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
     serve.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
 
+    clerk = verb(
+        "clerk",
+        _do("running", "clerk"),
+        "Judge what probes deliver and carry plans out; the server runs one by itself.",
+        "Example: tarnfell clerk --data /var/lib/tarnfell",
+    )
+    clerk.add_argument("--data", required=True, metavar="DIR")
+
     user = verb(
         "user",
         _do("running", "user"),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from dataclasses import asdict, replace
 from datetime import datetime
 from pathlib import Path
@@ -33,12 +32,12 @@ from tarnfell.server.models.imports import (
 )
 from tarnfell.server.sites import require_site
 from tarnfell.store import engagements as engagement_store
-from tarnfell.store import files
 from tarnfell.store import imports as import_store
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import writing
+from tarnfell.store.files import IMPORTS
 from tarnfell.store.imports import Imported
 from tarnfell.store.sites import Site
 from tarnfell.work.ingest.files import Choices, FileError, cells_of, path_of, read_file, started_us
@@ -85,8 +84,7 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
     if query.role:
         said["roles"] = {"0": query.role}
     kind, result = _read(body, query.name, Choices.of(said), site)
-    sha256 = hashlib.sha256(body).hexdigest()
-    files.keep_file(_data(), sha256, body)
+    sha256 = IMPORTS.keep(_data(), [body])
     with writing(g.db):
         number = import_store.keep_import(g.db, site.id, query.name, kind, sha256, result, said, g.user.id)
     return ImportMade(id=number)
@@ -127,7 +125,7 @@ def show_import(import_id: int) -> ImportPage:
         shown=choices.shown,
         starts_local=choices.starts_local,
         days=sorted({cell.day for cell in cells_of(result, choices, zone)}),
-        can_change=files.read_file(_data(), one.sha256) is not None,
+        can_change=IMPORTS.read(_data(), one.sha256) is not None,
     )
 
 
@@ -142,7 +140,7 @@ def change_import(import_id: int, body: ImportChange) -> ImportMade:
     choices = replace(Choices.of(one.choices), **said)
     result = one.result
     if "codecs" in said:
-        file = files.read_file(_data(), one.sha256)
+        file = IMPORTS.read(_data(), one.sha256)
         if file is None:
             raise Problem(409, "This file was imported before files were kept. Upload it again to name a codec.")
         _, result = _read(file, name, choices, site)
@@ -158,7 +156,7 @@ def remove_import(import_id: int) -> ImportMade:
     with writing(g.db):
         last = import_store.remove_import(g.db, one.id)
     if last:
-        files.drop_file(_data(), one.sha256)
+        IMPORTS.drop(_data(), one.sha256)
     return ImportMade(id=one.id)
 
 
@@ -166,7 +164,7 @@ def remove_import(import_id: int) -> ImportMade:
 def download_import(import_id: int) -> Response:
     """The file as it came."""
     one = _require_import(import_id)
-    file = files.read_file(_data(), one.sha256)
+    file = IMPORTS.read(_data(), one.sha256)
     if file is None:
         raise Problem(404, "This file was imported before files were kept.")
     answer = Response(file, mimetype="application/octet-stream")

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import json
-import logging
 import sqlite3
 from typing import Any
 
-from flask import Blueprint, Response, g, request
+from flask import Blueprint, Response, current_app, g, request
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import stream_plan
@@ -28,29 +27,27 @@ from tarnfell.server.models.probes import (
     ToldCommand,
 )
 from tarnfell.server.presence import again_after_s, needs_note
-from tarnfell.store import calls as call_store
-from tarnfell.store import clocks as clock_store
 from tarnfell.store import commands as command_store
+from tarnfell.store import deliveries as delivery_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.commands import Command
 from tarnfell.store.db import writing
+from tarnfell.store.files import DELIVERIES
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import CODES, code_of
 from tarnfell.wire.failures import Failure as FailureKept
-from tarnfell.work.ingest.uploads import judge_upload
-from tarnfell.work.placing.carry_out import carry_out
+from tarnfell.wire.record import count_parts
+from tarnfell.work.ingest.uploads import check_count
 from tarnfell.work.placing.heavy_loss import stop_heavy_loss
 
 blueprint = Blueprint("probes", __name__)
-log = logging.getLogger(__name__)
-
 MAX_ENVIRONMENT = 20_000
+CHUNK = 1 << 16
 
 
 @endpoint(blueprint, "POST", "/api/probe/enrol", audience="anyone", response=Enrolled)
@@ -187,23 +184,22 @@ def record(run_id: int) -> Done:
     run = _own_run(run_id)
     if run.state == "done":
         return Done(state="done")
+    data = current_app.config["DATA"]
+    sha256 = DELIVERIES.keep(data, iter(lambda: request.stream.read(CHUNK), b""))
     try:
-        judged = judge_upload(
-            run,
-            request.get_data(),
-            codec_of_site(g.db, run.site_id, run.codec),
-            clock_store.runs_of_pair(g.db, run),
-        )
+        with DELIVERIES.place(data, sha256).open("rb") as file:
+            check_count(run, count_parts(file))
     except WireError as error:
+        DELIVERIES.drop(data, sha256)
         raise Problem(422, str(error)) from None
-    except (KeyError, TypeError, ValueError, OverflowError) as error:
-        log.warning("record of run %s turned away: %r", run_id, error)
-        raise Problem(422, "The record file contradicts itself and was not taken.") from None
     with writing(g.db):
-        call_store.take_in(g.db, _own_run(run_id), judged)
-    if run.series_id is not None:
-        carry_out(g.db)  # the next step need not wait for the clock
-    return Done(state="done")
+        run = _own_run(run_id)
+        delivery, first = delivery_store.add(g.db, run.id, sha256)
+        if first:
+            run_store.tell(g.db, run, "All packets have arrived and are being judged.")
+    if delivery.refused is not None:
+        raise Problem(422, delivery.refused)
+    return Done(state="delivered")
 
 
 @endpoint(blueprint, "POST", "/api/probe/jobs/<int:run_id>/failure", audience="probe", response=Done)

@@ -1,40 +1,68 @@
-"""Running the server: waitress in front of the application."""
+"""Running the server: waitress in front of the application, and the clerk beside it."""
 
 from __future__ import annotations
 
 import logging
+import subprocess
 import sys
 import threading
+from collections.abc import Callable
+from contextlib import AbstractContextManager
 from importlib import import_module
 from pathlib import Path
 
 from waitress.server import create_server
 
-from tarnfell.clerk.loop import keep_turning
 from tarnfell.server.app import create_app
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
+from tarnfell.store.lock import only_one
 
 THREADS = 8
+LOG_FORMAT = "%(asctime)s %(name)s %(levelname)s %(message)s"
+CLERK_AGAIN_S = 2.0
+"""Before a clerk that ended is started again."""
+CLERK_ENDS_WITHIN_S = 10.0
+
+log = logging.getLogger(__name__)
 
 
-def serve_forever(data: Path, host: str, port: int, public_address: str | None = None) -> None:
-    """Serve until the process is told to end. Raises OSError when the address cannot be used."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+def serve_forever(data: Path, host: str, port: int, public_address: str | None, clerk: Callable[[], Process]) -> None:
+    """Serve until the process is told to end, with a clerk that is started again whenever it ends.
+
+    Raises OSError when the address cannot be used, Held when another server has the data.
+    """
+    logging.basicConfig(level=logging.INFO, format=LOG_FORMAT)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
-    app = create_app(data, public_address=public_address)
-    server = create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
-    print(
-        f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
-        file=sys.stderr,
-        flush=True,
-    )
-    stop = threading.Event()
-    clerk = threading.Thread(target=keep_turning, args=(data, stop), name="clerk", daemon=True)
-    clerk.start()
-    # Judging needs it, and it takes a second to load: better now than while the first person waits for a call.
-    threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
-    try:
-        server.run()
-    finally:
-        stop.set()
-        clerk.join(5)
+    with only_one(data, "server"):
+        app = create_app(data, public_address=public_address)
+        server = create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
+        print(
+            f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
+            file=sys.stderr,
+            flush=True,
+        )
+        stop = threading.Event()
+        keeper = threading.Thread(target=_keep_clerk, args=(clerk, stop), name="clerk", daemon=True)
+        keeper.start()
+        # Reports need it, and it takes a second to load: better now than while the first person waits.
+        threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
+        try:
+            server.run()
+        finally:
+            stop.set()
+            keeper.join(CLERK_ENDS_WITHIN_S)
+
+
+Process = AbstractContextManager["subprocess.Popen[bytes]"]
+
+
+def _keep_clerk(start: Callable[[], Process], stop: threading.Event) -> None:
+    while not stop.is_set():
+        with start() as process:
+            while process.poll() is None and not stop.wait(0.2):
+                pass
+            if process.poll() is None:
+                process.terminate()
+            elif not stop.is_set():
+                log.error("the clerk ended with status %s; it is started again", process.returncode)
+        stop.wait(CLERK_AGAIN_S)

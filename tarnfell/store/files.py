@@ -1,46 +1,77 @@
-"""Imported files as they came, beside the database: imports/<sha256>."""
+"""Files kept beside the database by what is in them: <shelf>/<sha256>. Written and synced before a row names them."""
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
+import tempfile
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 _NAME = re.compile(r"[0-9a-f]{64}")
+_HALF = ".half"
 
 
-def _place(data: Path, sha256: str) -> Path:
-    if not _NAME.fullmatch(sha256):
-        raise ValueError(f"“{sha256}” is no SHA-256.")
-    return data / "imports" / sha256
+@dataclass(frozen=True)
+class Shelf:
+    """One folder of files within the data folder."""
+
+    name: str
+
+    def place(self, data: Path, sha256: str) -> Path:
+        if not _NAME.fullmatch(sha256):
+            raise ValueError(f"“{sha256}” is no SHA-256.")
+        return data / self.name / sha256
+
+    def keep(self, data: Path, chunks: Iterable[bytes]) -> str:
+        """Write a file as it comes, without holding it in memory; its SHA-256. Raises OSError, and leaves nothing then.
+
+        The same content twice is one file.
+        """
+        folder = data / self.name
+        folder.mkdir(mode=0o700, exist_ok=True)
+        digest = hashlib.sha256()
+        handle, half = tempfile.mkstemp(suffix=_HALF, dir=folder)
+        try:
+            with os.fdopen(handle, "wb") as file:
+                for chunk in chunks:
+                    digest.update(chunk)
+                    file.write(chunk)
+                file.flush()
+                os.fsync(file.fileno())
+            Path(half).replace(folder / digest.hexdigest())
+        except BaseException:
+            Path(half).unlink(missing_ok=True)
+            raise
+        _sync(folder)
+        return digest.hexdigest()
+
+    def read(self, data: Path, sha256: str) -> bytes | None:
+        """None where there is no such file."""
+        try:
+            return self.place(data, sha256).read_bytes()
+        except FileNotFoundError:
+            return None
+
+    def drop(self, data: Path, sha256: str) -> None:
+        self.place(data, sha256).unlink(missing_ok=True)
+
+    def names(self, data: Path) -> Iterator[Path]:
+        """Every file on the shelf, halves of a server that was killed as well."""
+        folder = data / self.name
+        return iter(sorted(folder.iterdir()) if folder.is_dir() else ())
 
 
-def keep_file(data: Path, sha256: str, body: bytes) -> None:
-    """Written and synced before anything refers to it. Raises OSError."""
-    place = _place(data, sha256)
-    if place.exists():
-        return
-    place.parent.mkdir(mode=0o700, exist_ok=True)
-    half = place.with_suffix(f".{os.getpid()}")
-    with open(half, "wb") as file:
-        file.write(body)
-        file.flush()
-        os.fsync(file.fileno())
-    half.replace(place)
-    folder = os.open(place.parent, os.O_RDONLY)
+IMPORTS = Shelf("imports")
+DELIVERIES = Shelf("deliveries")
+
+
+def _sync(folder: Path) -> None:
+    """A new name survives the machine only once its folder is written."""
+    handle = os.open(folder, os.O_RDONLY)
     try:
-        os.fsync(folder)
+        os.fsync(handle)
     finally:
-        os.close(folder)
-
-
-def read_file(data: Path, sha256: str) -> bytes | None:
-    """None for a file that was imported before files were kept."""
-    try:
-        return _place(data, sha256).read_bytes()
-    except FileNotFoundError:
-        return None
-
-
-def drop_file(data: Path, sha256: str) -> None:
-    _place(data, sha256).unlink(missing_ok=True)
+        os.close(handle)

@@ -181,6 +181,11 @@ def _tell(db: sqlite3.Connection, run_id: int, state: str, words: str, at_us: in
     )
 
 
+def tell(db: sqlite3.Connection, run: Run, words: str) -> None:
+    """A line in the run's log that changes nothing of its state."""
+    _tell(db, run.id, run.state, words, now_us())
+
+
 def events(db: sqlite3.Connection, run_id: int) -> list[RunEvent]:
     rows = db.execute("SELECT at_us, state, words FROM run_event WHERE run_id = ? ORDER BY id", (run_id,))
     return [RunEvent(*row) for row in rows]
@@ -303,7 +308,9 @@ def silent_runs(db: sqlite3.Connection) -> list[int]:
     """Runs under way whose probe has not been heard for SILENCE_US."""
     rows = db.execute(
         "SELECT run.id FROM run JOIN probe ON probe.id = run.probe_id "
-        "WHERE run.state IN ('taken', 'running') AND coalesce(probe.last_contact_us, 0) < ?",
+        "WHERE run.state IN ('taken', 'running') AND coalesce(probe.last_contact_us, 0) < ? "
+        # The packets of these are here already.
+        "AND NOT EXISTS (SELECT 1 FROM delivery WHERE delivery.run_id = run.id)",
         (now_us() - SILENCE_US,),
     )
     return [row[0] for row in rows]

@@ -8,13 +8,14 @@ deflated; regular traffic shrinks to about two bytes a value.
 
 from __future__ import annotations
 
+import io
 import json
 import struct
 import zlib
 from array import array
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, BinaryIO
 
 from tarnfell.wire import WireError
 
@@ -152,6 +153,21 @@ class Record:
 def join_parts(parts: Iterable[bytes]) -> bytes:
     """Several records as one file: each with its length before it."""
     return b"".join(_LENGTH.pack(len(part)) + part for part in parts)
+
+
+def count_parts(file: BinaryIO) -> int:
+    """How many records such a file holds, without reading them. Raises WireError when it is cut short."""
+    count, at, end = 0, 0, file.seek(0, io.SEEK_END)
+    while at < end:
+        file.seek(at)
+        prefix = file.read(_LENGTH.size)
+        if len(prefix) < _LENGTH.size:
+            raise WireError("Packet record file: cut short.")
+        at += _LENGTH.size + _LENGTH.unpack(prefix)[0]
+        count += 1
+    if at > end:
+        raise WireError("Packet record file: cut short.")
+    return count
 
 
 def split_parts(data: bytes) -> list[bytes]:

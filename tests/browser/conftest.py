@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import shutil
-import socket
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from tarnfell.demo.run import Bench, prepare
+from tests import rig
 from tests.browser.driver import Page, chromium
 
 
@@ -19,9 +19,7 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
         pytest.skip("needs Debian's chromium and chromium-driver")
     folder: Path = tmp_path_factory.mktemp("bench")
     prepare(folder)
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = rig.free_port()
     made = Bench(folder, port)
     try:
         made.start()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 import tempfile
 import time
 from collections.abc import Callable
@@ -12,6 +11,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
 
 from tarnfell.demo.run import Bench, prepare
+from tests import rig
 from tests.browser.driver import Page, chromium
 
 FOLDER = Path(__file__).parents[2] / "docs" / "screenshots"
@@ -21,9 +21,7 @@ def main() -> None:
     FOLDER.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
         prepare(Path(folder))
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            port = free.getsockname()[1]
+        port = rig.free_port()
         bench = Bench(Path(folder), port)
         try:
             bench.start()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 from pathlib import Path
 
 from tests import rig
@@ -10,9 +9,7 @@ from tests.browser.driver import Page, chromium
 
 
 def test_the_first_account(tmp_path: Path) -> None:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = rig.free_port()
     arguments = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path), "--bind", f"127.0.0.1:{port}")
     with rig.process(*arguments), chromium() as driver:
         rig.await_port("127.0.0.1", port)

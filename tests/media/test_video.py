@@ -223,7 +223,7 @@ def test_one_way_means_one_way(tmp_path: Path, way: str) -> None:
 def test_a_far_end_is_not_asked_for_nothing(tmp_path: Path) -> None:
     nothing = CallPlan(**{**vars(plan()), "packets": 0})
     far = rig.own_address()
-    with rig.far_end(tmp_path, far), pytest.raises(CallError, match="sends nothing either way"):
+    with rig.far_end(tmp_path, far), pytest.raises(CallError, match="sends nothing in either direction"):
         place_calls(far, 0, rig.KEY.encode(), nothing)
 
 

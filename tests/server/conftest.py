@@ -5,12 +5,13 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pytest
 from flask import Flask
 from flask.testing import FlaskClient
 
+from tarnfell.clerk import loop
 from tarnfell.core.verdict import readings, site
 from tarnfell.server.app import create_app
 from tarnfell.store import places as place_store
@@ -32,6 +33,11 @@ SITE = {
     "up_kbps": 10_000,
     "down_kbps": 50_000,
 }
+
+
+class Outcome(NamedTuple):
+    status_code: int
+    json: dict[str, str]
 
 
 @dataclass
@@ -56,6 +62,27 @@ class House:
         answer = self.probe("POST", "/api/probe/heartbeat", json={"environment": {"system": "test"}})
         assert answer.status_code == 200, answer.text
         return answer.json["job"]
+
+    def deliver(self, run_id: int, body: bytes) -> Any:
+        """A record as the probe uploads it, and what became of it: refused at the door or by the clerk, or done."""
+        answer = self.probe("PUT", f"/api/probe/jobs/{run_id}/record", data=body)
+        if answer.status_code != 200 or answer.json["state"] == "done":
+            return answer
+        assert answer.json == {"state": "delivered"}
+        self.judge()
+        db = connect(self.folder)
+        state = db.execute("SELECT state FROM run WHERE id = ?", (run_id,)).fetchone()[0]
+        refused = db.execute("SELECT refused FROM delivery WHERE run_id = ? AND refused NOT NULL", (run_id,)).fetchone()
+        db.close()
+        return Outcome(422, {"detail": refused[0]}) if refused else Outcome(200, {"state": state})
+
+    def judge(self) -> None:
+        """One turn of the clerk."""
+        db = connect(self.folder)
+        try:
+            loop.judge(db)
+        finally:
+            db.close()
 
     def place(self, **changes: Any) -> Any:
         plan = {"codec": "g711a", "ptime_ms": 20, "calls": 2, "seconds": 2, "dscp": 46, **changes}

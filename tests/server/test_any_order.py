@@ -19,7 +19,7 @@ from tests.server.conftest import House, built_house, record_file
 from tests.server.test_runs import deliver, progress
 
 NEXT = {
-    "waiting": {"taken", "running", "failed", "done"},
+    "waiting": {"waiting", "taken", "running", "failed", "done"},
     "taken": {"taken", "running", "failed", "done"},
     "running": {"running", "failed", "done"},
     "failed": {"failed", "done"},

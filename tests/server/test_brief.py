@@ -166,7 +166,7 @@ def test_archived_is_put_away_and_nothing_is_lost(house: House) -> None:
     assert "A run is in progress" in house.post("/api/sites/pier/archive", {"archived": True}).json["detail"]
     assert "A run is in progress" in house.post("/api/engagements/customer/archive", {"archived": True}).json["detail"]
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    house.deliver(run, record_file())
     house.post("/api/sites/pier/archive", {"archived": True})
     page = house.person.get("/api/engagements/customer").json
     assert page["sites"] == []
@@ -352,7 +352,7 @@ def test_business_hours_over_night(house: House) -> None:
 def measured(house: House, **record: Any) -> dict[str, Any]:
     run = house.place().json["id"]
     house.heartbeat()
-    sent = house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file(**record))
+    sent = house.deliver(run, record_file(**record))
     assert sent.status_code == 200, sent.text
     return house.person.get(f"/api/runs/{run}").json
 

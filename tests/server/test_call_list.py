@@ -15,7 +15,7 @@ def run(house: House) -> int:
     """Three calls; the first lost ten packets in a row up the line."""
     number = int(house.place(calls=3).json["id"])
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file(calls=3, lost=tuple(range(50, 60))))
+    house.deliver(number, record_file(calls=3, lost=tuple(range(50, 60))))
     return number
 
 
@@ -65,7 +65,7 @@ def later(house: House, run: int) -> int:
     """The same calls after the loss was mended, unmarked."""
     number = int(house.place(calls=3, dscp=0).json["id"])
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file(calls=3, delay_us=30_000))
+    house.deliver(number, record_file(calls=3, delay_us=30_000))
     return number
 
 

@@ -10,13 +10,12 @@ import pytest
 from tarnfell.clerk import loop
 from tarnfell.core.codecs import find_codec
 from tarnfell.exchange.writing import write_capture
-from tarnfell.server import probes
 from tarnfell.store import calls as call_store
 from tarnfell.store import codecs as codec_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
-from tarnfell.work.ingest import uploads
+from tarnfell.work.ingest import deliveries, uploads
 from tests.exchange.test_capture import packets
 from tests.server.conftest import House, record_file
 from tests.server.test_imports import bring, shown
@@ -106,7 +105,8 @@ def test_changed_while_an_upload_was_being_judged_it_is_judged_once_more(
         db.close()
         return judged
 
-    monkeypatch.setattr(probes, "judge_upload", meanwhile)
+    monkeypatch.setattr(deliveries, "judge_upload", meanwhile)
+    monkeypatch.setattr(loop, "judge_stale", lambda _: None)
     run_id = done(house)
     monkeypatch.undo()
     early = mos_of(house, run_id)

@@ -91,7 +91,7 @@ def test_hostile_files_get_a_sentence(house: House, body: bytes, says: str) -> N
 def test_a_run_opens_as_a_capture_and_reads_back_the_same(house: House) -> None:
     run = house.place(calls=2).json["id"]
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file(lost=tuple(range(30, 35))))
+    house.deliver(run, record_file(lost=tuple(range(30, 35))))
     answer = house.person.get(f"/api/runs/{run}/run.pcap")
     first = next(iter(dpkt.pcap.Reader(io.BytesIO(answer.data))))[1]
     packet = dpkt.ip.IP(first)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import socket
 import subprocess
 import sys
 import zipfile
@@ -60,9 +59,7 @@ class Site:
 
 @pytest.fixture
 def site(tmp_path: Path) -> Iterator[Site]:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = rig.free_port()
     folder, far = tmp_path / "data", rig.own_address()
     db = open_database(folder)
     with writing(db):

@@ -343,7 +343,7 @@ def test_ending_the_work_keeps_the_evidence(house: House) -> None:
     run = house.place().json["id"]
     assert "is carrying out a run" in send(house, "POST", "probes/1/commands", {"kind": "end"}).json["detail"]
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    house.deliver(run, record_file())
     finish(house, command(house, "end"), {})
     assert places(house)["test_points"][0]["probes"] == []
     assert house.person.get("/api/sites/pier").json["runs_total"] == 1
@@ -392,7 +392,7 @@ def test_a_test_point_is_deleted_only_while_nothing_was_measured_from_it(house: 
 def test_reports_name_the_test_point_of_a_retired_probe(house: House) -> None:
     run = house.place().json["id"] if house.heartbeat() is None else 0
     house.heartbeat()
-    house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file())
+    house.deliver(run, record_file())
     finish(house, command(house, "end"), {})
     assert house.person.get("/api/sites/pier/report.json").json["site"]["test_point"] == "desk"
     assert house.person.get("/api/sites/pier").json["path"]["test_point"] == "desk"

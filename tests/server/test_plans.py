@@ -61,7 +61,7 @@ def carry_out(house: House, lost: tuple[int, ...] = ()) -> dict[str, Any]:
     job = house.heartbeat()
     assert job is not None
     calls = job["plan"]["calls"]
-    sent = house.probe("PUT", f"/api/probe/jobs/{job['id']}/record", data=record_file(calls=calls, lost=lost))
+    sent = house.deliver(job["id"], record_file(calls=calls, lost=lost))
     assert sent.status_code == 200, sent.text
     return job
 
@@ -336,7 +336,7 @@ def test_a_stop_ends_all_of_it(house: House) -> None:
     assert run is not None
     page = house.post("/api/series/1/stop", {}).json
     assert (page["state"], page["words"]) == ("stopped", "Stopped by Tess Ter.")
-    house.probe("PUT", f"/api/probe/jobs/{run['id']}/record", data=record_file())
+    house.deliver(run["id"], record_file())
     tick(house)
     assert house.heartbeat() is None
 
@@ -370,7 +370,7 @@ def test_heavy_loss_stops_the_run_and_what_would_follow(house: House) -> None:
     assert run is not None
     assert seconds(house, run["id"], 0.65, 1, 10) is False
     assert seconds(house, run["id"], 0.65, 11, 11) is True
-    house.probe("PUT", f"/api/probe/jobs/{run['id']}/record", data=record_file())
+    house.deliver(run["id"], record_file())
     tick(house)
     page = series(house)
     assert page["state"] == "stopped"
@@ -410,7 +410,7 @@ def test_hours_without_load_stop_what_would_run_into_them(house: House) -> None:
     carry = house.heartbeat()
     assert carry is not None
     set_site(house, blackouts='[{"days": "1234567", "from_minute": 0, "to_minute": 1440, "why": "strike"}]')
-    house.probe("PUT", f"/api/probe/jobs/{carry['id']}/record", data=record_file())
+    house.deliver(carry["id"], record_file())
     assert (series(house)["state"], series(house)["words"]) == ("stopped", "Hours without load had come: strike.")
     assert "No load may be placed here" in house.place().json["detail"]
 
@@ -437,7 +437,7 @@ def test_a_step_whose_runs_were_all_spoiled_is_invalid_and_shows_nothing(house: 
     make(house)
     job = house.heartbeat()
     assert job is not None
-    house.probe("PUT", f"/api/probe/jobs/{job['id']}/record", data=record_file(tainted=True))
+    house.deliver(job["id"], record_file(tainted=True))
     tick(house)
     (step,) = series(house)["steps"]
     assert (step["state"], step["pct"], step["shows"]) == ("invalid", None, "open")

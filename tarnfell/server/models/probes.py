@@ -111,4 +111,5 @@ class Failure(Model):
 
 
 class Done(Model):
-    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state: Literal["waiting", "taken", "running", "delivered", "done", "failed"]
+    """Delivered: the record is on the server's disk and will be judged in turn."""

@@ -12,11 +12,11 @@ from tarnfell.core.codecs import CodecError
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
 from tarnfell.store import codecs as codec_store
-from tarnfell.store import files
 from tarnfell.store import imports as import_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.db import writing
+from tarnfell.store.files import IMPORTS
 from tarnfell.work.ingest.files import Choices, FileError, read_file
 from tarnfell.work.ingest.uploads import judge_again
 
@@ -40,7 +40,7 @@ def read_stale_import(db: sqlite3.Connection, data: Path) -> bool:
     one = import_store.stale_import(db)
     if one is None:
         return False
-    result, body = one.result, files.read_file(data, one.sha256)
+    result, body = one.result, IMPORTS.read(data, one.sha256)
     if body is not None:
         try:
             _, result = read_file(

@@ -52,6 +52,9 @@ def parse_checked(part: bytes) -> Record:
         lengths = {column.count for name, column in record.columns.items() if name.startswith(f"{direction}.arrival_")}
         if len(lengths) > 1:
             raise WireError(f"Packet record: the columns of what arrived {direction} differ in length.")
+        if f"{direction}.arrival_ttl" in record.columns:
+            # Not judged, and written into captures later: damage must show now.
+            record.values(f"{direction}.arrival_ttl")
     return record
 
 

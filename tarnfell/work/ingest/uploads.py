@@ -40,13 +40,9 @@ def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = 
     Raises WireError; touches no database.
     """
     parts = split_parts(body)
-    if not parts:
-        raise WireError("The record file is empty.")
+    check_count(run, len(parts))
     head = Record.parse(parts[0])
     sound, pictures = parts[1 : run.calls + 1], parts[run.calls + 1 :]
-    if len(sound) != run.calls or len(pictures) != run.video_streams:
-        had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
-        raise WireError(f"The record file holds {len(parts) - 1} records; the run had {had}.")
     estimate = clock_relation(head, (parse_checked(part) for part in (*sound, *pictures)))
     relation = settled(estimate, pair)
     criterion = criterion_for(codec, run.ptime_ms)
@@ -68,6 +64,15 @@ def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = 
         puts_right=known_better(run.begun_us or run.created_us, estimate, pair),
         cut=cut_of(head),
     )
+
+
+def check_count(run: Run, parts: int) -> None:
+    """Whether a file of so many records, the clock's among them, can be this run's. Raises WireError."""
+    if parts == 0:
+        raise WireError("The record file is empty.")
+    if parts - 1 != run.calls + run.video_streams:
+        had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
+        raise WireError(f"The record file holds {parts - 1} records; the run had {had}.")
 
 
 def cut_of(head: Record) -> Failure | None:

@@ -4810,9 +4810,10 @@ export interface components {
         Done: {
             /**
              * State
+             * @description Delivered: the record is on the server's disk and will be judged in turn.
              * @enum {string}
              */
-            state: "waiting" | "taken" | "running" | "done" | "failed";
+            state: "waiting" | "taken" | "running" | "delivered" | "done" | "failed";
         };
         /** Duplicate */
         Duplicate: {

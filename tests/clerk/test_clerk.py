@@ -1,0 +1,176 @@
+"""The clerk over what probes delivered: judged once, in order, whatever ends in between; one clerk to a folder."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.clerk import loop
+from tarnfell.store import deliveries as store
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import connect
+from tarnfell.store.files import DELIVERIES
+from tarnfell.store.lock import Held, only_one
+from tarnfell.work.ingest import deliveries
+from tests import rig
+from tests.server.conftest import House, built_house, record_file
+from tests.server.test_runs import taken
+
+
+@pytest.fixture
+def house(tmp_path: Path) -> House:
+    return built_house(tmp_path)
+
+
+def delivered(house: House, **record: Any) -> int:
+    """A run whose record the server has and nobody has judged yet."""
+    number = taken(house)
+    sent = house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file(**record))
+    assert sent.json == {"state": "delivered"}
+    return number
+
+
+def counts(db: sqlite3.Connection) -> tuple[int, ...]:
+    return tuple(db.execute("SELECT (SELECT count(*) FROM call), (SELECT count(*) FROM delivery)").fetchone())
+
+
+def kept(house: House) -> list[str]:
+    return [file.name for file in DELIVERIES.names(house.folder)]
+
+
+def test_what_is_acknowledged_is_on_disk_and_judged_once(house: House) -> None:
+    number = delivered(house)
+    db = connect(house.folder)
+    assert (counts(db), len(kept(house))) == ((0, 1), 1)
+    page = house.person.get(f"/api/runs/{number}").json
+    assert (page["state"], page["events"][-1]["words"]) == ("taken", "All packets have arrived and are being judged.")
+    again = house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file())
+    assert again.json == {"state": "delivered"}
+    assert len(house.person.get(f"/api/runs/{number}").json["events"]) == len(page["events"])
+    loop.judge(db)
+    assert (counts(db), kept(house)) == ((2, 0), [])
+    assert run_store.run_by_id(db, number).state == "done"
+    loop.judge(db)
+    assert counts(db) == (2, 0)
+
+
+def test_a_probe_gone_after_it_delivered_fails_nothing(house: House) -> None:
+    number = delivered(house)
+    db = connect(house.folder)
+    db.execute("UPDATE probe SET last_contact_us = 1")
+    assert run_store.silent_runs(db) == []
+    db.execute("DELETE FROM delivery")
+    assert run_store.silent_runs(db) == [number]
+
+
+def test_a_record_that_ends_the_clerk_is_refused_after_five_tries(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the kernel ends leaves no exception behind: only the count tells."""
+    number = delivered(house)
+    db = connect(house.folder)
+
+    def killed(*_: Any) -> None:
+        raise SystemExit
+
+    monkeypatch.setattr(deliveries, "judge_upload", killed)
+    for _ in range(store.MAX_TRIES):
+        with pytest.raises(SystemExit):
+            deliveries.take_in_next(db, house.folder)
+        assert run_store.run_by_id(db, number).state == "taken"
+    assert deliveries.take_in_next(db, house.folder)
+    run = run_store.run_by_id(db, number)
+    assert (run.state, "in 5 tries" in (run.failure or "")) == ("failed", True)
+    assert store.next_one(db) is None
+    assert len(kept(house)) == 1  # for whoever looks into it
+
+
+def test_a_full_disk_is_not_the_records_fault(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """However often it fails so, the record waits, and others are judged meanwhile."""
+    first = delivered(house)
+    db = connect(house.folder)
+    real = deliveries.call_store.take_in
+
+    def full(db: sqlite3.Connection, run: run_store.Run, judged: Any) -> None:
+        if run.id == first:
+            raise sqlite3.OperationalError("database or disk is full")
+        real(db, run, judged)
+
+    monkeypatch.setattr(deliveries.call_store, "take_in", full)
+    for _ in range(store.MAX_TRIES + 3):
+        db.execute("UPDATE delivery SET not_before_us = 0")
+        with pytest.raises(sqlite3.OperationalError):
+            deliveries.take_in_next(db, house.folder)
+    (one,) = [store.Delivery(*row) for row in db.execute("SELECT * FROM delivery")]
+    assert (one.tries, one.refused) == (0, None)
+    assert one.not_before_us > time.time() * 1e6 + 0.8 * store.PAUSE_US
+    db.execute("UPDATE run SET state = 'failed' WHERE id = ?", (first,))  # so that another may be placed
+    second = delivered(house, delay_us=30_000)
+    assert deliveries.take_in_next(db, house.folder)
+    assert [run_store.run_by_id(db, n).state for n in (first, second)] == ["failed", "done"]
+    monkeypatch.undo()
+    db.execute("UPDATE delivery SET not_before_us = 0")
+    assert deliveries.take_in_next(db, house.folder)
+    assert run_store.run_by_id(db, first).state == "done"
+
+
+def test_the_oldest_delivery_is_judged_first(house: House) -> None:
+    delivered(house)
+    db = connect(house.folder)
+    db.execute("INSERT INTO delivery (run_id, sha256, received_us) VALUES (1, ?, 5)", ("0" * 64,))
+    found = store.next_one(db)
+    assert found is not None
+    assert found.sha256 != "0" * 64
+
+
+def test_files_that_nothing_names_are_swept_once_they_are_old(house: House) -> None:
+    delivered(house)
+    db = connect(house.folder)
+    named = kept(house)
+    folder = house.folder / DELIVERIES.name
+    for name in ("0" * 64, "x.half"):
+        (folder / name).write_bytes(b"x")
+    deliveries.sweep(db, house.folder)
+    assert len(kept(house)) == 3
+    for file in folder.iterdir():
+        os.utime(file, (0, 0))
+    deliveries.sweep(db, house.folder)
+    assert kept(house) == named
+
+
+def test_one_clerk_and_one_server_to_a_folder(tmp_path: Path) -> None:
+    with only_one(tmp_path, "clerk"), only_one(tmp_path, "server"):
+        with pytest.raises(Held, match=f"Another clerk works with .*: process {os.getpid()} on .* since 20"):
+            only_one(tmp_path, "clerk").__enter__()
+        second = rig.cli("serve", "--data", str(tmp_path), "--bind", "127.0.0.1:9")
+        assert second.returncode == 2
+        assert f"Another server works with {tmp_path}: process {os.getpid()} " in second.stderr
+    with only_one(tmp_path, "clerk"):
+        pass
+
+
+def test_a_clerk_that_is_killed_is_started_again_and_judges_what_came_meanwhile(house: House) -> None:
+    """And none is left when its server is killed."""
+    number = delivered(house)
+    port = rig.free_port()
+    command = ("-m", "tarnfell.cli", "serve", "--data", str(house.folder), "--bind", f"127.0.0.1:{port}")
+    db = connect(house.folder)
+    with rig.process(*command) as server:
+        rig.eventually(lambda: run_store.run_by_id(db, number).state == "done", "the record to be judged")
+        first = clerk_of(house.folder)
+        os.kill(first, signal.SIGKILL)
+        rig.eventually(lambda: clerk_of(house.folder) not in (0, first), "another clerk")
+        second = clerk_of(house.folder)
+        server.kill()
+        rig.eventually(lambda: not Path(f"/proc/{second}").exists(), "the clerk to end with its server")
+
+
+def clerk_of(folder: Path) -> int:
+    words = (folder / "clerk.lock").read_text().split() if (folder / "clerk.lock").exists() else []
+    return int(words[1]) if len(words) > 1 else 0
