@@ -10,7 +10,7 @@ import math
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from flask import Blueprint, Flask, Response, jsonify, request
 from pydantic import BaseModel, ValidationError
@@ -21,6 +21,7 @@ from tarnfell import __version__
 from tarnfell.server.sentences import in_words, what_is_wrong
 
 Audience = Literal["anyone", "user", "probe"]
+MAX_BODY_BYTES = 64 * 1024
 
 
 class Problem(Exception):
@@ -55,8 +56,12 @@ def endpoint(
     audience: Audience = "user",
     response: type[BaseModel] | None = None,
     produces: str = "application/json",
+    max_body: int = MAX_BODY_BYTES,
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Register a view. Parameters named ``body`` and ``query`` are parsed from the request by their annotation."""
+    """Register a view. Parameters named ``body`` and ``query`` are parsed from the request by their annotation.
+
+    ``max_body`` is of the request in bytes; nothing of it is read before the sender is known.
+    """
 
     def register(view: Callable[..., Any]) -> Callable[..., Any]:
         hints = inspect.get_annotations(view, eval_str=True)
@@ -66,7 +71,7 @@ def endpoint(
 
         def handle(**values: Any) -> Response:
             if body is not None:
-                values["body"] = _parse(body, request.get_json(silent=True))
+                values["body"] = _parse(body, _json())
             if query is not None:
                 values["query"] = _parse(query, request.args.to_dict())
             result = view(**values)
@@ -76,10 +81,31 @@ def endpoint(
                 return result
             return jsonify({})
 
+        opened_to(audience, max_body)(handle)
         blueprint.add_url_rule(path, view.__name__, handle, methods=[method])
         return view
 
     return register
+
+
+View = TypeVar("View", bound=Callable[..., Any])
+
+
+def opened_to(audience: Audience, max_body: int = MAX_BODY_BYTES) -> Callable[[View], View]:
+    """Says with a view who may use it; one that says nothing is closed (``auth.guard``)."""
+
+    def mark(view: View) -> View:
+        view.audience, view.max_body = audience, max_body  # type: ignore[attr-defined]
+        return view
+
+    return mark
+
+
+def _json() -> Any:
+    try:
+        return request.get_json(silent=True)
+    except RecursionError:
+        raise Problem(400, "The request nests deeper than anything that is kept here.") from None
 
 
 def _parse(model: type[BaseModel], value: Any) -> BaseModel:
@@ -147,6 +173,7 @@ def install_errors(app: Flask) -> None:
         words = {
             404: "There is nothing at this address.",
             405: "This address does not take that kind of request.",
+            413: f"That is more than this address takes ({(request.max_content_length or 0) >> 10} KiB).",
         }
         code = error.code or 500
         return problem_response(code, words.get(code, error.description or "The request could not be served."))

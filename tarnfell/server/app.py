@@ -31,8 +31,7 @@ from tarnfell.server import (
     sites,
     videos,
 )
-from tarnfell.server.api import Problem, install_errors, openapi, problem_response
-from tarnfell.store.calls import MAX_UPLOAD_BYTES
+from tarnfell.server.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
 from tarnfell.store.db import connect, open_database
 
 WEB_FOLDER = Path(__file__).resolve().parents[2] / "web" / "dist"
@@ -63,8 +62,9 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         SESSION_COOKIE_NAME="tarnfell",
         SESSION_COOKIE_HTTPONLY=True,
         SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_SECURE=(public_address or "").startswith("https:"),
         PERMANENT_SESSION_LIFETIME=14 * 24 * 3600,
-        MAX_CONTENT_LENGTH=MAX_UPLOAD_BYTES,
+        MAX_CONTENT_LENGTH=MAX_BODY_BYTES,
     )
     app.url_map.converters["int"] = RowNumber
     install_errors(app)
@@ -119,6 +119,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
 
 def _serve_description(app: Flask) -> None:
     @app.get("/api/openapi.json")
+    @opened_to("anyone")
     def _description() -> dict[str, Any]:
         return openapi()
 
@@ -128,6 +129,7 @@ def _serve_front_end(app: Flask, web: Path) -> None:
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
+    @opened_to("anyone")
     def _page(path: str) -> Response:
         if path.startswith("api/"):
             return problem_response(404, "There is nothing at this address.")

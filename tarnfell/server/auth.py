@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import hmac
 import secrets
-import threading
-import time
-from collections import defaultdict, deque
 
 from flask import Blueprint, Flask, current_app, g, request, session
 
-from tarnfell.server.api import ENDPOINTS, Audience, Problem, endpoint
+from tarnfell.server import throttle
+from tarnfell.server.api import MAX_BODY_BYTES, Problem, endpoint
 from tarnfell.server.models.people import FirstAccount, NewAccount, Session, SignIn
 from tarnfell.store import first_account as first_code
 from tarnfell.store import people
@@ -19,34 +17,23 @@ from tarnfell.store.db import writing
 
 blueprint = Blueprint("auth", __name__)
 
-MAX_FAILURES = 10
-FAILURE_WINDOW_S = 300.0
-_MAX_WATCHED = 10_000
-_failures: dict[str, deque[float]] = defaultdict(deque)
-_failures_lock = threading.Lock()
-_CODE = "first account"
-
 
 def guard(app: Flask) -> None:
-    """Let through what the endpoint's audience allows, and nothing else."""
+    """Let through what the view's audience allows, and nothing else: a view that names none is closed."""
 
     @app.before_request
     def _guard() -> None:
-        audience = _audience()
+        if request.endpoint is None:
+            return  # no such address, which anyone is told
+        view = app.view_functions[request.endpoint]
+        audience = getattr(view, "audience", None)
         if audience == "user":
             _require_user()
         elif audience == "probe":
             _require_probe()
-
-
-def _audience() -> Audience:
-    rule = request.url_rule.rule if request.url_rule else ""
-    # Flask answers HEAD with the view of GET; it is let in like GET.
-    method = "GET" if request.method == "HEAD" else request.method
-    for e in ENDPOINTS:
-        if e.path == rule and e.method == method:
-            return e.audience
-    return "anyone"
+        elif audience != "anyone":
+            raise Problem(403, "This address is open to nobody.")
+        request.max_content_length = getattr(view, "max_body", MAX_BODY_BYTES)
 
 
 def _require_user() -> None:
@@ -72,13 +59,12 @@ def _require_probe() -> None:
 @endpoint(blueprint, "POST", "/api/session", audience="anyone", response=Session)
 def sign_in(body: SignIn) -> Session:
     """Sign in."""
-    if _too_many(body.email):
+    peer = _peer()
+    if throttle.is_held(peer, body.email):
         raise Problem(429, "Too many wrong passwords. Wait five minutes and try again.")
     user = people.check_password(g.db, body.email, body.password)
     if user is None:
-        with _failures_lock:
-            if len(_failures) < _MAX_WATCHED:
-                _failures[body.email.lower()].append(time.monotonic())
+        throttle.note_failure(peer, body.email)
         raise Problem(401, "Wrong email address or password.")
     return _signed_in(user)
 
@@ -100,13 +86,13 @@ def first_account() -> FirstAccount:
 def make_first_account(body: NewAccount) -> Session:
     """Make the first account, by the one-time code that the server printed."""
     data = current_app.config["DATA"]
-    if _too_many(_CODE):
+    peer = _peer()
+    if throttle.is_held(peer, ""):
         raise Problem(429, "Too many wrong codes. Wait five minutes and try again.")
     if people.has_users(g.db):
         raise Problem(409, "There are accounts already. Sign in, or ask whoever runs the server for one.")
     if not first_code.is_code(data, body.code):
-        with _failures_lock:
-            _failures[_CODE].append(time.monotonic())
+        throttle.note_failure(peer, "")
         raise Problem(403, "That is not the code the server printed when it started.")
     try:
         with writing(g.db):
@@ -131,14 +117,12 @@ def sign_out() -> None:
     session.clear()
 
 
-def _too_many(email: str) -> bool:
-    with _failures_lock:
-        recent = _failures.get(email.lower())
-        if not recent:
-            return False
-        while recent and recent[0] < time.monotonic() - FAILURE_WINDOW_S:
-            recent.popleft()
-        if not recent:
-            del _failures[email.lower()]
-            return False
-        return len(recent) >= MAX_FAILURES
+def _peer() -> str:
+    """Whom a wrong password is counted against.
+
+    Behind a proxy of this machine the last address it wrote down; what came before that the client may have made up.
+    """
+    peer = request.remote_addr or ""
+    if current_app.config["PUBLIC_ADDRESS"] and peer in ("127.0.0.1", "::1"):
+        return request.headers.get("X-Forwarded-For", peer).rpartition(",")[2].strip()
+    return peer

@@ -19,9 +19,9 @@ from tarnfell.core.stats import moments_to_show
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, Targets, check_targets
 from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE
 from tarnfell.core.video import VideoError, find_profile, video_profiles
+from tarnfell.server.access import require_engagement, require_site
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief_words import changes_between
-from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import (
     Archive,
     Arithmetic,
@@ -40,7 +40,6 @@ from tarnfell.server.models.brief import (
     TargetsForm,
     VideoProfileView,
 )
-from tarnfell.server.sites import require_site
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import runs as run_store

@@ -9,9 +9,10 @@ from typing import Any
 
 from flask import Blueprint, Response, g, jsonify
 
+from tarnfell.server.access import require_run
 from tarnfell.server.api import endpoint
 from tarnfell.server.models.runs import CallDirection, CallLine, CallList, CallsQuery
-from tarnfell.server.runs import call_direction, clock_of, require_run
+from tarnfell.server.runs import call_direction, clock_of
 from tarnfell.server.sites import acceptable
 from tarnfell.store import calls as call_store
 from tarnfell.store import sites as site_store

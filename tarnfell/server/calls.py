@@ -24,6 +24,7 @@ from tarnfell.core.quality import (
 )
 from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
+from tarnfell.server.access import require_call
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.calls import BurstView, CallPage, CallQuery, CallSide, MosLossView, PacketPoint, SecondView
 from tarnfell.server.models.runs import CallDirection
@@ -31,7 +32,6 @@ from tarnfell.server.runs import clock_words, mos_wide
 from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.calls import StoredCall
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, judge_record, trace_of
@@ -45,7 +45,7 @@ MAX_POINTS = 3000
 @endpoint(blueprint, "GET", "/api/calls/<int:call_id>", response=CallPage)
 def show_call(call_id: int, query: CallQuery) -> CallPage:
     """One call, judged with the asked-for buffer and codec."""
-    call = _require_call(call_id)
+    call = require_call(call_id)
     run = run_store.run_by_id(g.db, call.run_id)
     site = site_store.site_by_id(g.db, run.site_id)
     try:
@@ -92,7 +92,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
 @endpoint(blueprint, "GET", "/api/calls/<int:call_id>/<direction>.csv", produces="text/csv")
 def export_trace(call_id: int, direction: str) -> Response:
     """One direction's packets in the open CSV form."""
-    call = _require_call(call_id)
+    call = require_call(call_id)
     known = next((d for d in DIRECTIONS if d == direction), None)
     trace = trace_of(call.record, known, relation_of(call)) if known else None
     if trace is None:
@@ -100,13 +100,6 @@ def export_trace(call_id: int, direction: str) -> Response:
     response = Response(format_csv(trace), mimetype="text/csv")
     response.headers["Content-Disposition"] = f'attachment; filename="call{call_id}-{direction}.csv"'
     return response
-
-
-def _require_call(call_id: int) -> StoredCall:
-    try:
-        return call_store.call_by_id(g.db, call_id)
-    except KeyError:
-        raise Problem(404, f"There is no call {call_id}.") from None
 
 
 def _clock_detail(relation: ClockRelation) -> str | None:

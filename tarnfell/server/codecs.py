@@ -8,8 +8,8 @@ from tarnfell.core.codecs import Codec, CodecError, codec_table, find_codec, wit
 from tarnfell.core.emodel import mos_from_r, mos_wideband_from_r
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.video import video_profiles
+from tarnfell.server.access import require_engagement
 from tarnfell.server.api import Problem, endpoint
-from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import VideoProfileView
 from tarnfell.server.models.codecs import (
     CodecList,

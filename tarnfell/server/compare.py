@@ -10,10 +10,11 @@ from flask import Blueprint, g
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.compare import ENOUGH_LOOKS, Difference, mean_difference, share_difference
 from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
+from tarnfell.server.access import require_run
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import FLOW_WORDS, video_words
 from tarnfell.server.models.compare import ComparedMeasure, ComparedRun, ComparePage, CompareQuery, DifferenceView
-from tarnfell.server.runs import clock_of, require_run
+from tarnfell.server.runs import clock_of
 from tarnfell.server.sites import acceptable, good_calls
 from tarnfell.store import calls as call_store
 from tarnfell.store import places as place_store

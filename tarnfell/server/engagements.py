@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Blueprint, g
 
+from tarnfell.server.access import require_engagement
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.evaluate import evidence_view, path_view, share_view, strip_view, verdict_view
 from tarnfell.server.models.brief import Archive, EngagementForm, Made
@@ -16,7 +17,6 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
-from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence import evaluate
 
@@ -83,14 +83,6 @@ def show_engagement(slug: str) -> EngagementPage:
             for s in site_store.sites_of(g.db, engagement.id, archived=True)
         ],
     )
-
-
-def require_engagement(slug: str) -> Engagement:
-    """Raises Problem 404."""
-    engagement = engagement_store.engagement_by_slug(g.db, slug)
-    if engagement is None:
-        raise Problem(404, f"There is no engagement “{slug}”.")
-    return engagement
 
 
 def _line(site: Site) -> SiteLine:

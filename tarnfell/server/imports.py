@@ -14,6 +14,7 @@ from tarnfell.core.codecs import Codec, CodecError
 from tarnfell.core.legs import EchoPath, Role
 from tarnfell.exchange.echolog import CAUTION
 from tarnfell.exchange.foreign import DELAY_UNKNOWN
+from tarnfell.server.access import require_import, require_site
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.base import Model
 from tarnfell.server.models.imports import (
@@ -30,11 +31,11 @@ from tarnfell.server.models.imports import (
     PathPlace,
     TestPointChoice,
 )
-from tarnfell.server.sites import require_site
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import writing
 from tarnfell.store.files import IMPORTS
@@ -73,7 +74,7 @@ def list_imports(slug: str) -> ImportList:
     )
 
 
-@endpoint(blueprint, "POST", "/api/sites/<slug>/imports", response=ImportMade)
+@endpoint(blueprint, "POST", "/api/sites/<slug>/imports", response=ImportMade, max_body=MAX_UPLOAD_BYTES)
 def import_file(slug: str, query: ImportQuery) -> ImportMade:
     """Upload a capture or a log of ping to a site. The body is the file."""
     site = require_site(slug)
@@ -93,7 +94,7 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
 @endpoint(blueprint, "GET", "/api/imports/<int:import_id>", response=ImportPage)
 def show_import(import_id: int) -> ImportPage:
     """What an imported file holds."""
-    one = _require_import(import_id)
+    one = require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     choices, zone, result = Choices.of(one.choices), ZoneInfo(site.time_zone), one.result
@@ -132,7 +133,7 @@ def show_import(import_id: int) -> ImportPage:
 @endpoint(blueprint, "PUT", "/api/imports/<int:import_id>", response=ImportMade)
 def change_import(import_id: int, body: ImportChange) -> ImportMade:
     """Rename a file, name its codecs, pair its streams, say where its hosts stand and what it speaks for."""
-    one = _require_import(import_id)
+    one = require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
     said = body.model_dump(exclude_unset=True)
     name = said.pop("name", None) or one.name
@@ -152,7 +153,7 @@ def change_import(import_id: int, body: ImportChange) -> ImportMade:
 @endpoint(blueprint, "DELETE", "/api/imports/<int:import_id>", response=ImportMade)
 def remove_import(import_id: int) -> ImportMade:
     """Delete a file and what was read in it."""
-    one = _require_import(import_id)
+    one = require_import(import_id)
     with writing(g.db):
         last = import_store.remove_import(g.db, one.id)
     if last:
@@ -163,20 +164,13 @@ def remove_import(import_id: int) -> ImportMade:
 @endpoint(blueprint, "GET", "/api/imports/<int:import_id>/file", produces="application/octet-stream")
 def download_import(import_id: int) -> Response:
     """The file as it came."""
-    one = _require_import(import_id)
+    one = require_import(import_id)
     file = IMPORTS.read(_data(), one.sha256)
     if file is None:
         raise Problem(404, "This file was imported before files were kept.")
     answer = Response(file, mimetype="application/octet-stream")
     answer.headers.set("Content-Disposition", "attachment", filename=one.name)
     return answer
-
-
-def _require_import(import_id: int) -> Imported:
-    try:
-        return import_store.import_by_id(g.db, import_id)
-    except KeyError:
-        raise Problem(404, f"There is no import {import_id}.") from None
 
 
 def _data() -> Path:

@@ -10,6 +10,7 @@ from flask import Blueprint, g
 
 from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.core.targets import Targets
+from tarnfell.server.access import require_run
 from tarnfell.server.api import endpoint
 from tarnfell.server.models.runs import (
     LiveQuery,
@@ -18,7 +19,6 @@ from tarnfell.server.models.runs import (
     LiveVideo,
     RunLive,
 )
-from tarnfell.server.runs import require_run
 from tarnfell.server.sites import STATE_WORDS
 from tarnfell.store import runs as run_store
 from tarnfell.store.codecs import codec_of_site

@@ -8,6 +8,7 @@ from typing import Any
 from flask import Blueprint, g
 
 from tarnfell.server import probe_file
+from tarnfell.server.access import require_far_end, require_host, require_probe, require_site, require_test_point
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.places import (
     AskCommand,
@@ -19,14 +20,11 @@ from tarnfell.server.models.places import (
 )
 from tarnfell.server.place_page import place_page
 from tarnfell.server.presence import look_at
-from tarnfell.server.sites import require_site
 from tarnfell.store import commands as command_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import writing
-from tarnfell.store.places import FarEnd, TestPoint
-from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 
 blueprint = Blueprint("places", __name__)
@@ -56,7 +54,7 @@ def add_test_point(slug: str, body: TestPointForm) -> PlacePage:
 def change_test_point(slug: str, test_point_id: int, body: TestPointForm) -> PlacePage:
     """Rename or move a test_point."""
     site = require_site(slug)
-    _require_test_point(site, test_point_id)
+    require_test_point(site, test_point_id)
     with writing(g.db):
         place_store.change_test_point(g.db, test_point_id, body.name, body.kind, body.note)
     return place_page(site)
@@ -66,7 +64,7 @@ def change_test_point(slug: str, test_point_id: int, body: TestPointForm) -> Pla
 def remove_test_point(slug: str, test_point_id: int) -> PlacePage:
     """Delete a test point nothing was measured from."""
     site = require_site(slug)
-    test_point = _require_test_point(site, test_point_id)
+    test_point = require_test_point(site, test_point_id)
     here, retired = place_store.probes_at(g.db, test_point_id)
     if here:
         raise Problem(409, f"A probe stands at {test_point.name}. Move it to another test point, or retire it first.")
@@ -83,7 +81,7 @@ def remove_test_point(slug: str, test_point_id: int) -> PlacePage:
 def add_probe(slug: str, body: ProbeForm) -> PlacePage:
     """A probe for a test point, with a link that brings it there."""
     site = require_site(slug)
-    _require_test_point(site, body.test_point_id)
+    require_test_point(site, body.test_point_id)
     with writing(g.db):
         probe_id = probe_store.add_probe(g.db, site.id, body.test_point_id, body.name)
         probe_store.invite(g.db, probe_id, g.user.id)
@@ -94,8 +92,8 @@ def add_probe(slug: str, body: ProbeForm) -> PlacePage:
 def change_probe(slug: str, probe_id: int, body: ProbeForm) -> PlacePage:
     """Rename a probe or move it to another test point; its evidence stays."""
     site = require_site(slug)
-    _require_probe(site, probe_id)
-    _require_test_point(site, body.test_point_id)
+    require_probe(site, probe_id)
+    require_test_point(site, body.test_point_id)
     with writing(g.db):
         probe_store.change_probe(g.db, probe_id, body.name, body.test_point_id)
     return place_page(site)
@@ -105,7 +103,7 @@ def change_probe(slug: str, probe_id: int, body: ProbeForm) -> PlacePage:
 def renew_link(slug: str, probe_id: int) -> PlacePage:
     """A new link for a probe; the one before stops working."""
     site = require_site(slug)
-    _require_probe(site, probe_id)
+    require_probe(site, probe_id)
     with writing(g.db):
         probe_store.invite(g.db, probe_id, g.user.id)
     return place_page(site)
@@ -115,7 +113,7 @@ def renew_link(slug: str, probe_id: int) -> PlacePage:
 def revoke_link(slug: str, probe_id: int) -> PlacePage:
     """Take a link back: nobody can enrol by it any more."""
     site = require_site(slug)
-    _require_probe(site, probe_id)
+    require_probe(site, probe_id)
     with writing(g.db):
         probe_store.revoke(g.db, probe_id)
     return place_page(site)
@@ -125,7 +123,7 @@ def revoke_link(slug: str, probe_id: int) -> PlacePage:
 def ask_probe(slug: str, probe_id: int, body: AskCommand) -> PlacePage:
     """Tell a probe to do something; it takes it at its next heartbeat."""
     site = require_site(slug)
-    probe = _require_probe(site, probe_id)
+    probe = require_probe(site, probe_id)
     if body.kind == "end" and probe.enrolled_us is None:
         # Nothing runs there yet: taking the link back is all there is to end.
         with writing(g.db):
@@ -162,7 +160,7 @@ def add_far_end(slug: str, body: FarEndForm) -> PlacePage:
 def change_far_end(slug: str, far_end_id: int, body: FarEndForm) -> PlacePage:
     """Change what is written down of a far end, for every site that chose it."""
     site = require_site(slug)
-    _require_host(far_end_id)
+    require_host(far_end_id)
     _check_media(body)
     with writing(g.db):
         place_store.change_far_end(
@@ -179,7 +177,7 @@ def change_far_end(slug: str, far_end_id: int, body: FarEndForm) -> PlacePage:
 def archive_far_end(slug: str, far_end_id: int) -> PlacePage:
     """Put a far end away that no other site has chosen; its evidence stays."""
     site = require_site(slug)
-    far_end = _require_host(far_end_id)
+    far_end = require_host(far_end_id)
     others = place_store.sites_that_chose(g.db, far_end_id) - {site.id}
     if others:
         raise Problem(409, f"{far_end.name} is chosen by {len(others)} more sites. Unchoose it there first.")
@@ -192,7 +190,7 @@ def archive_far_end(slug: str, far_end_id: int) -> PlacePage:
 def restore_far_end(slug: str, far_end_id: int) -> PlacePage:
     """Have an archived far end back, chosen where it was."""
     site = require_site(slug)
-    _require_host(far_end_id)
+    require_host(far_end_id)
     with writing(g.db):
         place_store.archive_far_end(g.db, far_end_id, archived=False)
         _measure_distances(site)
@@ -203,41 +201,10 @@ def restore_far_end(slug: str, far_end_id: int) -> PlacePage:
 def choose_far_end(slug: str, far_end_id: int, body: Chosen) -> PlacePage:
     """Have this site's calls answered there, or no longer."""
     site = require_site(slug)
-    _require_far_end(far_end_id)
+    require_far_end(far_end_id)
     with writing(g.db):
         place_store.choose_far_end(g.db, site.id, far_end_id, body.chosen)
     return place_page(site)
-
-
-def _require_test_point(site: Site, test_point_id: int) -> TestPoint:
-    test_point = place_store.test_point_by_id(g.db, test_point_id)
-    if test_point is None or test_point.site_id != site.id:
-        raise Problem(404, f"{site.name} has no test point {test_point_id}.")
-    return test_point
-
-
-def _require_probe(site: Site, probe_id: int) -> Probe:
-    try:
-        probe = probe_store.probe_by_id(g.db, probe_id)
-    except KeyError:
-        probe = None
-    if probe is None or probe.site_id != site.id:
-        raise Problem(404, f"{site.name} has no probe {probe_id}.")
-    return probe
-
-
-def _require_far_end(far_end_id: int) -> FarEnd:
-    far_end = place_store.far_end_by_id(g.db, far_end_id)
-    if far_end is None:
-        raise Problem(404, f"There is no far end {far_end_id}.")
-    return far_end
-
-
-def _require_host(far_end_id: int) -> FarEnd:
-    far_end = _require_far_end(far_end_id)
-    if far_end.kind != "host":
-        raise Problem(409, f"{far_end.name} is kept by {'its probe' if far_end.kind == 'probe' else 'this server'}.")
-    return far_end
 
 
 def _check_media(form: FarEndForm) -> None:

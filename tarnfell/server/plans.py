@@ -17,6 +17,7 @@ from tarnfell.core.targets import Targets, in_words
 from tarnfell.core.verdict.capacity import Capacity, capacity_of_tallies
 from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
 from tarnfell.server import calendar
+from tarnfell.server.access import require_plan, require_series, require_site
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.live import good_so_far
 from tarnfell.server.load import load_words, video_loads
@@ -33,7 +34,7 @@ from tarnfell.server.models.plans import (
 )
 from tarnfell.server.plan_check import check_form, shape_of, start_of
 from tarnfell.server.presence import look_at
-from tarnfell.server.sites import acceptable, require_site
+from tarnfell.server.sites import acceptable
 from tarnfell.server.videos import good_by_stream
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
@@ -77,7 +78,7 @@ def make_plan(slug: str, body: PlanForm) -> PlanMade:
 def change_plan(slug: str, plan_id: int, body: PlanForm) -> PlanMade:
     """Change a plan that is not over, or schedule a draft."""
     site = require_site(slug)
-    plan = _require_plan(site, plan_id)
+    plan = require_plan(site, plan_id)
     if plan.state not in ("draft", "scheduled"):
         raise Problem(409, "This plan is over. Make a new one.")
     _refuse_faults(site, body, but=plan.id)
@@ -90,7 +91,7 @@ def change_plan(slug: str, plan_id: int, body: PlanForm) -> PlanMade:
 def drop_plan(slug: str, plan_id: int) -> PlanList:
     """Start it no more. What it measured stays."""
     site = require_site(slug)
-    plan = _require_plan(site, plan_id)
+    plan = require_plan(site, plan_id)
     with writing(g.db):
         plan_store.change_plan(g.db, plan.id, state="dropped", next_us=None)
     return _list(site)
@@ -126,19 +127,19 @@ def export_plans(slug: str) -> Response:
 @endpoint(blueprint, "GET", "/api/series/<int:series_id>", response=SeriesPage)
 def show_series(series_id: int) -> SeriesPage:
     """One carrying-out of a plan, step by step as it forms."""
-    return _series_page(_require_series(series_id))
+    return _series_page(require_series(series_id))
 
 
 @endpoint(blueprint, "POST", "/api/series/<int:series_id>/stop", response=SeriesPage)
 def stop_series(series_id: int) -> SeriesPage:
     """Stop the run that is on and place no more; what was measured is kept."""
-    series = _require_series(series_id)
+    series = require_series(series_id)
     with writing(g.db):
         for run in run_store.runs_of_series(g.db, series.id):
             if run.state in ("waiting", "taken", "running"):
                 run_store.ask_stop(g.db, run)
         plan_store.end_series(g.db, series.id, "stopped", f"Stopped by {g.user.name}.")
-    return _series_page(_require_series(series_id))
+    return _series_page(require_series(series_id))
 
 
 # Making
@@ -323,20 +324,3 @@ def _step(at_once: int, runs: list[Run], found: Capacity, targets: Targets) -> S
         streams=len(streams),
         good_streams=sum(streams.values()),
     )
-
-
-def _require_plan(site: Site, plan_id: int) -> Plan:
-    try:
-        plan = plan_store.plan_by_id(g.db, plan_id)
-    except KeyError:
-        plan = None
-    if plan is None or plan.site_id != site.id:
-        raise Problem(404, f"{site.name} has no plan {plan_id}.")
-    return plan
-
-
-def _require_series(series_id: int) -> Series:
-    try:
-        return plan_store.series_by_id(g.db, series_id)
-    except KeyError:
-        raise Problem(404, f"There is no series {series_id}.") from None

@@ -11,6 +11,7 @@ from flask import Blueprint, Response, current_app, g, request
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import stream_plan
 from tarnfell.server import probe_file
+from tarnfell.server.access import own_command, own_run
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.places import Outcome
 from tarnfell.server.models.probes import (
@@ -33,6 +34,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.commands import Command
 from tarnfell.store.db import writing
 from tarnfell.store.files import DELIVERIES
@@ -87,12 +89,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
 def outcome(command_id: int, body: Outcome) -> Done:
     """How a command ended. Telling it again changes nothing."""
     with writing(g.db):
-        try:
-            command = command_store.command_by_id(g.db, command_id)
-        except KeyError:
-            command = None
-        if command is None or command.probe_id != g.probe.id:
-            raise Problem(404, f"There is no command {command_id} for this probe.")
+        command = own_command(command_id)
         if command.state == "taken":
             failure = body.failure or _act_on(command, body.result or {})
             command_store.finish(g.db, command.id, body.result, failure)
@@ -164,7 +161,7 @@ def _checked(environment: dict[str, Any] | None) -> dict[str, Any] | None:
 def progress(run_id: int, body: Progress) -> ProgressAnswer:
     """One more second of a run."""
     with writing(g.db):
-        run = _own_run(run_id)
+        run = own_run(run_id)
         if {len(body.up), len(body.down)} != {run.calls}:
             raise Problem(422, f"Run {run_id} has {run.calls} calls.")
         if {len(body.video_up), len(body.video_down)} != {run.video_streams}:
@@ -178,10 +175,12 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
     return ProgressAnswer(stop=stop)
 
 
-@endpoint(blueprint, "PUT", "/api/probe/jobs/<int:run_id>/record", audience="probe", response=Done)
+@endpoint(
+    blueprint, "PUT", "/api/probe/jobs/<int:run_id>/record", audience="probe", response=Done, max_body=MAX_UPLOAD_BYTES
+)
 def record(run_id: int) -> Done:
     """The packet record of a run. Sending it again changes nothing."""
-    run = _own_run(run_id)
+    run = own_run(run_id)
     if run.state == "done":
         return Done(state="done")
     data = current_app.config["DATA"]
@@ -193,7 +192,7 @@ def record(run_id: int) -> Done:
         DELIVERIES.drop(data, sha256)
         raise Problem(422, str(error)) from None
     with writing(g.db):
-        run = _own_run(run_id)
+        run = own_run(run_id)
         delivery, first = delivery_store.add(g.db, run.id, sha256)
         if first:
             run_store.tell(g.db, run, "All packets have arrived and are being judged.")
@@ -206,22 +205,12 @@ def record(run_id: int) -> Done:
 def failure(run_id: int, body: Failure) -> Done:
     """A run that could not be carried out, with the reason."""
     with writing(g.db):
-        run = _own_run(run_id)
+        run = own_run(run_id)
         if run.state in ("taken", "running", "waiting"):
             code = body.code if body.code in CODES else code_of(body.reason)
             run_store.keep_failure(g.db, run.id, FailureKept(code, body.reason, body.server_reachable))
             run_store.move(g.db, run, "failed", body.reason)
     return Done(state=run_store.run_by_id(g.db, run_id).state)
-
-
-def _own_run(run_id: int) -> Run:
-    try:
-        run = run_store.run_by_id(g.db, run_id)
-    except KeyError:
-        run = None
-    if run is None or run.probe_id != g.probe.id:
-        raise Problem(404, f"There is no run {run_id} for this probe.")
-    return run
 
 
 def _job(run: Run) -> Job:

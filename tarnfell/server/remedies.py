@@ -8,9 +8,9 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, g
 
 from tarnfell.core.schedule import to_us
+from tarnfell.server.access import require_site
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.sites import RemedyForm, RemedyList, RemedyView
-from tarnfell.server.sites import require_site
 from tarnfell.store import remedies as remedy_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.sites import Site

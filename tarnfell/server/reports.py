@@ -10,8 +10,9 @@ from flask import Blueprint, Response, g, jsonify
 from tarnfell.core.rates import call_rate
 from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
 from tarnfell.report.render import render_html, render_pdf
+from tarnfell.server.access import require_site
 from tarnfell.server.api import endpoint
-from tarnfell.server.sites import business_hours, measured_from, require_site
+from tarnfell.server.sites import business_hours, measured_from
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store

@@ -10,9 +10,9 @@ from flask import Blueprint, Response, g
 from tarnfell.core.codecs import Codec, find_codec
 from tarnfell.core.video import CLOCK_HZ, PAYLOAD_TYPE
 from tarnfell.exchange.writing import Sent, write_capture
+from tarnfell.server.access import require_run
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import expected_video_rate
-from tarnfell.server.runs import require_run
 from tarnfell.store import calls as call_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.calls import StoredCall

@@ -19,6 +19,7 @@ from tarnfell.core.rates import PlanError, call_rate
 from tarnfell.core.schedule import from_us
 from tarnfell.core.targets import in_words
 from tarnfell.core.video import VideoError
+from tarnfell.server.access import require_run, require_site
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.load import FLOW_WORDS, expected_video_rate, video_loads, video_views
 from tarnfell.server.models.runs import (
@@ -32,7 +33,7 @@ from tarnfell.server.models.runs import (
     SideSummary,
     VideoLoadForm,
 )
-from tarnfell.server.sites import STATE_WORDS, good_calls, require_site
+from tarnfell.server.sites import STATE_WORDS, good_calls
 from tarnfell.server.videos import video_lines
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
@@ -106,17 +107,6 @@ def describe_run(run_id: int, body: RunWords) -> RunPage:
     with writing(g.db):
         run_store.describe(g.db, run.id, body.name, body.note)
     return run_page(g.db, require_run(run_id))
-
-
-def require_run(run_id: int) -> Run:
-    silent = run_store.silent_runs(g.db)
-    if silent and not g.db.in_transaction:
-        with writing(g.db):
-            run_store.give_up_silent(g.db, silent)
-    try:
-        return run_store.run_by_id(g.db, run_id)
-    except KeyError:
-        raise Problem(404, f"There is no run {run_id}.") from None
 
 
 def run_page(db: sqlite3.Connection, run: Run) -> RunPage:

@@ -11,9 +11,9 @@ from typing import Any
 from flask import Blueprint, Response, g
 from pydantic import ValidationError
 
+from tarnfell.server.access import require_engagement
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.brief import form_of, rewrite_brief, site_values
-from tarnfell.server.engagements import require_engagement
 from tarnfell.server.models.brief import BriefForm, ImportLine, SiteImport, SiteImportAnswer, TargetsForm
 from tarnfell.server.sentences import what_is_wrong
 from tarnfell.store import sites as site_store
@@ -39,7 +39,7 @@ NONE = "none"
 """Empties a field; an empty cell leaves it as it is, or at its default."""
 
 
-@endpoint(blueprint, "POST", "/api/engagements/<slug>/site-list", response=SiteImportAnswer)
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/site-list", response=SiteImportAnswer, max_body=4 << 20)
 def import_sites(slug: str, body: SiteImport) -> SiteImportAnswer:
     """Read a list of sites; with ``keep``, make and change those that can be."""
     engagement = require_engagement(slug)

@@ -11,7 +11,8 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import VideoLoad, call_rate, video_rate
 from tarnfell.core.targets import Targets, in_words, judge_bounds
 from tarnfell.core.video import find_profile
-from tarnfell.server.api import Problem, endpoint
+from tarnfell.server.access import require_site
+from tarnfell.server.api import endpoint
 from tarnfell.server.evaluate import (
     capacity_views,
     cause_views,
@@ -45,7 +46,6 @@ from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import remedies as remedy_store
 from tarnfell.store import runs as run_store
-from tarnfell.store import sites as site_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
@@ -62,14 +62,6 @@ STATE_WORDS = {
     "failed": "failed",
 }
 RUNS_SHOWN = 12
-
-
-def require_site(slug: str) -> Site:
-    """Raises Problem 404."""
-    site = site_store.site_by_slug(g.db, slug)
-    if site is None:
-        raise Problem(404, f"There is no site “{slug}”.")
-    return site
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>", response=SitePage)

@@ -16,6 +16,7 @@ from tarnfell.core.targets import Targets
 from tarnfell.core.tracefile import format_csv
 from tarnfell.core.verdict.readings import good_picture
 from tarnfell.core.video import VideoProfile, find_profile
+from tarnfell.server.access import require_video
 from tarnfell.server.api import Problem, endpoint
 from tarnfell.server.models.runs import PictureDirection, VideoLine
 from tarnfell.server.models.videos import PictureSecondView, PictureSide, VideoPage, VideoQuery
@@ -34,7 +35,7 @@ blueprint = Blueprint("videos", __name__)
 @endpoint(blueprint, "GET", "/api/videos/<int:stream_id>", response=VideoPage)
 def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
     """One video stream, judged with the asked-for buffer and way of mending."""
-    stream = _require_video(stream_id)
+    stream = require_video(stream_id)
     run = run_store.run_by_id(g.db, stream.run_id)
     site = site_store.site_by_id(g.db, run.site_id)
     profile = profile_of(stream.record)
@@ -69,7 +70,7 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
 @endpoint(blueprint, "GET", "/api/videos/<int:stream_id>/<direction>.csv", produces="text/csv")
 def export_video_trace(stream_id: int, direction: str) -> Response:
     """One direction's packets in the open CSV form."""
-    stream = _require_video(stream_id)
+    stream = require_video(stream_id)
     trace = trace_of(stream.record, direction, relation_of(stream)) if direction in DIRECTIONS else None
     if trace is None:
         raise Problem(404, "Nothing was sent in that direction.")
@@ -140,10 +141,3 @@ def _why(figures: PictureDirection) -> str:
         times = "once" if figures.freezes == 1 else f"{figures.freezes} times"
         parts.append(f"the picture froze {times}, {figures.frozen_ms / 1000:.1f} s in all")
     return "; ".join(parts) + "."
-
-
-def _require_video(stream_id: int) -> StoredVideo:
-    try:
-        return video_store.video_by_id(g.db, stream_id)
-    except KeyError:
-        raise Problem(404, f"There is no video stream {stream_id}.") from None

@@ -72,7 +72,7 @@ def users(db: sqlite3.Connection) -> list[User]:
 def check_password(db: sqlite3.Connection, email: str, password: str) -> User | None:
     """The user, or None; takes as long for an unknown address as for a wrong password."""
     row = db.execute("SELECT * FROM user WHERE email = ? AND removed_us IS NULL", (email,)).fetchone()
-    kept = row["password_hash"] if row else _hash("", bytes(16))
+    kept = row["password_hash"] if row else _NOBODYS
     salt = bytes.fromhex(kept.split("$")[1])
     right = hmac.compare_digest(kept, _hash(password, salt))
     return _user(row) if row and right else None
@@ -99,6 +99,10 @@ def _new_hash(password: str) -> str:
     if len(password) < MIN_PASSWORD:
         raise ValueError(f"A password has at least {MIN_PASSWORD} characters.")
     return _hash(password, os.urandom(16))
+
+
+_NOBODYS = f"scrypt${bytes(16).hex()}${bytes(64).hex()}"
+"""In place of the hash of an address nobody has; no password has it."""
 
 
 def _hash(password: str, salt: bytes) -> str:

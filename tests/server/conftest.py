@@ -13,6 +13,7 @@ from flask.testing import FlaskClient
 
 from tarnfell.clerk import loop
 from tarnfell.core.verdict import readings, site
+from tarnfell.server import throttle
 from tarnfell.server.app import create_app
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
@@ -102,6 +103,11 @@ def _short_calls_count(monkeypatch: pytest.MonkeyPatch) -> None:
     """Calls of two seconds stand in for longer ones here; tests/core/verdict holds the real bound."""
     for room in (readings, site):
         monkeypatch.setattr(room, "MIN_CALL_S", 1.0)
+
+
+@pytest.fixture(autouse=True)
+def _nobody_has_failed_yet() -> None:
+    throttle._failures.clear()
 
 
 @pytest.fixture

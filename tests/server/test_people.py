@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.server import auth
+from tarnfell.server import throttle
 from tarnfell.server.app import create_app
 from tarnfell.store import first_account, people
 from tarnfell.store.db import connect, writing
@@ -32,9 +32,9 @@ def test_too_many_wrong_passwords_have_to_wait(house: House) -> None:
     stranger = house.app.test_client()
     codes = [
         stranger.post("/api/session", json={"email": "guess@customer.example", "password": str(i)}).status_code
-        for i in range(auth.MAX_FAILURES + 1)
+        for i in range(throttle.MAX_FAILURES + 1)
     ]
-    assert codes == [401] * auth.MAX_FAILURES + [429]
+    assert codes == [401] * throttle.MAX_FAILURES + [429]
 
 
 @pytest.mark.parametrize(
@@ -159,8 +159,8 @@ def test_the_first_account_is_made_with_the_code_that_was_printed(tmp_path: Path
 def test_codes_cannot_be_guessed_for_long(tmp_path: Path) -> None:
     client = create_app(tmp_path, web=tmp_path / "none").test_client()
     code = first_account.make_code(tmp_path)
-    auth._failures.clear()
-    for _ in range(auth.MAX_FAILURES):
+    throttle._failures.clear()
+    for _ in range(throttle.MAX_FAILURES):
         client.post("/api/first-account", json={**FIRST, "code": "wrong"})
     assert client.post("/api/first-account", json={**FIRST, "code": code}).status_code == 429
-    auth._failures.clear()
+    throttle._failures.clear()

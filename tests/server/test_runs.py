@@ -10,6 +10,7 @@ import pytest
 from tarnfell.server.app import create_app
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
+from tarnfell.work.placing import carry_out as placing
 from tests.server.conftest import House, record_file
 
 
@@ -125,6 +126,7 @@ def test_a_silent_probe_fails_the_run_and_its_late_record_mends_it(house: House)
     run_id = taken(house)
     db = connect(house.folder)
     db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (run_store.SILENCE_US + 1_000_000,))
+    placing.carry_out(db)
     page = house.person.get(f"/api/runs/{run_id}").json
     assert page["state"] == "failed"
     assert "went offline" in page["failure"]

@@ -1,0 +1,150 @@
+"""The only loaders of what an address names. Each gives the row, or the sentence that says there is none.
+
+A row of a site is asked for with its site, and a probe is given only what is its own: what belongs to another answers
+like what does not exist.
+"""
+
+from __future__ import annotations
+
+from flask import g
+
+from tarnfell.server.api import Problem
+from tarnfell.store import calls as call_store
+from tarnfell.store import commands as command_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import imports as import_store
+from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store import videos as video_store
+from tarnfell.store.calls import StoredCall
+from tarnfell.store.commands import Command
+from tarnfell.store.engagements import Engagement
+from tarnfell.store.imports import Imported
+from tarnfell.store.places import FarEnd, TestPoint
+from tarnfell.store.plans import Plan, Series
+from tarnfell.store.probes import Probe
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+from tarnfell.store.videos import StoredVideo
+
+# For people
+
+
+def require_engagement(slug: str) -> Engagement:
+    engagement = engagement_store.engagement_by_slug(g.db, slug)
+    if engagement is None:
+        raise Problem(404, f"There is no engagement “{slug}”.")
+    return engagement
+
+
+def require_site(slug: str) -> Site:
+    site = site_store.site_by_slug(g.db, slug)
+    if site is None:
+        raise Problem(404, f"There is no site “{slug}”.")
+    return site
+
+
+def require_test_point(site: Site, test_point_id: int) -> TestPoint:
+    test_point = place_store.test_point_by_id(g.db, test_point_id)
+    if test_point is None or test_point.site_id != site.id:
+        raise Problem(404, f"{site.name} has no test point {test_point_id}.")
+    return test_point
+
+
+def require_probe(site: Site, probe_id: int) -> Probe:
+    try:
+        probe = probe_store.probe_by_id(g.db, probe_id)
+    except KeyError:
+        probe = None
+    if probe is None or probe.site_id != site.id:
+        raise Problem(404, f"{site.name} has no probe {probe_id}.")
+    return probe
+
+
+def require_far_end(far_end_id: int) -> FarEnd:
+    """Far ends are shared by all sites of this server."""
+    far_end = place_store.far_end_by_id(g.db, far_end_id)
+    if far_end is None:
+        raise Problem(404, f"There is no far end {far_end_id}.")
+    return far_end
+
+
+def require_host(far_end_id: int) -> FarEnd:
+    """One that people keep, not a probe's or this server's own."""
+    far_end = require_far_end(far_end_id)
+    if far_end.kind != "host":
+        raise Problem(409, f"{far_end.name} is kept by {'its probe' if far_end.kind == 'probe' else 'this server'}.")
+    return far_end
+
+
+def require_plan(site: Site, plan_id: int) -> Plan:
+    try:
+        plan = plan_store.plan_by_id(g.db, plan_id)
+    except KeyError:
+        plan = None
+    if plan is None or plan.site_id != site.id:
+        raise Problem(404, f"{site.name} has no plan {plan_id}.")
+    return plan
+
+
+def require_series(series_id: int) -> Series:
+    try:
+        return plan_store.series_by_id(g.db, series_id)
+    except KeyError:
+        raise Problem(404, f"There is no series {series_id}.") from None
+
+
+def require_run(run_id: int) -> Run:
+    try:
+        return run_store.run_by_id(g.db, run_id)
+    except KeyError:
+        raise Problem(404, f"There is no run {run_id}.") from None
+
+
+def require_call(call_id: int) -> StoredCall:
+    try:
+        return call_store.call_by_id(g.db, call_id)
+    except KeyError:
+        raise Problem(404, f"There is no call {call_id}.") from None
+
+
+def require_video(stream_id: int) -> StoredVideo:
+    try:
+        return video_store.video_by_id(g.db, stream_id)
+    except KeyError:
+        raise Problem(404, f"There is no video stream {stream_id}.") from None
+
+
+def require_import(import_id: int) -> Imported:
+    try:
+        return import_store.import_by_id(g.db, import_id)
+    except KeyError:
+        raise Problem(404, f"There is no imported file {import_id}.") from None
+
+
+# For probes
+
+
+def own_run(run_id: int) -> Run:
+    """A run of the probe that asks."""
+    try:
+        run = run_store.run_by_id(g.db, run_id)
+    except KeyError:
+        run = None
+    if run is None or run.probe_id != g.probe.id:
+        raise Problem(404, f"There is no run {run_id} for this probe.")
+    return run
+
+
+def own_command(command_id: int) -> Command:
+    """A command to the probe that asks."""
+    try:
+        command = command_store.command_by_id(g.db, command_id)
+    except KeyError:
+        command = None
+    if command is None or command.probe_id != g.probe.id:
+        raise Problem(404, f"There is no command {command_id} for this probe.")
+    return command

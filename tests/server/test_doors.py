@@ -1,0 +1,266 @@
+"""Doors that lock: who is let in where, how much is read of whom, and what belongs to another."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+from flask import Flask
+
+from tarnfell.server import throttle
+from tarnfell.server.api import ENDPOINTS, MAX_BODY_BYTES
+from tarnfell.server.app import create_app
+from tarnfell.store import commands, people, places, sites
+from tarnfell.store.db import connect, writing
+from tarnfell.store.engagements import add_engagement
+from tarnfell.store.probes import add_probe, enrol, invite
+from tests.server.conftest import EMAIL, PASSWORD, SITE, House, record_file
+from tests.server.test_runs import progress, taken
+
+SIGN_IN = {"email": EMAIL, "password": PASSWORD}
+
+
+def address(path: str, number: int = 1) -> str:
+    return re.sub(r"<int:\w+>", str(number), re.sub(r"<(slug|code)>", "pier", path)).replace("<direction>", "up")
+
+
+# Closed by default
+
+
+def test_a_view_that_names_no_audience_is_open_to_nobody(house: House) -> None:
+    house.app._got_first_request = False
+    house.app.add_url_rule("/api/forgotten", "forgotten", lambda: "secret")
+    answer = house.person.get("/api/forgotten")
+    assert (answer.status_code, "secret" in answer.text) == (403, False)
+    assert house.person.get("/api/nowhere").status_code == 404
+
+
+def test_every_address_says_whom_it_is_for(house: House) -> None:
+    for rule in house.app.url_map.iter_rules():
+        assert getattr(house.app.view_functions[rule.endpoint], "audience", None), rule
+
+
+@pytest.mark.parametrize("audience", ["user", "probe"])
+def test_strangers_are_let_in_nowhere_and_neither_kind_through_the_others_door(house: House, audience: str) -> None:
+    stranger = house.app.test_client()
+    for e in ENDPOINTS:
+        if e.audience == audience:
+            assert stranger.open(address(e.path), method=e.method).status_code == 401, e
+            if audience == "probe":
+                as_person = house.person.open(address(e.path), method=e.method, headers={"X-CSRF-Token": house.csrf})
+                assert as_person.status_code == 401, e
+            else:
+                assert house.probe(e.method, address(e.path)).status_code == 401, e
+
+
+def test_whatever_writes_asks_for_the_pages_token(house: House) -> None:
+    writes = [e for e in ENDPOINTS if e.audience == "user" and e.method not in ("GET", "HEAD")]
+    assert len(writes) > 20
+    for e in writes:
+        for token in ({}, {"X-CSRF-Token": "x" * len(house.csrf)}):
+            answer = house.person.open(address(e.path), method=e.method, headers=token)
+            assert (answer.status_code, "signed-in page" in answer.text) == (403, True), e
+
+
+# Two owners
+
+
+@pytest.fixture
+def other(house: House) -> House:
+    """Another customer's site with a probe of its own, at the same server."""
+    db = connect(house.folder)
+    with writing(db):
+        site = sites.add_site(db, add_engagement(db, "other", "Other"), **{**SITE, "slug": "quay", "name": "Quay"})
+        places.choose_far_end(db, site, 1)
+        probe = add_probe(db, site, places.add_test_point(db, site, "hall", "desk"), "quay-probe")
+        enrolled = enrol(db, invite(db, probe), {})
+    db.close()
+    assert enrolled is not None
+    return House(house.app, house.folder, house.person, house.csrf, "", enrolled[1])
+
+
+def test_a_probe_gets_only_what_is_its_own(house: House, other: House) -> None:
+    run = taken(house)
+    db = connect(house.folder)
+    with writing(db):
+        command = commands.ask(db, 1, "distances", None, {"far_ends": []})
+        db.execute("UPDATE command SET state = 'taken'")
+    bodies: dict[str, dict[str, Any]] = {
+        f"/api/probe/jobs/{run}/progress": {"json": progress(1, 50)},
+        f"/api/probe/jobs/{run}/record": {"data": record_file()},
+        f"/api/probe/jobs/{run}/failure": {"json": {"reason": "none", "code": "own"}},
+        f"/api/probe/commands/{command}/outcome": {"json": {"result": {"distances": []}}},
+    }
+    numbered = {address(e.path, run).replace("commands/1", f"commands/{command}") for e in ENDPOINTS
+                if e.audience == "probe" and "<int:" in e.path}  # fmt: skip
+    assert numbered == set(bodies)
+    methods = {address(e.path, run): e.method for e in ENDPOINTS}
+    for path, body in bodies.items():
+        method = methods.get(path, "POST")
+        assert other.probe(method, path, **body).status_code == 404, path
+    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
+    assert db.execute("SELECT count(*) FROM delivery").fetchone()[0] == 0
+    assert db.execute("SELECT state FROM command").fetchone()[0] == "taken"
+    assert other.heartbeat() is None
+    for path, body in bodies.items():
+        assert house.probe(methods.get(path, "POST"), path, **body).status_code == 200, path
+
+
+def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
+    """Each numbered address below a site, asked for with the number of the other site's."""
+    house.heartbeat()
+    form = {"name": "noon", "when": "draft", "shape": "hold", "calls": 2, "call_s": 30, "probe_id": 1, "far_end_id": 1,
+            "codec": "g711a", "ptime_ms": 20}  # fmt: skip
+    made = house.post("/api/sites/pier/plans", form)
+    assert made.status_code == 200, made.text
+    remedy = house.post("/api/sites/pier/remedies", {"at_local": "2026-01-01T10:00", "words": "x", "set_aside": False})
+    assert remedy.status_code == 200, remedy.text
+    bodies: dict[str, dict[str, Any]] = {
+        "plans": form,
+        "remedies": {},
+        "test-points": {"name": "x", "kind": "desk", "note": ""},
+        "commands": {"kind": "distances"},
+        "probes": {"name": "x", "test_point_id": 1},
+    }
+    below = [e for e in ENDPOINTS if e.path.startswith("/api/sites/<slug>/") and "<int:" in e.path]
+    shared = "far-ends"
+    asked = [e for e in below if shared not in e.path]
+    assert len(asked) >= 8
+    for e in asked:
+        path = address(e.path).replace("/pier/", "/quay/")
+        body = next(body for part, body in bodies.items() if part in e.path)
+        answer = house.person.open(path, method=e.method, json=body, headers={"X-CSRF-Token": house.csrf})
+        assert answer.status_code == 404, (e.method, path, answer.text)
+    db = connect(house.folder)
+    kept = "SELECT (SELECT state FROM plan), (SELECT count(*) FROM remedy), (SELECT name FROM test_point WHERE id = 1)"
+    assert tuple(db.execute(kept).fetchone()) == ("draft", 1, "desk")
+    assert db.execute("SELECT retired_us, name FROM probe WHERE id = 1").fetchone()[:] == (None, "pier-probe")
+
+
+# How much is read of whom
+
+
+def test_a_large_body_is_turned_away_unread(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(type(house.app.json), "loads", lambda *_, **__: pytest.fail("it was parsed"))
+    large = b'{"email": "' + b"a" * MAX_BODY_BYTES + b'"}'
+    stranger = house.app.test_client()
+    answer = stranger.post("/api/session", data=large, content_type="application/json")
+    assert (answer.status_code, "64 KiB" in answer.text) == (413, True)
+    answer = stranger.post("/api/engagements", data=large, content_type="application/json")
+    assert answer.status_code == 401  # who it is comes before how much it is
+
+
+def test_64_kib_is_read_and_a_byte_more_is_not(house: House) -> None:
+    for over, status in ((0, 422), (1, 413)):
+        body = b'{"email": "' + b"a" * (MAX_BODY_BYTES - 13 + over) + b'"}'
+        assert len(body) == MAX_BODY_BYTES + over
+        sent = house.app.test_client().post("/api/session", data=body, content_type="application/json")
+        assert sent.status_code == status, sent.text
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        b"[" * 60_000,
+        b'{"email":' * 7_000,
+        b'{"email": ' + b"9" * 5_000 + b"}",
+        b'{"email": 1.2.3}',
+        '{"email": ²}'.encode(),
+        b"\xff\xfe\x00",
+        b'{"email": NaN, "password": Infinity}',
+        b'{"email": "\\ud800", "password": "x"}',
+    ],
+    ids=["deep lists", "deep objects", "digits", "points", "superscript", "no text", "no number", "half a pair"],
+)
+def test_json_that_is_none_gets_a_sentence(house: House, body: bytes) -> None:
+    for path in ("/api/session", "/api/probe/enrol"):
+        answer = house.app.test_client().post(path, data=body, content_type="application/json")
+        assert 400 <= answer.status_code < 500, answer.text
+        assert answer.json["detail"]
+
+
+# Signing in
+
+
+def test_an_unknown_address_takes_as_many_hashes_as_a_known_one(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[str] = []
+    real = people._hash
+    monkeypatch.setattr(people, "_hash", lambda password, salt: asked.append(password) or real(password, salt))
+    for email in (EMAIL, "nobody@customer.example"):
+        asked.clear()
+        house.app.test_client().post("/api/session", json={"email": email, "password": "wrong wrong wrong"})
+        assert asked == ["wrong wrong wrong"]
+
+
+def test_signing_in_again_begins_a_new_session(house: House) -> None:
+    with house.person.session_transaction() as session:
+        session["left"] = "over"
+    renewed = house.person.post("/api/session", json=SIGN_IN).json["csrf"]
+    assert renewed != house.csrf
+    with house.person.session_transaction() as session:
+        assert "left" not in session
+    old = house.person.post("/api/sites/pier/runs", json={}, headers={"X-CSRF-Token": house.csrf})
+    assert old.status_code == 403
+
+
+@pytest.mark.parametrize(
+    ("public", "secure"), [("https://tarnfell.example", True), ("http://tarnfell.example", False), (None, False)]
+)
+def test_cookies_stay_on_https_where_the_server_is_reached_so(house: House, public: str | None, secure: bool) -> None:
+    app = create_app(house.folder, web=house.folder, public_address=public)
+    cookie = app.test_client().post("/api/session", json=SIGN_IN).headers["Set-Cookie"]
+    assert ("Secure" in cookie) == secure
+    assert "HttpOnly" in cookie
+    assert "SameSite=Lax" in cookie
+
+
+def codes(app: Flask, peer: str, emails: list[str], **headers: str) -> list[int]:
+    return [
+        app.test_client().post(
+            "/api/session", json={"email": email, "password": "wrong"}, headers=headers,
+            environ_base={"REMOTE_ADDR": peer},
+        ).status_code
+        for email in emails
+    ]  # fmt: skip
+
+
+def test_wrong_passwords_lock_out_only_who_gave_them(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(people, "_hash", lambda *_: "no")
+    assert codes(house.app, "192.0.2.66", [EMAIL.upper()] * 5 + [EMAIL] * 6) == [401] * 10 + [429]
+    assert codes(house.app, "192.0.2.66", ["else@customer.example"]) == [401]
+    monkeypatch.undo()
+    assert house.app.test_client().post("/api/session", json=SIGN_IN).status_code == 200
+
+
+def test_one_peer_cannot_try_many_addresses_and_the_table_is_bounded(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(people, "_hash", lambda *_: "no")
+    many = [f"u{i}@customer.example" for i in range(51)]
+    assert codes(house.app, "192.0.2.66", many) == [401] * 50 + [429]
+    monkeypatch.setattr(throttle, "MAX_WATCHED", 20)
+    for i in range(100):
+        throttle.note_failure(f"198.51.100.{i}", EMAIL)
+    assert len(throttle._failures) == 20
+    assert throttle._recent(("198.51.100.99", EMAIL)) == 1
+
+
+def test_failures_are_forgotten_after_the_window(monkeypatch: pytest.MonkeyPatch) -> None:
+    now = [1000.0]
+    monkeypatch.setattr(throttle.time, "monotonic", lambda: now[0])
+    for _ in range(throttle.MAX_FAILURES):
+        throttle.note_failure("192.0.2.1", EMAIL)
+    for later, held in ((299.9, True), (300.1, False)):
+        now[0] = 1000.0 + later
+        assert throttle.is_held("192.0.2.1", EMAIL) == held
+
+
+def test_behind_a_proxy_of_this_machine_the_peer_is_the_one_it_wrote_down(tmp_path: Path, house: House) -> None:
+    app = create_app(house.folder, web=tmp_path, public_address="https://tarnfell.example")
+    made_up = {"X-Forwarded-For": "198.51.100.1, 192.0.2.7"}
+    codes(app, "127.0.0.1", [EMAIL] * 2, **made_up)
+    codes(app, "203.0.113.5", [EMAIL], **made_up)  # no proxy of ours: what it says of others is not believed
+    assert throttle._recent(("192.0.2.7", EMAIL)) == 2
+    assert throttle._recent(("203.0.113.5", EMAIL)) == 1
