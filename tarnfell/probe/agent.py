@@ -7,11 +7,13 @@ server has said that it has it. Nothing here judges.
 from __future__ import annotations
 
 import json
+import math
 import queue
 import signal
 import sys
 import threading
 import time
+import traceback
 from dataclasses import asdict, replace
 from typing import Any
 
@@ -19,7 +21,7 @@ from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.commands import Commander, CommandError, Ended
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, Ticket, completed
-from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.probe.http import Refused, ServerClient, TurnedAway, Unreachable
 from tarnfell.probe.plan import CallPlan, PlanUnknown
 from tarnfell.probe.program import program_digest
 from tarnfell.probe.state import AgentError, Enrolment, State
@@ -30,7 +32,7 @@ from tarnfell.wire.record import Record, join_parts
 
 HEARTBEAT_S = 0.5
 """Until the server says how soon it wants to hear from this probe again."""
-SLOWEST_HEARTBEAT_S = 10.0
+FASTEST_HEARTBEAT_S, SLOWEST_HEARTBEAT_S = 0.2, 10.0
 FAR_END_NOTICES_S = 45.0
 """After a run fell silent: how long the far end may take to see that nobody acknowledges what it says."""
 OUTAGE_PAUSE_S = 5.0
@@ -91,33 +93,38 @@ class _Agent:
         self._looked_s = -LOOK_AROUND_S
         self._around: dict[str, Any] = {}
         self._told: dict[str, Any] | None = None
+        self._silent = False
+        """Whether it was said already that the server is away or something is wrong."""
 
     def run(self) -> None:
         self._own_up()
-        silent = False
         while not self._stop.is_set():
             try:
                 self._deliver()
                 answer = self._heartbeat()
-                silent = False
-            except Unreachable as error:
-                if not silent:
-                    print(f"probe: the server is out of reach ({error}); results are kept here.", file=sys.stderr)
-                silent = True
-                self._told = None
-                self._stop.wait(OUTAGE_PAUSE_S)
-                continue
-            except Refused as error:
-                raise AgentError(f"The server turned this probe away: {error}") from None
-            if answer.get("command"):
-                try:
+                self._silent = False
+                if answer.get("command"):
                     self._obey(answer["command"])
-                except Ended:
-                    return
-            elif answer.get("job"):
-                self._do(answer["job"])
-            else:
-                self._stop.wait(min(SLOWEST_HEARTBEAT_S, float(answer.get("again_s", HEARTBEAT_S))))
+                elif answer.get("job"):
+                    self._do(answer["job"])
+                else:
+                    self._stop.wait(pause_of(answer))
+            except TurnedAway as error:
+                raise AgentError(f"The server turned this probe away: {error}") from None
+            except Ended:
+                return
+            except (Unreachable, Refused) as error:
+                self._wait_out(f"the server is out of reach ({error}); results are kept here.")
+            except Exception as error:  # a full disk, an answer nobody understands: it must go on afterwards
+                self._wait_out(f"this went wrong ({_words_of(error)}); it is tried again.")
+
+    def _wait_out(self, words: str) -> None:
+        """Say it once, and wait."""
+        if not self._silent:
+            print(f"probe: {words}", file=sys.stderr)
+        self._silent = True
+        self._told = None
+        self._stop.wait(OUTAGE_PAUSE_S)
 
     def _heartbeat(self) -> dict[str, Any]:
         """Say what is around only when it has changed."""
@@ -155,6 +162,9 @@ class _Agent:
             self._state.keep_failure(number, Failure(error.code, str(error), reachable))
         except PlanUnknown as error:
             self._state.keep_failure(number, Failure(failures.OTHER, str(error)))
+        except Exception as error:  # of this one job: the next may do
+            traceback.print_exc()
+            self._state.keep_failure(number, Failure(failures.OWN, f"The probe could not do it: {_words_of(error)}."))
         else:
             if result.cut:
                 # Whether the server answers at this instant tells the site's line from the far end.
@@ -196,6 +206,8 @@ class _Agent:
                     self._client.post(f"/api/probe/jobs/{number}/failure", json.loads(path.read_text()))
                 else:
                     self._client.post(f"/api/probe/commands/{number}/outcome", json.loads(path.read_text()))
+            except TurnedAway:
+                raise  # the results stay: whoever puts the server right gets them
             except Refused as error:
                 # The server will never take it; keep it aside for whoever comes looking.
                 print(f"probe: {path.name} was not taken ({error}); kept as {path.name}.refused", file=sys.stderr)
@@ -224,6 +236,19 @@ class _Agent:
             print(f"probe: run {number} is delivered without the far end's half: {error}", file=sys.stderr)
         self._state.drop_ticket(number)
         return True
+
+
+def pause_of(answer: dict[str, Any]) -> float:
+    """Seconds until the next heartbeat, as the server wishes, within bounds; whatever else it says is not heard."""
+    try:
+        wished = float(answer.get("again_s", HEARTBEAT_S))
+    except (TypeError, ValueError):
+        return HEARTBEAT_S
+    return min(SLOWEST_HEARTBEAT_S, max(FASTEST_HEARTBEAT_S, wished)) if math.isfinite(wished) else HEARTBEAT_S
+
+
+def _words_of(error: Exception) -> str:
+    return f"{type(error).__name__}: {error}" if str(error) else type(error).__name__
 
 
 class _Reporter:

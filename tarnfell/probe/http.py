@@ -15,11 +15,20 @@ class Unreachable(ConnectionError):
     """No answer, or none that means anything: try again later."""
 
 
+LATER = (408, 425, 429)
+"""Answers of 4xx that say: the same again later (RFC 9110 §15.5.9, RFC 8470 §5.2, RFC 6585 §4)."""
+FOR_GOOD = (401, 403, 410)
+
+
 class Refused(RuntimeError):
     """The server answered no, with its own sentence."""
 
 
 REACH_LIMIT_S = 3.0
+
+
+class TurnedAway(Refused):
+    """The server does not know this probe any more; nothing it could ask would change that."""
 
 
 class ServerClient:
@@ -69,8 +78,10 @@ class ServerClient:
             with urllib.request.urlopen(request, timeout=TIMEOUT_S) as answer:
                 return bytes(answer.read())
         except urllib.error.HTTPError as error:
-            if error.code >= 500 or error.code == 429:
+            if error.code >= 500 or error.code in LATER:
                 raise Unreachable(f"the server answered {error.code}") from None
+            if error.code in FOR_GOOD:
+                raise TurnedAway(_sentence(error)) from None
             raise Refused(_sentence(error)) from None
         except (urllib.error.URLError, OSError, http.client.HTTPException) as error:
             raise Unreachable(str(getattr(error, "reason", error))) from None

@@ -110,6 +110,65 @@ def test_what_the_server_will_never_take_is_set_aside(state: Path, server: FakeS
     assert agent_status(State(state))["waiting_results"] == 0
 
 
+@pytest.mark.parametrize("code", [401, 403, 410])
+def test_a_probe_that_is_turned_away_ends_and_keeps_its_results(state: Path, server: FakeServer, code: int) -> None:
+    server.answers["/api/probe/jobs/1/record"] = (code, b'{"detail": "Not known here."}')
+    (state / "spool" / "000000001.record").write_bytes(b"r")
+    with pytest.raises(AgentError, match="turned this probe away: Not known here"):
+        run_agent(State(state), threading.Event())
+    assert agent_status(State(state))["waiting_results"] == 1
+
+
+@pytest.mark.parametrize(
+    ("code", "body"),
+    [(400, b"{}"), (404, b"{}"), (408, b""), (413, b""), (429, b""), (500, b""), (200, b"[1]"), (200, b'{"job": "x"}'),
+     (200, b'{"job": {"id": 1}}'), (200, b'{"again_s": "soon"}'), (200, b'{"again_s": -5}')],
+)  # fmt: skip
+def test_other_answers_to_a_heartbeat_are_waited_out(
+    state: Path, server: FakeServer, code: int, body: bytes, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.05)
+    server.answers["/api/probe/heartbeat"] = (code, body)
+    stop = threading.Event()
+
+    def stop_when_asked_often() -> None:
+        limit = time.monotonic() + 60
+        while server.paths().count("/api/probe/heartbeat") < 3 and time.monotonic() < limit:
+            time.sleep(0.02)
+        stop.set()
+
+    watcher = threading.Thread(target=stop_when_asked_often)
+    watcher.start()
+    run_agent(State(state), stop)
+    watcher.join()
+    assert server.paths().count("/api/probe/heartbeat") >= 3
+
+
+def test_heartbeats_keep_within_bounds() -> None:
+    wishes = [-5, 0, 0.3, 4, 99, "7", "soon", None, float("nan"), float("inf")]
+    assert [agents.pause_of({"again_s": wish}) for wish in wishes] == [0.2, 0.2, 0.3, 4, 10, 7, 0.5, 0.5, 0.5, 0.5]
+    assert agents.pause_of({}) == 0.5
+
+
+def test_a_job_that_goes_wrong_is_told_and_the_next_one_done(
+    state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """No descriptors left, a disk that is full for a moment, a fault of ours: that job failed, nothing more."""
+    job = {"id": 9, "far_host": "192.0.2.1", "far_port": 1, "far_key": "k", "plan": {"calls": 1, "packets": 1,
+           "ptime_us": 20000, "payload_type": 8, "clock_hz": 8000, "payload_bytes": 160, "dscp": 46}}  # fmt: skip
+    server.answers["/api/probe/heartbeat"] = (200, json.dumps({"job": job}).encode())
+
+    def no_more(*_: Any, **__: Any) -> RunResult:
+        raise OSError(24, "Too many open files")
+
+    monkeypatch.setattr(agents, "place_calls", no_more)
+    work(state, server, until="/api/probe/jobs/9/failure")
+    told = [json.loads(body) for _, path, body, _ in server.asked if path.endswith("/failure")]
+    assert told[0]["code"] == "own"
+    assert "Too many open files" in told[0]["reason"]
+    assert State(state).cut_off_job() is None
+
+
 def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.1)
     server.answers["/api/probe/jobs/5/record"] = (503, b"busy")
