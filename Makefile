@@ -9,10 +9,10 @@ SET_UP := .set-up
 LINES := tests/lab tests/media tests/probe tests/server/test_one_file_probe.py tests/test_install.py
 SCREENS := tests/browser tests/server/test_agent.py tests/test_cli.py
 
-.PHONY: help demo test lint types unit browser bench screenshots web api clean setup system
+.PHONY: wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
-	@echo "  make lint types unit browser bench screenshots web api clean"
+	@echo "  make lint types unit browser bench screenshots web wheel api clean"
 
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
@@ -72,9 +72,9 @@ $(SET_UP)/web: web/package-lock.json
 system:
 	bash scripts/system-packages.sh test
 
-web: $(SET_UP)/web web/dist/index.html
+web: $(SET_UP)/web tarnfell/web/index.html
 
-web/dist/index.html: $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null) $(SET_UP)/web
+tarnfell/web/index.html: $(shell find web/src web/index.html web/vite.config.ts -type f 2>/dev/null) $(SET_UP)/web
 	cd web && npm run --silent build
 
 # The API's description and the front end's types, from the server's models; stale ones fail.
@@ -84,5 +84,9 @@ api: setup $(SET_UP)/web
 	@git diff --exit-code -- web/openapi.json web/src/api/schema.d.ts || \
 	  (echo "The generated API types have changed: commit them."; [ -z "$$CI" ])
 
+# The package with the built front end in it, for other machines: dist/tarnfell-….whl
+wheel: setup web
+	$(BIN)/pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist .
+
 clean:
-	rm -rf .venv $(SET_UP) web/node_modules web/dist demo-data
+	rm -rf .venv $(SET_UP) web/node_modules tarnfell/web dist demo-data

@@ -24,8 +24,12 @@ assert codec_table()
 assert "@font-face" in _style()
 _template()
 with tempfile.TemporaryDirectory() as folder:
-    app = create_app(Path(folder))
-    assert app.test_client().get("/api/openapi.json").status_code == 200
+    client = create_app(Path(folder)).test_client()
+    assert client.get("/api/openapi.json").status_code == 200
+    assert client.get("/api/health").json == {"version": tarnfell.__version__, "clerk": "absent"}
+    assert client.get("/").text == "the front end"
+    assert client.get("/assets/app-1.js").text == "its code"
+assert (Path(tarnfell.__file__).parent / "py.typed").exists()
 """
 
 
@@ -42,6 +46,10 @@ def test_fresh_clone_installs_whole(tmp_path: Path) -> None:
         pytest.skip("not a git checkout")
     clone, venv = tmp_path / "clone", tmp_path / "venv"
     run("git", "clone", "--quiet", "--no-hardlinks", ROOT, clone)
+    # In place of a front end built by Node, which tests/browser drives.
+    (clone / "tarnfell" / "web" / "assets").mkdir(parents=True)
+    (clone / "tarnfell" / "web" / "index.html").write_text("the front end")
+    (clone / "tarnfell" / "web" / "assets" / "app-1.js").write_text("its code")
     run(sys.executable, "-m", "venv", "--without-pip", venv)
     python = venv / "bin" / "python"
     site = Path(run(python, "-c", "import sysconfig; print(sysconfig.get_path('purelib'))").strip())

@@ -9,6 +9,7 @@ from typing import Any
 from flask import Flask, Response, g, request, send_from_directory
 from werkzeug.routing import IntegerConverter, Map
 
+import tarnfell
 from tarnfell.server import (
     auth,
     brief,
@@ -17,6 +18,7 @@ from tarnfell.server import (
     codecs,
     compare,
     engagements,
+    health,
     imports,
     join,
     live,
@@ -34,7 +36,7 @@ from tarnfell.server import (
 from tarnfell.server.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
 from tarnfell.store.db import connect, open_database
 
-WEB_FOLDER = Path(__file__).resolve().parents[2] / "web" / "dist"
+WEB_FOLDER = Path(tarnfell.__file__).resolve().parent / "web"
 _CSP = (
     "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
     "frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
@@ -110,6 +112,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         remedies,
         reports,
         probes,
+        health,
     ):
         app.register_blueprint(module.blueprint)
     _serve_description(app)

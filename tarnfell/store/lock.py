@@ -40,6 +40,15 @@ def only_one(folder: Path, role: Role, wait_s: float = 0.0) -> Iterator[None]:
         yield
 
 
+def is_held(folder: Path, role: Role) -> bool:
+    """Whether a process works with the folder in this role now."""
+    try:
+        with open(folder / f"{role}.lock", encoding="utf-8") as file:
+            return not _locked(file.fileno())
+    except FileNotFoundError:
+        return False
+
+
 def _locked(descriptor: int) -> bool:
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)

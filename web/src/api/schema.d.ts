@@ -962,6 +962,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Version and state. An answer at all means that the database can be read. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Health"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports/{import_id}": {
         parameters: {
             query?: never;
@@ -5093,6 +5138,17 @@ export interface components {
              * @description Nobody can sign in yet.
              */
             wanted: boolean;
+        };
+        /** Health */
+        Health: {
+            /** Version */
+            version: string;
+            /**
+             * Clerk
+             * @description Absent: nothing that probes deliver is judged, and no plan starts.
+             * @enum {string}
+             */
+            clerk: "working" | "absent";
         };
         /** Heartbeat */
         Heartbeat: {
