@@ -53,7 +53,7 @@ def imports(file: Path) -> set[str]:
 
 
 def test_every_room_is_in_the_plan() -> None:
-    rooms = {p.name for p in PACKAGE.iterdir() if p.is_dir() and p.name != "__pycache__"}
+    rooms = {p.name for p in PACKAGE.iterdir() if p.is_dir() and p.name not in ("__pycache__", "web")}  # web is built
     assert rooms == set(MAY_KNOW)
 
 

@@ -16,5 +16,5 @@ blueprint = Blueprint("health", __name__)
 def health() -> Health:
     """Version and state. An answer at all means that the database can be read."""
     g.db.execute("SELECT count(*) FROM engagement").fetchone()
-    clerk = "working" if is_held(current_app.config["DATA"], "clerk") else "absent"
-    return Health(version=__version__, clerk=clerk)
+    here = is_held(current_app.config["DATA"], "clerk")
+    return Health(version=__version__, clerk="working" if here else "absent")
