@@ -75,12 +75,13 @@ def serve(options: argparse.Namespace) -> int:
     from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)
+    _log_to_stderr(options.log_level)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     parent = os.getpid()
 
     def start_clerk() -> subprocess.Popen[bytes]:
         return subprocess.Popen(
-            [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data],
+            [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data, "--log-level", options.log_level],
             preexec_fn=lambda: die_with(parent),
         )
 
@@ -96,12 +97,18 @@ def serve(options: argparse.Namespace) -> int:
     return DONE
 
 
+def _log_to_stderr(level: str) -> None:
+    """Rotation is left to the system."""
+    logging.basicConfig(level=level.upper(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    logging.getLogger("fontTools").setLevel(logging.WARNING)  # it tells each table of each font of each report
+
+
 def clerk(options: argparse.Namespace) -> int:
     from tarnfell.clerk.loop import keep_turning
     from tarnfell.store.db import open_database
     from tarnfell.store.lock import Held, only_one
 
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+    _log_to_stderr(options.log_level)
     stop = threading.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.set())

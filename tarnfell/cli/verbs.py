@@ -170,6 +170,13 @@ def _parser() -> argparse.ArgumentParser:
         "Example: tarnfell clerk --data /var/lib/tarnfell",
     )
     clerk.add_argument("--data", required=True, metavar="DIR")
+    for one in (serve, clerk):
+        one.add_argument(
+            "--log-level",
+            choices=("debug", "info", "warning"),
+            default="info",
+            help="what is told on standard error",
+        )
 
     user = verb(
         "user",

@@ -27,6 +27,7 @@ from tarnfell.server import (
     probes,
     remedies,
     reports,
+    request_log,
     run_capture,
     runs,
     site_list,
@@ -70,6 +71,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     )
     app.url_map.converters["int"] = RowNumber
     install_errors(app)
+    request_log.install(app)
 
     @app.before_request
     def _open() -> None:

@@ -41,7 +41,7 @@ from tarnfell.store.files import DELIVERIES
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
-from tarnfell.wire.failures import CODES, code_of
+from tarnfell.wire.failures import CODES, OWN, code_of
 from tarnfell.wire.failures import Failure as FailureKept
 from tarnfell.wire.record import count_parts
 from tarnfell.work.ingest.uploads import check_count
@@ -50,6 +50,7 @@ from tarnfell.work.placing.heavy_loss import stop_heavy_loss
 blueprint = Blueprint("probes", __name__)
 MAX_ENVIRONMENT = 20_000
 CHUNK = 1 << 16
+LOST = "The probe lost this run: it was replaced, or its disk was emptied. Place the calls again."
 
 
 @endpoint(blueprint, "POST", "/api/probe/enrol", audience="anyone", response=Enrolled)
@@ -69,7 +70,9 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     probe: Probe = g.probe
     again_s = again_after_s(probe.site_id)
     news = _checked(body.environment)
-    if not (needs_note(probe) or news or command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id)):
+    left = [] if body.holds is None else _left_open(probe, body.holds)
+    waiting = command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id) or left
+    if not (needs_note(probe) or news or waiting):
         return HeartbeatAnswer(again_s=again_s)  # nothing to write: most heartbeats end here
     with writing(g.db):
         probe_store.keep_contact(g.db, probe.id, news, request.remote_addr)
@@ -78,11 +81,21 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
         if command:
             told = ToldCommand(id=command.id, kind=command.kind, arguments=command.arguments)
             return HeartbeatAnswer(command=told, again_s=again_s)
+        for lost in left:
+            if lost.state == "taken":  # the answer that gave it out was lost
+                return HeartbeatAnswer(job=_job(lost), again_s=again_s)
+            run_store.keep_failure(g.db, lost.id, FailureKept(OWN, LOST))
+            run_store.move(g.db, lost, "failed", LOST)
         run = run_store.next_for(g.db, probe.id)
         if run is None:
             return HeartbeatAnswer(again_s=again_s)
         run_store.move(g.db, run, "taken", f"Picked up by {probe.name}.")
     return HeartbeatAnswer(job=_job(run), again_s=again_s)
+
+
+def _left_open(probe: Probe, holds: list[int]) -> list[Run]:
+    """Runs that are out with a probe which asks for work, and so has none, and which does not hold their results."""
+    return [run for run in run_store.out_with(g.db, probe.id) if run.id not in holds]
 
 
 @endpoint(blueprint, "POST", "/api/probe/commands/<int:command_id>/outcome", audience="probe", response=Done)

@@ -18,7 +18,6 @@ from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.lock import only_one
 
 THREADS = 8
-LOG_FORMAT = "%(asctime)s %(name)s %(levelname)s %(message)s"
 CLERK_AGAIN_S = 2.0
 """Before a clerk that ended is started again."""
 CLERK_ENDS_WITHIN_S = 10.0
@@ -31,7 +30,6 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None, 
 
     Raises OSError when the address cannot be used, Held when another server has the data.
     """
-    logging.basicConfig(level=logging.INFO, format=LOG_FORMAT)
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     with only_one(data, "server"):
         app = create_app(data, public_address=public_address)

@@ -200,6 +200,16 @@ def next_for(db: sqlite3.Connection, probe_id: int) -> Run | None:
     return _run(row) if row else None
 
 
+def out_with(db: sqlite3.Connection, probe_id: int) -> list[Run]:
+    """Runs this probe has taken and not delivered, oldest first."""
+    rows = db.execute(
+        f"SELECT {_COLUMNS} FROM run WHERE probe_id = ? AND state IN ('taken', 'running') "
+        "AND NOT EXISTS (SELECT 1 FROM delivery WHERE delivery.run_id = run.id) ORDER BY id",
+        (probe_id,),
+    )
+    return [_run(row) for row in rows]
+
+
 def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
     rows = db.execute(
         f"SELECT {_COLUMNS} FROM run WHERE site_id = ? AND state IN ('waiting', 'taken', 'running') ORDER BY id",

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import re
+
+import pytest
+
 from tarnfell import __version__
 from tarnfell.store.lock import only_one
 from tests.server.conftest import House
@@ -15,3 +19,27 @@ def test_health_tells_version_and_clerk_to_anyone(house: House) -> None:
     with only_one(house.folder, "clerk"):
         assert told() == {"version": __version__, "clerk": "working"}
     assert told() == {"version": __version__, "clerk": "absent"}
+
+
+def test_each_request_is_one_line_without_what_was_said(house: House, caplog: pytest.LogCaptureFixture) -> None:
+    with caplog.at_level("DEBUG", "tarnfell.request"):
+        house.heartbeat()
+        house.person.get("/api/sites/pier?secret=1")
+        house.app.test_client().post("/api/session", json={"email": "a@b.example", "password": "hunter2hunter2"})
+        house.app.test_client().get("/api/%0aforged%20line")
+    told = [(r.levelname, re.sub(r"\d+ ms", "9 ms", r.getMessage())) for r in caplog.records]
+    assert told == [
+        ("DEBUG", "POST /api/probe/heartbeat 200 9 ms probe 1"),
+        ("INFO", "GET /api/sites/pier 200 9 ms user 1"),
+        ("INFO", "POST /api/session 401 9 ms nobody known, 127.0.0.1"),
+        ("INFO", r"GET /api/\nforged line 404 9 ms nobody known, 127.0.0.1"),
+    ]
+
+
+def test_what_goes_wrong_here_is_a_warning(
+    house: House, caplog: pytest.LogCaptureFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("tarnfell.server.health.is_held", lambda *_: 1 / 0)
+    with caplog.at_level("INFO", "tarnfell.request"):
+        assert house.app.test_client().get("/api/health").status_code == 500
+    assert [r.levelname for r in caplog.records if r.name == "tarnfell.request"] == ["WARNING"]

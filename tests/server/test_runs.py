@@ -244,3 +244,33 @@ def test_the_neighbours_of_a_call_are_in_its_own_run(house: House) -> None:
     assert [(p["previous_id"], p["next_id"]) for p in pages] == [
         (None, ids[1]), (ids[0], ids[2]), (ids[1], None),
     ]  # fmt: skip
+
+
+def ask_for_work(house: House, holds: list[int]) -> Any:
+    return house.probe("POST", "/api/probe/heartbeat", json={"environment": None, "holds": holds}).json["job"]
+
+
+def test_a_job_whose_answer_was_lost_is_given_out_again(house: House) -> None:
+    """A probe that asks for work has none: what it took and does not hold, it never heard of."""
+    run_id = taken(house)
+    assert ask_for_work(house, [run_id]) is None
+    assert house.heartbeat() is None  # a probe of before does not tell what it holds
+    again = ask_for_work(house, [])
+    assert again["id"] == run_id
+    assert [e["state"] for e in house.person.get(f"/api/runs/{run_id}").json["events"]] == ["waiting", "taken"]
+    deliver(house, run_id, record_file())
+    assert ask_for_work(house, []) is None
+
+
+def test_a_run_that_was_begun_and_lost_fails_and_the_next_one_is_given_out(house: House) -> None:
+    run_id = taken(house)
+    house.probe("POST", f"/api/probe/jobs/{run_id}/progress", json=progress(1, 50))
+    assert ask_for_work(house, [run_id]) is None
+    assert house.person.get(f"/api/runs/{run_id}").json["state"] == "running"
+    assert ask_for_work(house, []) is None
+    page = house.person.get(f"/api/runs/{run_id}").json
+    assert (page["state"], "lost this run" in page["failure"]) == ("failed", True)
+    assert run_store.run_by_id(connect(house.folder), run_id).failure_code == "own"
+    second = house.place().json["id"]
+    assert ask_for_work(house, [])["id"] == second
+    assert deliver(house, run_id, record_file()).json == {"state": "done"}  # it was not lost after all

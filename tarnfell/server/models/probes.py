@@ -23,6 +23,8 @@ class Enrolled(Model):
 class Heartbeat(Model):
     environment: dict[str, Any] | None = Field(None, max_length=40)
     """Null when nothing has changed since the probe last told."""
+    holds: list[int] | None = Field(None, max_length=10_000)
+    """Runs whose results are on the probe's disk and not delivered yet; None from a probe that does not tell."""
 
 
 class JobVideo(Model):

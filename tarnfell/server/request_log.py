@@ -1,0 +1,45 @@
+"""One line a request: who, what, how it was answered and how long it took.
+
+Bodies, queries and secrets are never in it. What probes ask every few seconds is told at level debug.
+"""
+
+from __future__ import annotations
+
+import logging
+import time
+
+from flask import Flask, Response, g, request
+
+log = logging.getLogger("tarnfell.request")
+
+OFTEN = ("/api/probe/heartbeat", "/progress")
+
+
+def install(app: Flask) -> None:
+    @app.before_request
+    def _begin() -> None:
+        g.begun_s = time.perf_counter()
+
+    @app.after_request
+    def _tell(response: Response) -> Response:
+        took_ms = 1000 * (time.perf_counter() - g.begun_s) if "begun_s" in g else 0.0
+        often = request.path.endswith(OFTEN) and response.status_code < 400
+        log.log(
+            logging.DEBUG if often else logging.WARNING if response.status_code >= 500 else logging.INFO,
+            "%s %s %s %.0f ms %s",
+            # As it was asked, so that nobody can write a line of the log by asking for one.
+            request.method,
+            ascii(request.path)[1:-1],
+            response.status_code,
+            took_ms,
+            _who(),
+        )
+        return response
+
+
+def _who() -> str:
+    if "user" in g:
+        return f"user {g.user.id}"
+    if "probe" in g:
+        return f"probe {g.probe.id}"
+    return f"nobody known, {request.remote_addr}"
