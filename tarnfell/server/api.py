@@ -8,6 +8,7 @@ from __future__ import annotations
 import inspect
 import math
 import re
+import sqlite3
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar
@@ -160,6 +161,7 @@ _TITLES = {
     422: "Cannot be",
     429: "Too often",
     500: "Our fault",
+    503: "Not now",
 }
 
 
@@ -177,6 +179,25 @@ def install_errors(app: Flask) -> None:
         }
         code = error.code or 500
         return problem_response(code, words.get(code, error.description or "The request could not be served."))
+
+    @app.errorhandler(sqlite3.DatabaseError)
+    def _database(error: sqlite3.DatabaseError) -> Response:
+        app.logger.exception("the database")
+        if isinstance(error, sqlite3.OperationalError):
+            # A probe waits such an answer out and delivers again.
+            return problem_response(
+                503, "The server cannot write its data now: its disk may be full. Nothing was half written; try again."
+            )
+        return problem_response(
+            500, "The server's database is damaged. Whoever runs it finds the reason in its log, and puts back a copy."
+        )
+
+    @app.errorhandler(OSError)
+    def _disk(error: OSError) -> Response:
+        app.logger.exception("the disk")
+        return problem_response(
+            503, f"The server cannot write its files now: {error.strerror}. Nothing was half written; try again."
+        )
 
     @app.errorhandler(Exception)
     def _unexpected(error: Exception) -> Response:

@@ -56,8 +56,10 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
 
     ``public_address`` is the URL by which sites reach it; without it, the one in the browser's address line.
     """
-    open_database(data).close()
     app = Flask(__name__, static_folder=None)
+    # Kept open: with the last connection SQLite takes its shared files away, and on a full disk it cannot make them
+    # again, so that nothing could even be read.
+    app.extensions["kept open"] = open_database(data)
     app.config.update(
         DATA=data,
         PUBLIC_ADDRESS=public_address,

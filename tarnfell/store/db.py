@@ -13,8 +13,8 @@ FILE_NAME = "tarnfell.sqlite"
 _BUSY_S = 30.0
 
 
-class SchemaError(RuntimeError):
-    """The file is not ours, or newer than this program."""
+class SchemaError(ValueError):
+    """The file cannot be used: not ours, damaged, not writable, or newer than this program. The text is for people."""
 
 
 def now_us() -> int:
@@ -25,7 +25,15 @@ def now_us() -> int:
 def open_database(folder: Path) -> sqlite3.Connection:
     """A connection to the database in ``folder``, made and migrated as needed. Raises SchemaError or OSError."""
     folder.mkdir(parents=True, exist_ok=True)
-    connection = connect(folder)
+    try:
+        connection = connect(folder)
+        connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    except sqlite3.OperationalError as error:
+        raise SchemaError(f"The database in {folder} cannot be opened or written: {error}.") from None
+    except sqlite3.DatabaseError as error:
+        raise SchemaError(
+            f"The database in {folder} is damaged, or is none of ours: {error}. Put back a copy of the folder."
+        ) from None
     migrate(connection)
     return connection
 

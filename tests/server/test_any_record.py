@@ -89,6 +89,34 @@ def test_what_a_call_says_of_itself(waiting: House, name: str, value: object) ->
     offered(waiting, join_parts([HEAD.serialize(), changed.serialize(), SECOND.serialize()]))
 
 
+CHECK = {
+    "tainted": False,
+    "reasons": [],
+    "probe": {"send_late_ms": {"p99": 0.2, "max": 1.5}, "priority": "real-time", "receive_stamps": "kernel"},
+    "far_end": {"send_late_ms": {"p99": 0.2, "max": 1.5}, "clock_steps": []},
+}
+
+
+@settings(suppress_health_check=list(HealthCheck), max_examples=60)
+@given(st.data())
+def test_what_the_ends_say_of_themselves(waiting: House, data: st.DataObject) -> None:
+    """One thing in the self-check is something else, at any depth: taken or turned away, and no page stumbles."""
+
+    def spoilt(value: object) -> object:
+        if not isinstance(value, dict) or data.draw(st.integers(0, 3)) == 0:
+            return data.draw(st.sampled_from([None, 5, -1.5, "x", "y" * 600, [], [5], {}, {"p99": "x"}, True, 1e400]))
+        name = data.draw(st.sampled_from(sorted(value)))
+        return {**value, name: spoilt(value[name])}
+
+    head = Record({**HEAD.meta, "self_check": spoilt(CHECK)}, HEAD.columns)
+    offered(waiting, join_parts([head.serialize(), FIRST.serialize(), SECOND.serialize()]))
+
+
+def test_a_whole_self_check_is_taken(waiting: House) -> None:
+    head = Record({**HEAD.meta, "self_check": CHECK}, HEAD.columns)
+    assert offered(waiting, join_parts([head.serialize(), FIRST.serialize(), SECOND.serialize()]))
+
+
 @settings(suppress_health_check=list(HealthCheck), max_examples=60)
 @given(data=st.data(), name=st.sampled_from(sorted(FIRST.columns)))
 def test_columns_that_cannot_belong_together(waiting: House, data: st.DataObject, name: str) -> None:

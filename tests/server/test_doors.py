@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import sqlite3
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +14,7 @@ from flask import Flask
 from tarnfell.server import throttle
 from tarnfell.server.api import ENDPOINTS, MAX_BODY_BYTES
 from tarnfell.server.app import create_app
-from tarnfell.store import commands, people, places, sites
+from tarnfell.store import commands, deliveries, people, places, sites
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.probes import add_probe, enrol, invite
@@ -264,3 +266,39 @@ def test_behind_a_proxy_of_this_machine_the_peer_is_the_one_it_wrote_down(tmp_pa
     codes(app, "203.0.113.5", [EMAIL], **made_up)  # no proxy of ours: what it says of others is not believed
     assert throttle._recent(("192.0.2.7", EMAIL)) == 2
     assert throttle._recent(("203.0.113.5", EMAIL)) == 1
+
+
+# What fails on this side
+
+
+@pytest.mark.parametrize(
+    ("error", "status", "words"),
+    [
+        (sqlite3.OperationalError("database or disk is full"), 503, "cannot write its data now"),
+        (sqlite3.DatabaseError("database disk image is malformed"), 500, "database is damaged"),
+        (OSError(28, "No space left on device"), 503, "No space left on device"),
+        (ZeroDivisionError(), 500, "it is in its log"),
+    ],
+)
+def test_what_fails_here_is_told_as_such(
+    house: House, monkeypatch: pytest.MonkeyPatch, error: Exception, status: int, words: str
+) -> None:
+    """503 is waited out by a probe, and nothing is thrown away for it."""
+
+    def fails(*_: Any) -> None:
+        raise error
+
+    monkeypatch.setattr("tarnfell.server.health.is_held", fails)
+    answer = house.person.get("/api/health")
+    assert (answer.status_code, words in answer.json["detail"]) == (status, True), answer.text
+
+
+def test_a_file_is_synced_before_a_row_names_it(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The file, then its folder, then the row: what was acknowledged survives the machine."""
+    run = taken(house)
+    order: list[str] = []
+    real_sync, real_add = os.fsync, deliveries.add
+    monkeypatch.setattr(os, "fsync", lambda fd: order.append("sync") or real_sync(fd))
+    monkeypatch.setattr(deliveries, "add", lambda *given: order.append("row") or real_add(*given))
+    assert house.probe("PUT", f"/api/probe/jobs/{run}/record", data=record_file()).status_code == 200
+    assert order == ["sync", "sync", "row"]

@@ -181,3 +181,22 @@ def test_what_was_committed_survives_a_kill(tmp_path: Path) -> None:
 def test_short_passwords_are_refused(tmp_path: Path) -> None:
     with pytest.raises(ValueError, match="at least 10"):
         people.add_user(open_database(tmp_path), "a@customer.example", "A", "short")
+
+
+@pytest.mark.parametrize("damage", ["junk", "schema", "a folder"])
+def test_a_database_that_cannot_be_used_is_said_in_a_sentence(tmp_path: Path, damage: str) -> None:
+    file = tmp_path / FILE_NAME
+    if damage == "a folder":
+        file.mkdir()
+    else:
+        open_database(tmp_path).close()
+        whole = file.read_bytes()
+        file.write_bytes(b"\xa5" * len(whole) if damage == "junk" else whole[:100] + b"\xa5" * 3000 + whole[3100:])
+    words = "cannot be opened or written" if damage == "a folder" else "is damaged, or is none of ours"
+    with pytest.raises(SchemaError, match=words):
+        open_database(tmp_path)
+
+
+def test_what_reaches_the_disk_is_synced(tmp_path: Path) -> None:
+    """Acknowledged is what survives the machine: FULL is 2."""
+    assert open_database(tmp_path).execute("PRAGMA synchronous").fetchone()[0] == 2
