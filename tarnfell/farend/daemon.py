@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import errno
+import mmap
 import os
 import signal
 import socket
 import sys
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -17,9 +20,12 @@ from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
 
 MAX_SESSIONS = 16
+MAX_OPENINGS = 64
+"""Connections that have not shown the key yet."""
 END_LIMIT_S = 1.0
 """For a session to end when the far end is told to."""
 _LOOK_S = 0.1
+_SHORT_S = 0.2
 DEFAULT_MEDIA_PORTS = (20000, 20399)
 
 
@@ -46,7 +52,7 @@ def listen(config: FarEndConfig) -> socket.socket:
         sock = socket.socket(info[0], socket.SOCK_STREAM)
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         sock.bind(info[4])
-        sock.listen(MAX_SESSIONS)
+        sock.listen(MAX_OPENINGS)
         return sock
     except OSError as error:
         raise FarEndError(
@@ -55,65 +61,145 @@ def listen(config: FarEndConfig) -> socket.socket:
 
 
 def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threading.Event | None = None) -> None:
-    """Accept sessions until ``stop`` is set or the process is told to end."""
-    children: set[int] = set()
+    """Accept sessions until ``stop`` is set or the process is told to end.
+
+    Whoever connects sits among the openings until it has shown the key. Those are many, and where they are full the
+    oldest has to leave: it could have shown the key long ago.
+    """
+    seats = _Seats()
+    taken: dict[int, _Session] = {}
     listener.settimeout(_LOOK_S)
+    short = False
     while stop is None or not stop.is_set():
-        _reap(children)
+        for seat in [seat for seat, session in taken.items() if session.is_over()]:
+            del taken[seat]
+            seats.free(seat)
         try:
             sock, _ = listener.accept()
         except socket.timeout:
             continue
-        except OSError:
-            break
-        if len(children) >= MAX_SESSIONS:
-            sock.close()
+        except OSError as error:
+            if listener.fileno() < 0 or error.errno in (errno.EBADF, errno.EINVAL):
+                break  # it was closed
+            if not short:
+                print(f"far end: no connection can be taken now: {error.strerror}.", file=sys.stderr, flush=True)
+            short = True
+            time.sleep(_SHORT_S)  # of descriptors or memory; sessions that end give some back
             continue
+        short = False
+        openings = [seat for seat in taken if not seats.is_admitted(seat)]
+        if len(openings) >= MAX_OPENINGS:
+            taken.pop(openings[0]).end()
+            seats.free(openings[0])
         # Media answers from the very address the probe reached, also on a host with several.
         halves = Halves(config.keep) if config.keep else None
         offer = Offer(sock.family, sock.getsockname()[0], config.first_media_port, config.last_media_port, halves)
-        if hasattr(os, "fork"):
-            children.add(_serve_in_child(listener, sock, key, offer))
-        else:
-            threading.Thread(target=serve, args=(sock, key, offer), daemon=True).start()
-    for pid in children:
-        _end(pid)
-
-
-def _serve_in_child(listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer) -> int:
-    parent = os.getpid()
-    pid = os.fork()
-    if pid == 0:
-        code = 1
+        seat = seats.take()
+        start = _Forked if hasattr(os, "fork") else _Threaded
         try:
-            die_with(parent)
-            signal.signal(signal.SIGTERM, signal.SIG_DFL)
-            listener.close()
-            serve(sock, key, offer)
-            code = 0
-        except BaseException as error:
-            print(f"far end: session ended by {error!r}", file=sys.stderr)
-        finally:
-            os._exit(code)
-    sock.close()
-    return pid
+            taken[seat] = start(listener, sock, key, offer, lambda seat=seat: seats.admit(seat))  # type: ignore[misc]
+        except OSError as error:
+            print(f"far end: a session could not be started: {error.strerror}.", file=sys.stderr, flush=True)
+            sock.close()
+            seats.free(seat)
+    for session in taken.values():
+        session.end()
 
 
-def _reap(children: set[int]) -> None:
-    for pid in list(children):
-        if os.waitpid(pid, os.WNOHANG)[0]:
-            children.discard(pid)
+class _Seats:
+    """Who has connected and who has shown the key, for the listening process and those of its sessions to see."""
+
+    _FREE, _OPENING, _ADMITTED = 0, 1, 2
+
+    def __init__(self) -> None:
+        self._marks = mmap.mmap(-1, MAX_OPENINGS + MAX_SESSIONS)
+
+    def take(self) -> int:
+        """There is one: openings and sessions are bounded apart."""
+        seat = self._marks[:].index(self._FREE)
+        self._marks[seat] = self._OPENING
+        return seat
+
+    def admit(self, seat: int) -> bool:
+        """Whether there is room for another session. Two that ask at once may both be told no, never both yes."""
+        self._marks[seat] = self._ADMITTED
+        if self._marks[:].count(self._ADMITTED) <= MAX_SESSIONS:
+            return True
+        self._marks[seat] = self._OPENING
+        return False
+
+    def is_admitted(self, seat: int) -> bool:
+        return self._marks[seat] == self._ADMITTED
+
+    def free(self, seat: int) -> None:
+        self._marks[seat] = self._FREE
 
 
-def _end(pid: int) -> None:
-    """A session that was only just forked still has this process's way of taking SIGTERM; it does not wait for that."""
-    try:
-        os.kill(pid, signal.SIGTERM)
-        deadline = time.monotonic() + END_LIMIT_S
-        while not os.waitpid(pid, os.WNOHANG)[0]:
-            if time.monotonic() > deadline:
-                os.kill(pid, signal.SIGKILL)
-                deadline = float("inf")
-            time.sleep(0.02)
-    except OSError:
-        pass
+class _Session:
+    """One connection being served beside the listening."""
+
+    def is_over(self) -> bool:
+        raise NotImplementedError
+
+    def end(self) -> None:
+        raise NotImplementedError
+
+
+class _Forked(_Session):
+    """In a process of its own, so that one session cannot disturb the timing of another."""
+
+    def __init__(
+        self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]
+    ) -> None:
+        parent = os.getpid()
+        self._pid = os.fork()
+        if self._pid == 0:
+            code = 1
+            try:
+                die_with(parent)
+                signal.signal(signal.SIGTERM, signal.SIG_DFL)
+                listener.close()
+                serve(sock, key, offer, admit)
+                code = 0
+            except BaseException as error:
+                print(f"far end: session ended by {error!r}", file=sys.stderr)
+            finally:
+                os._exit(code)
+        sock.close()
+
+    def is_over(self) -> bool:
+        return bool(os.waitpid(self._pid, os.WNOHANG)[0])
+
+    def end(self) -> None:
+        """One only just forked still has the listening process's way of taking SIGTERM; it is not waited for."""
+        try:
+            os.kill(self._pid, signal.SIGTERM)
+            deadline = time.monotonic() + END_LIMIT_S
+            while not os.waitpid(self._pid, os.WNOHANG)[0]:
+                if time.monotonic() > deadline:
+                    os.kill(self._pid, signal.SIGKILL)
+                    deadline = float("inf")
+                time.sleep(0.02)
+        except OSError:
+            pass
+
+
+class _Threaded(_Session):
+    """Where the system does not fork."""
+
+    def __init__(
+        self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]
+    ) -> None:
+        self._sock = sock
+        self._thread = threading.Thread(target=serve, args=(sock, key, offer, admit), daemon=True)
+        self._thread.start()
+
+    def is_over(self) -> bool:
+        return not self._thread.is_alive()
+
+    def end(self) -> None:
+        try:
+            self._sock.shutdown(socket.SHUT_RDWR)
+        except OSError:
+            pass
+        self._thread.join(END_LIMIT_S)

@@ -67,11 +67,14 @@ class _Plan:
         return max(s.start_us + s.length_us for s in self.up + self.down) / 1e6
 
 
-def serve(sock: socket.socket, key: bytes, offer: Offer) -> None:
-    """Serve one probe on its control connection; returns when it is over, whatever happened."""
+def serve(sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]) -> None:
+    """Serve one probe on its control connection; returns when it is over, whatever happened.
+
+    ``admit`` is asked once the other side has shown the key: whether there is room for it.
+    """
     channel = Channel(sock, Seal("farend", None), Seal("probe", None))
     try:
-        _serve(channel, key, offer)
+        _serve(channel, key, offer, admit)
     except Refused as refusal:
         _last_words(channel, {"refused": str(refusal)})
     except (ChannelClosed, TimeoutError):
@@ -84,7 +87,7 @@ def serve(sock: socket.socket, key: bytes, offer: Offer) -> None:
         channel.close()
 
 
-def _serve(channel: Channel, key: bytes, offer: Offer) -> None:
+def _serve(channel: Channel, key: bytes, offer: Offer, admit: Callable[[], bool]) -> None:
     ours = secrets.token_bytes(NONCE_BYTES)
     channel.send({"tarnfell": PROTOCOL_VERSION, "nonce": ours.hex()})
     greeting = channel.receive_json()
@@ -106,6 +109,8 @@ def _serve(channel: Channel, key: bytes, offer: Offer) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
+    if not admit():
+        raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
     plan = _read_plan(request)

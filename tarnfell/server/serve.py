@@ -18,6 +18,10 @@ from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.lock import only_one
 
 THREADS = 8
+CONNECTIONS = 800
+"""Held at once, within the 1024 descriptors a process has by default; one that says nothing costs no thread."""
+IDLE_S, CLEAN_UP_S = 60, 10
+"""How long a connection may say nothing, and how often that is looked at."""
 CLERK_AGAIN_S = 2.0
 """Before a clerk that ended is started again."""
 CLERK_ENDS_WITHIN_S = 10.0
@@ -33,7 +37,17 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None, 
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     with only_one(data, "server"):
         app = create_app(data, public_address=public_address)
-        server = create_server(app, host=host, port=port, threads=THREADS, max_request_body_size=MAX_UPLOAD_BYTES)
+        server = create_server(
+            app,
+            host=host,
+            port=port,
+            threads=THREADS,
+            max_request_body_size=MAX_UPLOAD_BYTES,
+            connection_limit=CONNECTIONS,
+            channel_timeout=IDLE_S,
+            cleanup_interval=CLEAN_UP_S,
+            asyncore_use_poll=True,  # select() knows no descriptor beyond 1023
+        )
         print(
             f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
             file=sys.stderr,

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import os
 import socket
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tarnfell.farend.daemon import MAX_SESSIONS, FarEndConfig, FarEndError, listen
+from tarnfell.farend.daemon import MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
 from tarnfell.media.channel import Channel, ChannelClosed
-from tarnfell.probe import connect
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.plan import CallPlan
-from tarnfell.wire import WireError
+from tarnfell.wire import WireError, failures
 from tarnfell.wire.control import Binding, Seal, session_key
 from tests import rig
 from tests.wire.test_own_formats import GOOD_STREAM
@@ -150,17 +153,74 @@ def test_a_replayed_or_altered_message_ends_the_session(far: str) -> None:
     still_works(far)
 
 
-def test_idle_sessions_do_not_crowd_out_for_long(far: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    """It takes so many at once and no more; when they leave, there is room again."""
-    idle = [Session(far) for _ in range(MAX_SESSIONS)]
-    # Asked once: on a machine that stands still, asking again would outlast the idle ones.
-    with monkeypatch.context() as once:
-        once.setattr(connect, "GREETING_TRIES", 1)
-        with pytest.raises(CallError, match="not a far end, or it is full"):
-            place_calls(far, 0, KEY, PLAN)
-    for session in idle:
+def test_it_serves_so_many_at_once_and_tells_the_next(far: str) -> None:
+    """Sixteen with the key; a seventeenth is told under the key, and let in once one has left."""
+    sessions = [Session(far) for _ in range(MAX_SESSIONS)]
+    for session in sessions:
+        assert "accepted" in session.open()
+    with pytest.raises(CallError, match="refused: It serves as many probes as it can") as refused:
+        place_calls(far, 0, KEY, PLAN)
+    assert refused.value.code == failures.REFUSED
+    sessions[0].channel.close()
+    rig.eventually(lambda: "accepted" in Session(far).open(), "the seat to be free again")
+
+
+def test_connections_that_show_no_key_keep_nobody_out(far: str) -> None:
+    """Idle ones and ones that drip a byte now and then, more of them than there are seats."""
+    with contextlib.ExitStack() as held:
+        for n in range(MAX_OPENINGS + 60):
+            stranger = held.enter_context(socket.create_connection((far, rig.CONTROL_PORT)))
+            if n % 2:
+                stranger.send(b"\x00")
+        still_works(far)
+
+
+@pytest.fixture(params=["processes", "threads"])
+def listening(
+    request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
+) -> Iterator[str]:
+    """A far end in a thread of this process; where the system does not fork, its sessions are threads as well."""
+    if request.param == "threads":
+        monkeypatch.delattr(os, "fork")
+    address, stop = rig.own_address(), threading.Event()
+    config = FarEndConfig(address, first_media_port=22000, last_media_port=22127)
+    listener = Failing(listen(config))
+    thread = threading.Thread(target=run, args=(listener, config, KEY, stop))
+    thread.start()
+    yield address
+    stop.set()
+    thread.join(30)
+    listener.close()
+    assert listener.failures == []
+    assert not thread.is_alive()
+
+
+class Failing:
+    """A listening socket that cannot take the first connections: no descriptors are left."""
+
+    def __init__(self, sock: socket.socket) -> None:
+        self._sock = sock
+        self.failures = [errno.EMFILE, errno.ENFILE, errno.ECONNABORTED]
+
+    def accept(self) -> tuple[socket.socket, Any]:
+        if self.failures:
+            raise OSError(self.failures.pop(0), "no more")
+        return self._sock.accept()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._sock, name)
+
+
+def test_it_outlives_having_no_descriptors_and_counts_sessions_on_every_system(
+    listening: str, capfd: pytest.CaptureFixture[str]
+) -> None:
+    sessions = [Session(listening) for _ in range(MAX_SESSIONS)]
+    for session in sessions:
+        assert "accepted" in session.open()
+    assert "as many probes as it can" in Session(listening).open()["refused"]
+    for session in sessions:
         session.channel.close()
-    still_works(far)
+    assert capfd.readouterr().err.count("no connection can be taken now") == 1
 
 
 def test_an_address_in_use_or_not_ours(far: str) -> None:
