@@ -5160,6 +5160,12 @@ export interface components {
             environment: {
                 [key: string]: unknown;
             } | null;
+            /**
+             * Holds
+             * @description Runs whose results are on the probe's disk and not delivered yet; None from a probe that does not tell.
+             * @default null
+             */
+            holds: number[] | null;
         };
         /** HeartbeatAnswer */
         HeartbeatAnswer: {
