@@ -18,6 +18,7 @@ from tarnfell.work.ingest.deliveries import sweep, take_in_next
 from tarnfell.work.placing.carry_out import carry_out
 
 TURN_S = 0.25
+LONGEST_PAUSE_S = 30.0
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
@@ -38,15 +39,19 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
 
 
 def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None]) -> None:
-    while not stop.wait(TURN_S):
+    pause_s = TURN_S
+    while not stop.wait(pause_s):
         try:
             db = connect(data)
             try:
                 turn(db)
             finally:
                 db.close()
+            pause_s = TURN_S
         except Exception:  # a loop that must not end, whatever one record holds
             log.exception("%s", turn.__name__)
+            # A disk that is full stays so for a while, and must not be filled further by what is told of it.
+            pause_s = min(LONGEST_PAUSE_S, 2 * pause_s)
 
 
 def judge(db: sqlite3.Connection) -> None:

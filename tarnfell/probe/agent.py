@@ -131,7 +131,8 @@ class _Agent:
         if time.monotonic() - self._looked_s >= LOOK_AROUND_S:
             self._around, self._looked_s = environment(), time.monotonic()
         news = self._around if self._around != self._told else None
-        holds = sorted({int(path.stem) for path in self._state.undelivered() if path.suffix != ".outcome"})
+        waiting = self._state.undelivered()
+        holds = sorted({int(p.stem) for p in waiting if p.suffix != ".outcome" and p.stem.isdecimal()})
         answer = self._client.post("/api/probe/heartbeat", {"environment": news, "holds": holds})
         self._told = self._around
         return answer
@@ -197,8 +198,8 @@ class _Agent:
 
     def _deliver(self) -> None:
         for path in self._state.undelivered():
-            number = int(path.stem)
             try:
+                number = int(path.stem)
                 if path.suffix == ".record":
                     if not self._complete(number):
                         continue
@@ -212,6 +213,11 @@ class _Agent:
             except Refused as error:
                 # The server will never take it; keep it aside for whoever comes looking.
                 print(f"probe: {path.name} was not taken ({error}); kept as {path.name}.refused", file=sys.stderr)
+                path.rename(path.with_suffix(path.suffix + ".refused"))
+                continue
+            except ValueError as error:
+                # Damaged on this disk: it must not hold up what comes after it.
+                print(f"probe: {path.name} cannot be read ({error}); kept as {path.name}.refused", file=sys.stderr)
                 path.rename(path.with_suffix(path.suffix + ".refused"))
                 continue
             path.unlink()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import sqlite3
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -174,3 +175,21 @@ def test_a_clerk_that_is_killed_is_started_again_and_judges_what_came_meanwhile(
 def clerk_of(folder: Path) -> int:
     words = (folder / "clerk.lock").read_text().split() if (folder / "clerk.lock").exists() else []
     return int(words[1]) if len(words) > 1 else 0
+
+
+def test_a_fault_that_stays_is_met_more_and_more_seldom(house: House) -> None:
+    """And told as seldom: what fills a disk must not fill it further. Once it is over, all goes on as before."""
+    waits: list[float] = []
+    fails = [True] * 9 + [False] * 2
+
+    class Stop(threading.Event):
+        def wait(self, timeout: float | None = None) -> bool:
+            waits.append(timeout or 0.0)
+            return len(waits) > len(fails)
+
+    def turn(_: sqlite3.Connection) -> None:
+        if fails[len(waits) - 1]:
+            raise sqlite3.OperationalError("database or disk is full")
+
+    loop._keep(house.folder, Stop(), turn)
+    assert waits == [0.25, 0.5, 1, 2, 4, 8, 16, 30, 30, 30, 0.25, 0.25]

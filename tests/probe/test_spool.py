@@ -169,6 +169,30 @@ def test_a_job_that_goes_wrong_is_told_and_the_next_one_done(
     assert State(state).cut_off_job() is None
 
 
+def test_a_result_that_is_damaged_on_disk_holds_up_nothing(state: Path, server: FakeServer) -> None:
+    for name, data in (("000000001.failure", b"{half"), ("000000002.outcome", b"\xff"), ("note.record", b"r"),
+                       ("000000003.record", b"r3")):  # fmt: skip
+        (state / "spool" / name).write_bytes(data)
+    work(state, server, until="/api/probe/heartbeat")
+    assert [path for path in server.paths() if "jobs" in path] == ["/api/probe/jobs/3/record"]
+    assert {f.name for f in (state / "spool").iterdir()} == {
+        "000000001.failure.refused", "000000002.outcome.refused", "note.record.refused",
+    }  # fmt: skip
+    told = [json.loads(body) for _, path, body, _ in server.asked if path == "/api/probe/heartbeat"]
+    assert told[0]["holds"] == []
+
+
+def test_what_is_held_is_told_with_each_heartbeat(
+    state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(agents._Agent, "_deliver", lambda self: None)
+    for name in ("000000012.record", "000000003.failure", "000000003.ticket", "000000005.outcome", "1.record.refused"):
+        (state / "spool" / name).write_bytes(b"{}")
+    work(state, server, until="/api/probe/heartbeat")
+    told = [json.loads(body) for _, path, body, _ in server.asked if path == "/api/probe/heartbeat"]
+    assert told[0]["holds"] == [3, 12]
+
+
 def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.1)
     server.answers["/api/probe/jobs/5/record"] = (503, b"busy")

@@ -42,11 +42,14 @@ def take_in_next(db: sqlite3.Connection, data: Path) -> bool:
     if run.state == "done":  # sent again just when it was judged
         _forget(db, data, one)
         return True
-    body = DELIVERIES.read(data, one.sha256)
     try:
+        body = DELIVERIES.read(data, one.sha256)
         if body is None:
             raise WireError("The record file is missing from the server's data folder.")
         judged = judge_upload(run, body, codec_of_site(db, run.site_id, run.codec), clock_store.runs_of_pair(db, run))
+        with writing(db):
+            call_store.take_in(db, run_store.run_by_id(db, one.run_id), judged)
+            deliveries.forget(db, run.id)
     except WireError as error:
         _refuse(db, one, str(error))
         return True
@@ -54,11 +57,7 @@ def take_in_next(db: sqlite3.Connection, data: Path) -> bool:
         log.warning("record of run %s refused", one.run_id, exc_info=True)
         _refuse(db, one, CONTRADICTS)
         return True
-    try:
-        with writing(db):
-            call_store.take_in(db, run_store.run_by_id(db, one.run_id), judged)
-            deliveries.forget(db, run.id)
-    except Exception:
+    except (OSError, sqlite3.Error):
         with writing(db):
             deliveries.put_off(db, one)
         raise
