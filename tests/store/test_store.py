@@ -81,6 +81,33 @@ def test_briefs_presets_and_results_of_before_the_moments_come_along(
     ]
 
 
+def test_stops_of_before_keep_their_reason(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 10})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+        "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
+        "VALUES (1, 'host', 'f', '192.0.2.1', 1, 'k', 5);"
+    )
+    for number, asked in ((1, 0), (2, 1), (3, 1)):
+        db.execute(
+            "INSERT INTO run (id, site_id, probe_id, far_end_id, purpose, state, codec, ptime_ms, calls, seconds, "
+            "dscp, created_us, stop_asked) VALUES (?, 1, 1, 1, 'placed', 'done', 'g711a', 20, 2, 5, 46, 8, ?)",
+            (number, asked),
+        )
+    words = "Stopped by itself: at least 30 % of packets were missing for 10 seconds."
+    db.execute("INSERT INTO run_event (run_id, at_us, state, words) VALUES (3, 9, 'running', ?)", (words,))
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    assert [runs.run_by_id(db, n).stop_reason for n in (1, 2, 3)] == [None, "asked", "heavy-loss"]
+
+
 def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     steps = database._steps()
     monkeypatch.setattr(database, "_steps", lambda: {1: steps[1]})
