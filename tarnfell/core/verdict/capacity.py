@@ -94,7 +94,7 @@ def _together(tried: Mapping[int, Tallies], loads: Sequence[int]) -> dict[Moment
     for n in loads:
         for moment, t in tried[n].items():
             had = found.get(moment, Tally())
-            found[moment] = Tally(had.calls + t.calls, had.good + t.good, had.worth + t.worth)
+            found[moment] = had + t
     return found
 
 

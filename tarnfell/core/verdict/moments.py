@@ -82,20 +82,32 @@ class Tally:
     calls: int = 0
     good: int = 0
     worth: float = 0.0
+    begun: int = 0
+    """Of the calls, those that began in this moment: summed over moments, each call once."""
+    begun_good: int = 0
 
-    def with_call(self, good: bool, worth: float) -> Tally:
-        return Tally(self.calls + 1, self.good + good, self.worth + worth)
+    def with_call(self, good: bool, worth: float, begins: bool = True) -> Tally:
+        return self + Tally(1, int(good), worth, int(begins), int(begins and good))
+
+    def __add__(self, other: Tally) -> Tally:
+        return Tally(
+            self.calls + other.calls,
+            self.good + other.good,
+            self.worth + other.worth,
+            self.begun + other.begun,
+            self.begun_good + other.begun_good,
+        )
 
 
 Tallies = Mapping[Moment, Tally]
 
 
 def tally(calls: Iterable[tuple[Iterable[Moment], bool, float]]) -> dict[Moment, Tally]:
-    """Calls as (moments covered, good, worth) into their moments."""
+    """Calls as (moments covered in the order of time, good, worth) into their moments."""
     found: dict[Moment, Tally] = {}
     for moments, good, worth in calls:
-        for moment in moments:
-            found[moment] = found.get(moment, Tally()).with_call(good, worth)
+        for i, moment in enumerate(moments):
+            found[moment] = found.get(moment, Tally()).with_call(good, worth, begins=i == 0)
     return found
 
 
@@ -116,8 +128,9 @@ def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float)
     calls = sum(t.calls for t in tallies.values())
     low, high = interval(shares, calls, _bad_by_day(tallies, shares), confidence)
     return Share(
-        good=sum(t.good for t in tallies.values()),
-        calls=calls,
+        # A long call is evidence in each moment that it covers, and still one call.
+        good=sum(t.begun_good for t in tallies.values()),
+        calls=sum(t.begun for t in tallies.values()),
         moments=len(shares),
         days=len({day for day, _ in tallies}),
         pct=100 * float(shares.mean()),

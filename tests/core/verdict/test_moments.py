@@ -18,6 +18,7 @@ from tarnfell.core.verdict.moments import (
     interval,
     moments_between,
     share_of,
+    tally,
     worth_of,
 )
 
@@ -170,3 +171,14 @@ def test_the_band_of_a_flat_curve_of_loads_holds_the_truth(loads: int) -> None:
             step = capacity_of_tallies(tried, 97).steps[loads // 2]
             held += step.low_pct <= 100 * p <= step.high_pct
         assert held >= 0.93 * 150, (moments, rho, p)
+
+
+def test_a_long_call_is_one_call_in_each_of_its_moments() -> None:
+    """An hour that begins at 10:05 covers seven cells; two good and one bad are three calls, not 21."""
+    hour = moments_between("2026-03-04", 605, 3600)
+    share = share_of(tally([(hour, True, 1.0), (hour, True, 1.0), (hour, False, 0.0)]))
+    assert (share.good, share.calls, share.moments) == (2, 3, 7)
+    assert share.pct == pytest.approx(200 / 3)
+    after = share_of(tally([(hour, True, 1.0), (hour[3:], False, 0.0)]))
+    assert (after.good, after.calls, after.moments) == (1, 2, 7)
+    assert share_of({m: t + t for m, t in tally([(hour, True, 1.0)]).items()}).calls == 2
