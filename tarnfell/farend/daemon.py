@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.session import Offer, serve
@@ -88,7 +89,8 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
             continue
         short = False
         openings = [seat for seat in taken if not seats.is_admitted(seat)]
-        if len(openings) >= MAX_OPENINGS:
+        # One that is just asking to be let in may count as neither for a moment.
+        if openings and (len(openings) >= MAX_OPENINGS or len(taken) >= MAX_OPENINGS + MAX_SESSIONS):
             taken.pop(openings[0]).end()
             seats.free(openings[0])
         # Media answers from the very address the probe reached, also on a host with several.
@@ -135,17 +137,15 @@ class _Seats:
         self._marks[seat] = self._FREE
 
 
-class _Session:
+class _Session(Protocol):
     """One connection being served beside the listening."""
 
-    def is_over(self) -> bool:
-        raise NotImplementedError
+    def is_over(self) -> bool: ...
 
-    def end(self) -> None:
-        raise NotImplementedError
+    def end(self) -> None: ...
 
 
-class _Forked(_Session):
+class _Forked:
     """In a process of its own, so that one session cannot disturb the timing of another."""
 
     def __init__(
@@ -184,7 +184,7 @@ class _Forked(_Session):
             pass
 
 
-class _Threaded(_Session):
+class _Threaded:
     """Where the system does not fork."""
 
     def __init__(

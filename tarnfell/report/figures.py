@@ -79,7 +79,7 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
 
 
 def path_svg(test_point: str, far_end: str, up: Leg, down: Leg) -> str:
-    """TestPoint to far end, up above and down below, each pointing its way and painted by what it adds."""
+    """Test point to far end, up above and down below, each pointing its way and painted by what it adds."""
     near, far = 130, 510
     parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 78" role="img" aria-label="Call path">']
     for leg, y, name, start, end in ((up, 24, "Up", near, far), (down, 42, "Down", far, near)):

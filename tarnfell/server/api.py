@@ -165,6 +165,23 @@ _TITLES = {
 }
 
 
+_FAULT = "Something went wrong on the server; it is in its log. Nothing was half written."
+_CANNOT = (503, "The server cannot read or write its data now; its log says why. Nothing was half written; try again.")
+_BUSY = (503, "The server is busy writing. Nothing was half written; try again.")
+_DAMAGED = (500, "The server's database is damaged. Whoever runs it finds more in its log, and puts back a copy.")
+# 503 a probe waits out and delivers again.
+_DATABASE_FAULTS = {
+    sqlite3.SQLITE_FULL: (503, "The server's disk is full. Nothing was half written; try again."),
+    sqlite3.SQLITE_BUSY: _BUSY,
+    sqlite3.SQLITE_LOCKED: _BUSY,
+    sqlite3.SQLITE_IOERR: _CANNOT,
+    sqlite3.SQLITE_READONLY: _CANNOT,
+    sqlite3.SQLITE_CANTOPEN: _CANNOT,
+    sqlite3.SQLITE_CORRUPT: _DAMAGED,
+    sqlite3.SQLITE_NOTADB: _DAMAGED,
+}
+
+
 def install_errors(app: Flask) -> None:
     @app.errorhandler(Problem)
     def _problem(error: Problem) -> Response:
@@ -180,29 +197,24 @@ def install_errors(app: Flask) -> None:
         code = error.code or 500
         return problem_response(code, words.get(code, error.description or "The request could not be served."))
 
-    @app.errorhandler(sqlite3.DatabaseError)
-    def _database(error: sqlite3.DatabaseError) -> Response:
+    @app.errorhandler(sqlite3.Error)
+    def _database(error: sqlite3.Error) -> Response:
         app.logger.exception("the database")
-        if isinstance(error, sqlite3.OperationalError):
-            # A probe waits such an answer out and delivers again.
-            return problem_response(
-                503, "The server cannot write its data now: its disk may be full. Nothing was half written; try again."
-            )
-        return problem_response(
-            500, "The server's database is damaged. Whoever runs it finds the reason in its log, and puts back a copy."
-        )
+        # The low byte is the kind of error, the rest says more of it (sqlite.org/rescode.html).
+        status, words = _DATABASE_FAULTS.get(getattr(error, "sqlite_errorcode", -1) & 0xFF, (500, _FAULT))
+        return problem_response(status, words)
 
     @app.errorhandler(OSError)
     def _disk(error: OSError) -> Response:
         app.logger.exception("the disk")
         return problem_response(
-            503, f"The server cannot write its files now: {error.strerror}. Nothing was half written; try again."
+            503, f"The server cannot use its files now: {error.strerror or error}. Nothing was half written; try again."
         )
 
     @app.errorhandler(Exception)
     def _unexpected(error: Exception) -> Response:
         app.logger.exception("unexpected error")
-        return problem_response(500, "Something went wrong on the server; it is in its log. Nothing was half written.")
+        return problem_response(500, _FAULT)
 
 
 def openapi() -> dict[str, Any]:

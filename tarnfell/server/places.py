@@ -35,7 +35,7 @@ ANSWER_MEDIA = (20000, 20399)
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/place", response=PlacePage)
 def show_places(slug: str) -> PlacePage:
-    """TestPoints, probes and far ends of a site."""
+    """Test points, probes and far ends of a site."""
     site = require_site(slug)
     look_at(site.id)
     return place_page(site)
@@ -52,7 +52,7 @@ def add_test_point(slug: str, body: TestPointForm) -> PlacePage:
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/test-points/<int:test_point_id>", response=PlacePage)
 def change_test_point(slug: str, test_point_id: int, body: TestPointForm) -> PlacePage:
-    """Rename or move a test_point."""
+    """Rename or move a test point."""
     site = require_site(slug)
     require_test_point(site, test_point_id)
     with writing(g.db):

@@ -70,9 +70,8 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     probe: Probe = g.probe
     again_s = again_after_s(probe.site_id)
     news = _checked(body.environment)
-    left = [] if body.holds is None else _left_open(probe, body.holds)
-    waiting = command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id) or left
-    if not (needs_note(probe) or news or waiting):
+    waiting = command_store.has_open(g.db, probe.id) or run_store.next_for(g.db, probe.id)
+    if not (needs_note(probe) or news or waiting or _left_open(probe, body.holds)):
         return HeartbeatAnswer(again_s=again_s)  # nothing to write: most heartbeats end here
     with writing(g.db):
         probe_store.keep_contact(g.db, probe.id, news, request.remote_addr)
@@ -81,7 +80,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
         if command:
             told = ToldCommand(id=command.id, kind=command.kind, arguments=command.arguments)
             return HeartbeatAnswer(command=told, again_s=again_s)
-        for lost in left:
+        for lost in _left_open(probe, body.holds):
             if lost.state == "taken":  # the answer that gave it out was lost
                 return HeartbeatAnswer(job=_job(lost), again_s=again_s)
             run_store.keep_failure(g.db, lost.id, FailureKept(OWN, LOST))
@@ -93,8 +92,13 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     return HeartbeatAnswer(job=_job(run), again_s=again_s)
 
 
-def _left_open(probe: Probe, holds: list[int]) -> list[Run]:
-    """Runs that are out with a probe which asks for work, and so has none, and which does not hold their results."""
+def _left_open(probe: Probe, holds: list[int] | None) -> list[Run]:
+    """Runs that are out with a probe which asks for work, and so has none, and which does not hold their results.
+
+    None of a probe that does not tell what it holds.
+    """
+    if holds is None:
+        return []
     return [run for run in run_store.out_with(g.db, probe.id) if run.id not in holds]
 
 

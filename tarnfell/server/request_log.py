@@ -6,12 +6,15 @@ Bodies, queries and secrets are never in it. What probes ask every few seconds i
 from __future__ import annotations
 
 import logging
+import re
 import time
 
 from flask import Flask, Response, g, request
 
 log = logging.getLogger("tarnfell.request")
 
+_SECRET = re.compile(r"(/join/)[^/]+")
+"""The code of an invitation: who has it enrols a machine."""
 OFTEN = ("/api/probe/heartbeat", "/progress")
 
 
@@ -29,7 +32,7 @@ def install(app: Flask) -> None:
             "%s %s %s %.0f ms %s",
             # As it was asked, so that nobody can write a line of the log by asking for one.
             request.method,
-            ascii(request.path)[1:-1],
+            _SECRET.sub(r"\1…", ascii(request.path)[1:-1]),
             response.status_code,
             took_ms,
             _who(),

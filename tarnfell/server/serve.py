@@ -22,8 +22,10 @@ CONNECTIONS = 800
 """Held at once, within the 1024 descriptors a process has by default; one that says nothing costs no thread."""
 IDLE_S, CLEAN_UP_S = 60, 10
 """How long a connection may say nothing, and how often that is looked at."""
-CLERK_AGAIN_S = 2.0
-"""Before a clerk that ended is started again."""
+CLERK_AGAIN_S, CLERK_HELD_S = 2.0, 30.0
+"""Before a clerk that ended is started again; before another try where one of its own has the folder."""
+WRONG_USE = 2
+"""Status of a clerk that may not work here; it has said why."""
 CLERK_ENDS_WITHIN_S = 10.0
 
 log = logging.getLogger(__name__)
@@ -56,7 +58,7 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None, 
         stop = threading.Event()
         keeper = threading.Thread(target=_keep_clerk, args=(clerk, stop), name="clerk", daemon=True)
         keeper.start()
-        # Reports need it, and it takes a second to load: better now than while the first person waits.
+        # A call's page needs it, and it takes a second to load: better now than while the first person waits.
         threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
         try:
             server.run()
@@ -70,11 +72,16 @@ Process = AbstractContextManager["subprocess.Popen[bytes]"]
 
 def _keep_clerk(start: Callable[[], Process], stop: threading.Event) -> None:
     while not stop.is_set():
-        with start() as process:
-            while process.poll() is None and not stop.wait(0.2):
-                pass
-            if process.poll() is None:
-                process.terminate()
-            elif not stop.is_set():
-                log.error("the clerk ended with status %s; it is started again", process.returncode)
-        stop.wait(CLERK_AGAIN_S)
+        status: int | None = None
+        try:
+            with start() as process:
+                while process.poll() is None and not stop.wait(0.2):
+                    pass
+                if process.poll() is None:
+                    process.terminate()
+                status = process.returncode
+        except OSError as error:  # no memory or process left for it now
+            log.error("the clerk cannot be started: %s", error)
+        if status is not None and not stop.is_set():
+            log.error("the clerk ended with status %s; it is started again", status)
+        stop.wait(CLERK_HELD_S if status == WRONG_USE else CLERK_AGAIN_S)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import signal
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -13,6 +15,7 @@ from typing import Any
 import pytest
 
 from tarnfell.clerk import loop
+from tarnfell.server import serve
 from tarnfell.store import deliveries as store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
@@ -193,3 +196,29 @@ def test_a_fault_that_stays_is_met_more_and_more_seldom(house: House) -> None:
 
     loop._keep(house.folder, Stop(), turn)
     assert waits == [0.25, 0.5, 1, 2, 4, 8, 16, 30, 30, 30, 0.25, 0.25]
+
+
+def test_the_server_starts_its_clerk_again_whatever_ended_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that cannot be started now, one that ended; one that may not work here is given longer."""
+    waits: list[float] = []
+
+    class Stop(threading.Event):
+        def wait(self, timeout: float | None = None) -> bool:
+            if timeout != 0.2:  # looking whether it is still there
+                waits.append(timeout or 0.0)
+            if len(waits) == 3:
+                self.set()
+            return self.is_set()
+
+    ends = [OSError(11, "Resource temporarily unavailable"), 1, 2]
+
+    def start() -> subprocess.Popen[bytes]:
+        end = ends[len(waits)]
+        if isinstance(end, OSError):
+            raise end
+        child = subprocess.Popen([sys.executable, "-c", f"raise SystemExit({end})"])
+        child.wait()
+        return child
+
+    serve._keep_clerk(start, Stop())
+    assert waits == [serve.CLERK_AGAIN_S, serve.CLERK_AGAIN_S, serve.CLERK_HELD_S]

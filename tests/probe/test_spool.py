@@ -69,21 +69,21 @@ def state(tmp_path: Path, server: FakeServer) -> Path:
     return folder
 
 
-def work(state: Path, server: FakeServer, until: str) -> None:
-    """Let the probe work until it has asked for ``until``."""
+def work(state: Path, server: FakeServer, until: str, times: int = 1) -> None:
+    """Let the probe work until it has asked for ``until`` so often."""
     stop = threading.Event()
 
     def look() -> None:
-        for _ in range(200):
-            if until in server.paths() or stop.wait(0.05):
-                break
+        limit = time.monotonic() + 60
+        while server.paths().count(until) < times and time.monotonic() < limit:
+            time.sleep(0.02)
         stop.set()
 
     watcher = threading.Thread(target=look)
     watcher.start()
     run_agent(State(state), stop)
     watcher.join()
-    assert until in server.paths()
+    assert server.paths().count(until) >= times
 
 
 def test_results_are_delivered_oldest_first_and_leave_the_disk(state: Path, server: FakeServer) -> None:
@@ -129,19 +129,7 @@ def test_other_answers_to_a_heartbeat_are_waited_out(
 ) -> None:
     monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.05)
     server.answers["/api/probe/heartbeat"] = (code, body)
-    stop = threading.Event()
-
-    def stop_when_asked_often() -> None:
-        limit = time.monotonic() + 60
-        while server.paths().count("/api/probe/heartbeat") < 3 and time.monotonic() < limit:
-            time.sleep(0.02)
-        stop.set()
-
-    watcher = threading.Thread(target=stop_when_asked_often)
-    watcher.start()
-    run_agent(State(state), stop)
-    watcher.join()
-    assert server.paths().count("/api/probe/heartbeat") >= 3
+    work(state, server, until="/api/probe/heartbeat", times=3)
 
 
 def test_heartbeats_keep_within_bounds() -> None:
@@ -197,19 +185,7 @@ def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch
     monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.1)
     server.answers["/api/probe/jobs/5/record"] = (503, b"busy")
     (state / "spool" / "000000005.record").write_bytes(b"r5")
-    stop = threading.Event()
-
-    def stop_when_asked_three_times() -> None:
-        limit = time.monotonic() + 60
-        while server.paths().count("/api/probe/jobs/5/record") < 3 and time.monotonic() < limit:
-            time.sleep(0.02)
-        stop.set()
-
-    watcher = threading.Thread(target=stop_when_asked_three_times)
-    watcher.start()
-    run_agent(State(state), stop)
-    watcher.join()
-    assert server.paths().count("/api/probe/jobs/5/record") >= 3
+    work(state, server, until="/api/probe/jobs/5/record", times=3)
     assert agent_status(State(state))["waiting_results"] == 1
     server.answers.clear()
     work(state, server, until="/api/probe/heartbeat")

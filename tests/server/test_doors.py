@@ -271,11 +271,24 @@ def test_behind_a_proxy_of_this_machine_the_peer_is_the_one_it_wrote_down(tmp_pa
 # What fails on this side
 
 
+def told(code: int) -> sqlite3.Error:
+    """As SQLite raises it."""
+    error = sqlite3.OperationalError("why")
+    error.sqlite_errorcode = code
+    return error
+
+
 @pytest.mark.parametrize(
     ("error", "status", "words"),
     [
-        (sqlite3.OperationalError("database or disk is full"), 503, "cannot write its data now"),
-        (sqlite3.DatabaseError("database disk image is malformed"), 500, "database is damaged"),
+        (told(sqlite3.SQLITE_FULL), 503, "disk is full"),
+        (told(sqlite3.SQLITE_BUSY_SNAPSHOT), 503, "busy writing"),
+        (told(sqlite3.SQLITE_CANTOPEN), 503, "cannot read or write its data"),
+        (told(sqlite3.SQLITE_IOERR_WRITE), 503, "cannot read or write its data"),
+        (told(sqlite3.SQLITE_CORRUPT), 500, "database is damaged"),
+        (told(sqlite3.SQLITE_CONSTRAINT_UNIQUE), 500, "it is in its log"),
+        (told(sqlite3.SQLITE_ERROR), 500, "it is in its log"),
+        (sqlite3.ProgrammingError("closed"), 500, "it is in its log"),
         (OSError(28, "No space left on device"), 503, "No space left on device"),
         (ZeroDivisionError(), 500, "it is in its log"),
     ],

@@ -27,13 +27,19 @@ def test_each_request_is_one_line_without_what_was_said(house: House, caplog: py
         house.person.get("/api/sites/pier?secret=1")
         house.app.test_client().post("/api/session", json={"email": "a@b.example", "password": "hunter2hunter2"})
         house.app.test_client().get("/api/%0aforged%20line")
+        for path in (f"/api/join/{house.token}", f"/api/join/{house.token}/tarnfell-probe.pyz", f"/join/{house.token}"):
+            house.app.test_client().get(path)
     told = [(r.levelname, re.sub(r"\d+ ms", "9 ms", r.getMessage())) for r in caplog.records]
     assert told == [
         ("DEBUG", "POST /api/probe/heartbeat 200 9 ms probe 1"),
         ("INFO", "GET /api/sites/pier 200 9 ms user 1"),
         ("INFO", "POST /api/session 401 9 ms nobody known, 127.0.0.1"),
         ("INFO", r"GET /api/\nforged line 404 9 ms nobody known, 127.0.0.1"),
+        ("INFO", "GET /api/join/… 200 9 ms nobody known, 127.0.0.1"),
+        ("INFO", "GET /api/join/…/tarnfell-probe.pyz 410 9 ms nobody known, 127.0.0.1"),
+        ("INFO", "GET /join/… 404 9 ms nobody known, 127.0.0.1"),
     ]
+    assert house.token not in caplog.text
 
 
 def test_what_goes_wrong_here_is_a_warning(

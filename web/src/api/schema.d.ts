@@ -2778,7 +2778,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** TestPoints, probes and far ends of a site. */
+        /** Test points, probes and far ends of a site. */
         get: {
             parameters: {
                 query?: never;
@@ -3736,7 +3736,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Rename or move a test_point. */
+        /** Rename or move a test point. */
         put: {
             parameters: {
                 query?: never;
