@@ -106,7 +106,7 @@ def _summary(evaluation: Evaluation) -> tuple[str, ...]:
             "not ready": f"This site is not ready for its {need}: at least one requirement was shown not to be met.",
             "not shown yet": f"Whether this site can carry its {need} has not been shown yet."
             if v.calls
-            else f"No call has been judged at this site yet; whether it can carry its {need} is open.",
+            else f"No call counts at this site yet; whether it can carry its {need} is open.",
         }[v.word]
     ]
     if v.share.pct is not None:

@@ -105,7 +105,7 @@ class Words(HTMLParser):
 @pytest.mark.parametrize(
     ("kind", "word", "opening"),
     [
-        ("nothing", "not shown yet", "No call has been judged at this site yet; whether it can carry its 4 concurrent"),
+        ("nothing", "not shown yet", "No call counts at this site yet; whether it can carry its 4 concurrent"),
         ("good", "ready with conditions", "This site can carry its 4 concurrent calls, on the conditions named below."),
         ("swamped", "not ready", "at least one requirement was shown not to be met"),
         ("eight of twenty-eight", "not shown yet", "Whether this site can carry its 28 concurrent calls has not been"),
@@ -232,4 +232,4 @@ def test_video_is_told_only_where_it_is_asked() -> None:
     assert "1 of 4 video streams scored below 3.5: 16.7 % of their frames were broken" in asked
     assert "1 + 4·exp(−missed/10 − frozen/6)" in asked
     unplaced = " ".join(Words(render_html(report(GOOD, replace(BRIEF, video=True)))).text)
-    assert "No video stream has been placed yet." in unplaced
+    assert "No video stream counts yet." in unplaced

@@ -105,7 +105,7 @@ def test_report_says_the_same_everywhere(house: House, call_id: int) -> None:
 def test_report_of_a_site_without_evidence(house: House) -> None:
     page = house.person.get("/api/sites/pier/report.html")
     assert page.status_code == 200
-    assert "No call has been judged at this site yet" in page.text
+    assert "No call counts at this site yet" in page.text
 
 
 @pytest.mark.parametrize(

@@ -185,7 +185,7 @@ def test_video_asked_for_and_not_measured_is_open(house: House) -> None:
     with_video_in_the_brief(house)
     deliver(house, taken(house, seconds=4), upload(streams=0))
     (video,) = [r for r in house.person.get("/api/sites/pier").json["requirements"] if r["key"] == "video"]
-    assert (video["state"], video["stops"], video["says"]) == ("open", True, "No video stream has been placed yet.")
+    assert (video["state"], video["stops"], video["says"]) == ("open", True, "No video stream counts yet.")
 
 
 def test_tainted_video_is_left_out(house: House) -> None:

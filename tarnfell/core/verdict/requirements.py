@@ -103,7 +103,7 @@ def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: b
             closes += f" {unknown} calls count neither way while their delay is not known."
     if share.pct is None:
         outside = share_of(shares.always)
-        said = "No call in business hours has been judged yet."
+        said = "No call in business hours counts yet."
         if outside.pct is not None:
             said += f" Outside them {share_words(outside, brief.required_share_pct)}."
         return Requirement("share", title, "open", True, said, closes)
@@ -205,7 +205,7 @@ def _reachability(shares: Shares, brief: Brief) -> Requirement:
     title = "Audio in both directions"
     share = share_of(shares.heard)
     if not shares.placed:
-        return Requirement("reachability", title, "open", True, "No call has been placed yet.", "One call.")
+        return Requirement("reachability", title, "open", True, "No call counts yet.", "One call.")
     silent = share.calls - share.good
     if not silent:
         return Requirement("reachability", title, "shown", True, f"Both directions in all {shares.placed} calls.", "")
@@ -220,7 +220,7 @@ def _video(shares: Shares, brief: Brief) -> Requirement:
     share = share_of(shares.streams)
     state = state_of(share, brief.required_share_pct)
     if share.pct is None:
-        said = "No video stream has been placed yet."
+        said = "No video stream counts yet."
     else:
         said = (
             f"{share.good} of {share.calls} streams in {_moments(share.moments)}: "
@@ -239,7 +239,7 @@ def _steadiness(shares: Shares, brief: Brief) -> Requirement:
     share = share_of(shares.always)
     state = state_of(share, STEADY_PCT)
     if share.pct is None:
-        return Requirement("steadiness", title, "open", False, "No calls yet.", _days(NO_SHARE, brief))
+        return Requirement("steadiness", title, "open", False, "No call counts yet.", _days(NO_SHARE, brief))
     if state == "shown" and share.days < brief.required_days:
         state = "open"
     least, most = 100 - share.high_pct, 100 - share.low_pct
@@ -267,7 +267,7 @@ def _marking(readings: Sequence[Reading]) -> Requirement:
     title = "Priority marking arrives as sent"
     kept = kept_marking_pct(readings)
     if kept is None:
-        return Requirement("marking", title, "open", False, "No marked call yet.", "A call marked EF (DSCP 46).")
+        return Requirement("marking", title, "open", False, "No marked call counts yet.", "A call marked EF (DSCP 46).")
     state: State = "shown" if kept >= MARKING_KEPT_PCT else "shown not"
     return Requirement("marking", title, state, False, f"{kept:.1f} % of packets arrived marked as sent.", "")
 

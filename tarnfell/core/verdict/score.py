@@ -182,7 +182,7 @@ def _short(bound_pct: float, required_pct: float) -> float:
 def _voice(shares: Shares, brief: Brief) -> _Range:
     share, worth = share_of(shares.busy), worth_of(shares.busy)
     if share.pct is None:
-        return _Range(*OPEN, "No call in business hours has been judged yet.")
+        return _Range(*OPEN, "No call in business hours counts yet.")
     required = brief.required_share_pct
     says = f"{share_words(share, required)}; {required:g} % required."
     return _Range(_short(worth.low_pct, required), _short(worth.high_pct, required), says)
@@ -191,7 +191,7 @@ def _voice(shares: Shares, brief: Brief) -> _Range:
 def _video(shares: Shares, brief: Brief) -> _Range:
     share, worth = share_of(shares.streams), worth_of(shares.streams)
     if share.pct is None:
-        return _Range(*OPEN, "No video stream has been placed yet.")
+        return _Range(*OPEN, "No video stream counts yet.")
     says = (
         f"{share.good} of {share.calls} video streams reached a picture score of {brief.target_picture:.1f}: "
         f"{bounds_words(share, brief.required_share_pct)}."
@@ -215,7 +215,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> _Range:
         if high >= points(n / need, CAPACITY_SHARE):
             break  # fewer calls cannot earn more
     if not capacity.steps:
-        return _Range(low, high, "No run has held concurrent calls yet.")
+        return _Range(low, high, "No concurrent calls count yet.")
     shown = f"{capacity.sustained} concurrent calls shown" if capacity.sustained else "No number of calls shown yet"
     fails = f", {capacity.fails_at} shown to fail" if capacity.fails_at else ""
     return _Range(low, max(low, high), f"{shown}{fails}; {need} needed.")
@@ -224,7 +224,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> _Range:
 def _steadiness(shares: Shares, brief: Brief) -> _Range:
     worth = worth_of(shares.always)
     if worth.pct is None:
-        return _Range(*OPEN, "No calls yet.")
+        return _Range(*OPEN, "No call counts yet.")
     # Few days say little of many: only their part of the days asked for is earned.
     watched = min(1.0, worth.days / brief.required_days)
     says = (
@@ -238,7 +238,7 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
 def _reachability(shares: Shares) -> _Range:
     share = share_of(shares.heard)
     if not shares.placed:
-        return _Range(*OPEN, "No call has been placed yet.")
+        return _Range(*OPEN, "No call counts yet.")
     silent = share.calls - share.good
     if not silent:
         return _Range(100.0, 100.0, f"Both directions carried audio in all {shares.placed} calls.")
@@ -249,7 +249,7 @@ def _reachability(shares: Shares) -> _Range:
 def _marking(readings: Sequence[Reading]) -> _Range:
     kept = kept_marking_pct(readings)
     if kept is None:
-        return _Range(*OPEN, "No marked call has been placed yet.")
+        return _Range(*OPEN, "No marked call counts yet.")
     value = points(kept, MARKING_KEPT_PCT)
     return _Range(value, value, f"{kept:.1f} % of packets arrived marked as sent.")
 

@@ -84,7 +84,7 @@ export function CodecValuesScreen({ id }: { id: string }) {
                       style={{ background: paintMos(mos) }}
                     />
                     {mos.toFixed(2)}
-                    <span className="block text-sm text-soft">{value.mos_wide[i]?.toFixed(2)} wide</span>
+                    <span className="block text-sm text-soft">{value.mos_wide[i]?.toFixed(2)} wideband</span>
                   </td>
                 ))}
                 <td>{value.runs || "–"}</td>

@@ -204,7 +204,7 @@ function AllFigures({ run, calls }: { run: Run; calls: Call[] }) {
               ))}
               <th>Duplicated</th>
               <th>Peak jitter</th>
-              <th>Delay ({run.clock})</th>
+              <th>Delay</th>
               <th>Mouth-to-ear</th>
               <th>DSCP sent → received</th>
             </tr>

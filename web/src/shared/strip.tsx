@@ -3,7 +3,7 @@ import type { Model } from "../api/client";
 import { paintMos } from "./depth";
 
 export function Strip({ hours }: { hours: Model<"StripHour">[] }) {
-  if (hours.length === 0) return <span className="text-sm text-soft">no calls yet</span>;
+  if (hours.length === 0) return <span className="text-sm text-soft">no call counts yet</span>;
   const days = hours.length / 24;
   const width = days * 26;
   const bad = hours.filter((h) => h.mos !== null && h.mos < 4).length;

@@ -11,7 +11,7 @@ export function Causes({ site }: { site: Model<"SitePage"> }) {
       <p>
         {site.evidence.calls
           ? `No cause of unacceptable calls was found in ${plural(site.evidence.calls, "call")}.`
-          : "No call has been judged yet: place calls first."}
+          : "No call counts yet."}
       </p>
     );
   }

@@ -39,7 +39,7 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
   if (sheet.days.length === 0) {
     return (
       <p>
-        No calls here yet. Each call placed appears in its ten minutes
+        No call counts here yet. Each call placed appears in its ten minutes
         {leftOut > 0 &&
           `; ${plural(leftOut, "call")} placed so far ${leftOut === 1 ? "is" : "are"} left out, for the reasons below`}
         .

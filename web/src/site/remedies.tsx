@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Model, post, remove } from "../api/client";
 import { Button, Field, INPUT } from "../shared/controls";
-import { TextField } from "../shared/fields";
+import { CheckField, TextField } from "../shared/fields";
 import { dateTime } from "../shared/format";
 import { Popup } from "../shared/popup";
 
@@ -72,17 +72,12 @@ function MarkRemedy({ site }: { site: Site }) {
           onChange={(event) => setAt(event.target.value)}
         />
       </Field>
-      <label className="flex flex-wrap items-start gap-2">
-        <input
-          type="checkbox"
-          className="mt-1.5 accent-[var(--ink)]"
-          checked={setAside}
-          onChange={(event) => setSetAside(event.target.checked)}
-        />
-        <span className="text-sm leading-snug">
-          Set aside what was measured before. It stays on record but no longer counts in the verdict.
-        </span>
-      </label>
+      <CheckField
+        label="Set aside what was measured before"
+        hint="It stays on record but no longer counts in the verdict."
+        value={setAside}
+        onChange={setSetAside}
+      />
     </Popup>
   );
 }

@@ -82,7 +82,11 @@ export function SiteScreen({ id }: { id: string }) {
         <Remedies site={site} />
       </Section>
       <div className="grid lg:grid-cols-[1fr_1fr] gap-x-12">
-        <Section id="causes" title="Causes" aside={`${plural(site.causes.length, "cause")}, costliest first`}>
+        <Section
+          id="causes"
+          title="Causes"
+          aside={site.causes.length > 0 && `${plural(site.causes.length, "cause")}, costliest first`}
+        >
           <Causes site={site} />
         </Section>
         <Section id="score" title="Score" aside="filled: earned; hatched: open; empty: lost">
