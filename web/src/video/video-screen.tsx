@@ -117,7 +117,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
           <p className="text-3xl font-semibold">
             {fixed(f.score, 2)}
             <span className="ml-1.5 text-base font-normal text-soft">
-              <Term of="picture" /> · {page.target_picture.toFixed(1)} asked
+              <Term of="picture" /> · {page.target_picture.toFixed(1)} required
             </span>
           </p>
           <dl className="mt-2 grid grid-cols-[auto_1fr] gap-x-3 gap-y-0.5 text-sm leading-6 [&>dt]:text-soft">
