@@ -5,36 +5,44 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so two halves of about the same length run side by side.
-LINES := tests/lab tests/media tests/probe tests/server/test_one_file_probe.py tests/test_install.py
-SCREENS := tests/browser tests/server/test_agent.py tests/test_cli.py
+# What sends packets or drives a browser: mostly waiting, so three parts of about the same length run side by side.
+LINES := tests/lab tests/media tests/test_install.py tests/test_cli.py
+PROBES := tests/probe tests/server/test_one_file_probe.py tests/server/test_agent.py
+SCREENS := tests/browser tests/charts
 
-.PHONY: wheel help demo test lint types unit browser bench screenshots web api clean setup system
+.PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
-	@echo "  make lint types unit browser bench screenshots web wheel api clean"
+	@echo "  make lint types unit browser bench mutants screenshots web wheel api clean"
 
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
 test: setup system
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j2 --output-sync lines screens
+	$(MAKE) -j3 --output-sync lines probes screens
 
-.PHONY: checks numbers requests lines screens
+.PHONY: checks numbers requests lines probes screens
 checks: lint types web
 # What keeps no time: the server's requests, and all the rest.
 requests: setup
-	$(BIN)/pytest tests/server tests/report tests/store $(LINES:%=--ignore %) $(SCREENS:%=--ignore %)
+	$(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(LINES) $(PROBES) $(SCREENS))
 numbers: setup
-	$(BIN)/pytest $(LINES:%=--ignore %) $(SCREENS:%=--ignore %) --ignore tests/server --ignore tests/report --ignore tests/store
+	$(BIN)/pytest $(addprefix --ignore ,$(LINES) $(PROBES) $(SCREENS)) --ignore tests/server --ignore tests/report --ignore tests/store
 lines: setup
 	$(BIN)/pytest $(LINES)
+probes: setup
+	$(BIN)/pytest $(PROBES)
 screens: setup
 	$(BIN)/pytest $(SCREENS)
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
+
+# Single changes to the code, and whether a test notices: hours. COUNT=… SEED=…
+mutants: setup
+	$(BIN)/pip install -q --require-hashes -r requirements-mutants.txt
+	$(BIN)/python scripts/mutants.py --count $(or $(COUNT),60) --seed $(or $(SEED),1)
 
 browser: setup system web
 	$(BIN)/pytest tests/browser
@@ -79,7 +87,7 @@ tarnfell/web/index.html: $(shell find web/src web/index.html web/vite.config.ts 
 
 # The API's description and the front end's types, from the server's models; stale ones fail.
 api: setup $(SET_UP)/web
-	$(BIN)/python -m tarnfell.server.describe web/openapi.json
+	$(BIN)/python -m tarnfell.server.http.describe web/openapi.json
 	cd web && npm run --silent api
 	@git diff --exit-code -- web/openapi.json web/src/api/schema.d.ts || \
 	  (echo "The generated API types have changed: commit them."; [ -z "$$CI" ])

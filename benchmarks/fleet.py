@@ -16,7 +16,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from tarnfell.store import places, probes, runs, sites
+from tarnfell.store import jobs, places, probes, runs, sites
 from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
@@ -209,7 +209,7 @@ def _long_run(folder: Path, port: int, secret: str) -> float:
             ),
             "",
         )
-        runs.move(db, run, "taken", "")
+        jobs.move(db, run.id, "taken", "")
     db.close()
     body = record_file(calls=100, packets=15_000)
     person = Person(port)

@@ -21,7 +21,7 @@ from tarnfell.media.engine import Arrangement
 from tarnfell.media.host import raise_priority
 from tarnfell.media.selfcheck import lateness
 from tarnfell.probe.call import place_calls
-from tarnfell.probe.plan import CallPlan
+from tarnfell.wire.kinds.calls import CallPlan
 
 KEY = b"a-key-for-the-benchmark"
 SECONDS = 5

@@ -6,6 +6,7 @@ import csv
 import itertools
 import json
 import os
+import signal
 import socket
 import subprocess
 import sys
@@ -86,6 +87,26 @@ def free_port() -> int:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         return int(free.getsockname()[1])
+
+
+def processes_below(pid: int) -> list[int]:
+    """Children of a process, and theirs, parents first."""
+    parents: dict[int, list[int]] = {}
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        try:
+            number, rest = stat.parent.name, stat.read_text().rpartition(")")[2].split()
+        except OSError:
+            continue  # it ended just now
+        parents.setdefault(int(rest[1]), []).append(int(number))
+    found = parents.get(pid, [])
+    return [one for child in found for one in (child, *processes_below(child))]
+
+
+def kill_hard(pid: int) -> None:
+    try:
+        os.kill(pid, signal.SIGKILL)
+    except ProcessLookupError:
+        pass  # it ended with its parent
 
 
 def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:

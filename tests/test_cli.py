@@ -14,7 +14,7 @@ from tarnfell.cli.calling import _progress
 from tarnfell.cli.common import host_port
 from tarnfell.exchange.writing import write_capture
 from tarnfell.probe.call import LiveDirection, LiveSecond
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
 from tests import rig
 from tests.exchange.test_capture import packets
 from tests.exchange.test_echolog import LINUX

@@ -18,7 +18,7 @@ from pathlib import Path
 import tarnfell
 from tarnfell.core.codecs import codec_table
 from tarnfell.report.render import _style, _template
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
 print(Path(tarnfell.__file__).parent)
 assert codec_table()
 assert "@font-face" in _style()

@@ -6,7 +6,6 @@ import argparse
 import json
 import sys
 from collections.abc import Callable
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +14,10 @@ from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.picture import SCORE_NAME
 from tarnfell.core.quality import Criterion, criterion_for
-from tarnfell.core.rates import VideoLoad, stream_plan
+from tarnfell.core.rates import VideoLoad
 from tarnfell.core.tracefile import format_csv
 from tarnfell.media.keys import read_key
 from tarnfell.probe.call import LiveSecond, RunResult, place_calls
-from tarnfell.probe.plan import CallPlan
 from tarnfell.wire.record import Record
 from tarnfell.work.ingest.packets import (
     clock_relation,
@@ -30,13 +28,13 @@ from tarnfell.work.ingest.packets import (
     trace_of,
 )
 from tarnfell.work.ingest.pictures import picture_columns
+from tarnfell.work.placing.call_plan import call_plan
 
 
 def call(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
     video = tuple(_video(words, options.video_dscp) for words in options.video or ())
-    asked = stream_plan(codec, options.ptime, options.calls, options.seconds, options.dscp, options.direction, video)
-    plan = CallPlan.from_json(asdict(asked))
+    plan = call_plan(codec, options.ptime, options.calls, options.seconds, options.dscp, options.direction, video)
     host, port = host_port(options.host)
     key = read_key(options.key_file)
     trace_dir = Path(options.trace_dir) if options.trace_dir else None

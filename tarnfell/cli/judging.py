@@ -13,7 +13,7 @@ from tarnfell.core import emodel, playout
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.legs import ROLES, Role, echo_path
 from tarnfell.core.quality import MOS_SCALE_WIDE, Criterion, criterion_for, judge
-from tarnfell.core.rates import hold, plan_run, rise
+from tarnfell.core.rates import hold, plan_run, ramp
 from tarnfell.core.stats import moments_to_show
 from tarnfell.core.trace import TraceError
 from tarnfell.core.tracefile import parse_csv
@@ -21,8 +21,9 @@ from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
 from tarnfell.exchange.echolog import EchoLog, EchoLogError, read_echo_logs
 from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.pairs import pairs_of
 from tarnfell.exchange.records import CAPTURE_MAGICS
-from tarnfell.exchange.streams import FoundStream, pairs_of
+from tarnfell.exchange.streams import FoundStream
 from tarnfell.work.ingest.files import Choices, echo_values, started_us, target_of
 
 
@@ -249,10 +250,10 @@ def quality(options: argparse.Namespace) -> int:
 
 def plan(options: argparse.Namespace) -> int:
     codec = find_codec(options.codec)
-    if options.rise_from is None:
+    if options.ramp_from is None:
         shape = hold(options.calls, options.seconds, options.rounds)
     else:
-        shape = rise(options.rise_from, options.calls, options.rise_by, options.seconds, options.rounds)
+        shape = ramp(options.ramp_from, options.calls, options.ramp_by, options.seconds, options.rounds)
     plan = asdict(plan_run(codec, options.ptime, shape))
     rate = plan.pop("rate")
     report = {

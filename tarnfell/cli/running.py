@@ -19,9 +19,10 @@ from tarnfell.cli.common import DONE, host_port, port_range, print_report
 from tarnfell.farend.daemon import FarEndConfig, listen, run
 from tarnfell.media.host import die_with
 from tarnfell.media.keys import read_or_make_key
-from tarnfell.probe.agent import agent_status, enrol, run_agent
+from tarnfell.probe.agent import agent_status, enrol
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.state import AgentError, State
+from tarnfell.probe.supervisor import run_agent
 
 LAST_CLERK_S = 5.0
 """How long a clerk waits for one that is just ending."""
@@ -71,7 +72,7 @@ def probe_status(options: argparse.Namespace) -> int:
 
 
 def serve(options: argparse.Namespace) -> int:
-    from tarnfell.server.serve import serve_forever
+    from tarnfell.server.http.serve import serve_forever
     from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)

@@ -126,8 +126,10 @@ def _parser() -> argparse.ArgumentParser:
     plan.add_argument("--calls", type=int, default=1, metavar="N")
     plan.add_argument("--seconds", type=float, default=60, metavar="S")
     plan.add_argument("--rounds", type=int, default=1, metavar="N")
-    plan.add_argument("--rise-from", type=int, metavar="N", help="rise step by step from N calls to --calls")
-    plan.add_argument("--rise-by", type=int, default=1, metavar="N", help="calls more at each step")
+    plan.add_argument(
+        "--ramp-from", "--rise-from", type=int, metavar="N", help="ramp up step by step from N calls to --calls"
+    )
+    plan.add_argument("--ramp-by", "--rise-by", type=int, default=1, metavar="N", help="calls more at each step")
 
     farend = verb("farend", _do("running", "farend"), "Answer calls: run this where calls would really be answered.")
     farend.add_argument("--bind", required=True, metavar="ADDR", help="address to answer at")

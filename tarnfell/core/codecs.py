@@ -13,7 +13,7 @@ from importlib import resources
 from typing import Literal
 
 Band = Literal["narrow", "wide"]
-Standing = Literal["published", "planning", "own"]
+Origin = Literal["published", "planning", "own"]
 """Whether the standard prints the values, they are ours to plan with, or the consultant's own."""
 
 MAX_IE = 95.0
@@ -45,7 +45,7 @@ class Codec:
     bpl: float
     """Packet-loss robustness factor (G.107 §7.5)."""
     band: Band
-    standing: Standing
+    origin: Origin
     source: str
 
     def payload_bytes(self, ptime_ms: int) -> int:
@@ -90,7 +90,7 @@ def find_codec(name: str) -> Codec:
 
 def _codec(row: dict[str, str]) -> Codec:
     band: Band = "wide" if row["band"] == "wide" else "narrow"
-    standing: Standing = "published" if row["standing"] == "published" else "planning"
+    origin: Origin = "published" if row["origin"] == "published" else "planning"
     return Codec(
         name=row["name"],
         title=row["title"],
@@ -102,7 +102,7 @@ def _codec(row: dict[str, str]) -> Codec:
         ie=float(row["ie"]),
         bpl=float(row["bpl"]),
         band=band,
-        standing=standing,
+        origin=origin,
         source=row["source"],
     )
 
@@ -112,7 +112,7 @@ def with_values(codec: Codec, ie: float, bpl: float, why: str) -> Codec:
 
     Values that a standard publishes stand: a report could not defend others.
     """
-    if codec.standing == "published":
+    if codec.origin == "published":
         raise CodecError(f"The values of {codec.title} are published ({codec.source}); they are not ours to change.")
     if not 0 <= ie <= MAX_IE:
         raise CodecError(f"Ie {ie:g} is not valid: choose 0 to {MAX_IE:g}.")
@@ -120,4 +120,4 @@ def with_values(codec: Codec, ie: float, bpl: float, why: str) -> Codec:
         raise CodecError(f"Bpl {bpl:g} is not valid: choose {MIN_BPL:g} to {MAX_BPL:g}.")
     if not why.strip():
         raise CodecError("Say where these values come from; the report will.")
-    return replace(codec, ie=ie, bpl=bpl, standing="own", source=why.strip())
+    return replace(codec, ie=ie, bpl=bpl, origin="own", source=why.strip())

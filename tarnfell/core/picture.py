@@ -88,16 +88,16 @@ class Picture:
 
 def judge_picture(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> Picture:
     """Stream metrics, frames and score of one stream. ``trace.seq`` counts packets from the stream's first."""
-    heard = playout.fixed(trace, criterion.buffer_ms)
+    played = playout.fixed(trace, criterion.buffer_ms)
     frames = frames_of(trace, profile, criterion)
     length_ms = _length_us(frames, profile) / 1000
     frozen = freezes_ms(frames, profile)
     count, shown = len(frames.shown), int(np.count_nonzero(frames.shown))
-    per_second = [s.shown for s in _seconds(trace, profile, frames, heard.late)]
+    per_second = [s.shown for s in _seconds(trace, profile, frames, played.late)]
     whole_seconds = count // profile.frames_per_s
     return Picture(
         metrics=streams.measure(trace),
-        late=heard.late_count,
+        late=played.late_count,
         frames=count,
         whole=int(np.count_nonzero(frames.whole)),
         shown=shown,

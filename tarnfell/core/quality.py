@@ -95,15 +95,15 @@ class StreamQuality:
 def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
     """Metrics, playout and E-model of one stream, with its delay as the trace's clocks give it."""
     metrics = streams.measure(trace)
-    heard = criterion.play(trace)
-    loss, ratio = heard.effective_loss_pct, heard.effective_burst_ratio
-    ear = mouth_to_ear_ms(heard.mean_base_ms, heard.mean_depth_ms, criterion)
+    played = criterion.play(trace)
+    loss, ratio = played.effective_loss_pct, played.effective_burst_ratio
+    ear = mouth_to_ear_ms(played.mean_base_ms, played.mean_depth_ms, criterion)
     r_factor = mos = None
     if ear is not None:
         R = criterion.rating(ear, loss, ratio)
         r_factor = float(emodel.clamp_r(R, criterion.most_r))
         mos = float(criterion.mos(R))
-    return StreamQuality(metrics, heard.late_count, loss, ratio, ear, r_factor, mos)
+    return StreamQuality(metrics, played.late_count, loss, ratio, ear, r_factor, mos)
 
 
 def mouth_to_ear_ms(base_ms: float | None, depth_ms: float, criterion: Criterion) -> float | None:
@@ -129,7 +129,7 @@ class Seconds:
     """NaN where nothing arrived in that second."""
     pdv_max_ms: Floats
     mos: Floats
-    """1.0 for a second of which nothing was heard."""
+    """1.0 for a second of which nothing was played."""
     depth_ms: Floats
     """Of the listener's buffer, above its base."""
     base_ms: Floats
@@ -143,7 +143,7 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     """
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
-    heard = criterion.play(trace)
+    played = criterion.play(trace)
     delay = np.where(trace.arrived, (trace.recv_us - trace.sent_us) / 1000, np.nan)
     p50, worst = np.full(count, np.nan), np.full(count, np.nan)
     floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
@@ -157,12 +157,12 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
     return Seconds(
         sent=np.bincount(second, minlength=count),
         lost=np.bincount(second[~trace.arrived], minlength=count),
-        late=np.bincount(second[heard.late], minlength=count),
+        late=np.bincount(second[played.late], minlength=count),
         delay_p50_ms=p50,
         pdv_max_ms=worst,
-        mos=_second_mos(trace, heard, criterion),
-        depth_ms=heard.depth_ms,
-        base_ms=heard.base_ms - (np.nan if floor is None else floor),
+        mos=_second_mos(trace, played, criterion),
+        depth_ms=played.depth_ms,
+        base_ms=played.base_ms - (np.nan if floor is None else floor),
     )
 
 
@@ -176,19 +176,19 @@ class Worst:
 
 def worst_of(trace: Trace, criterion: Criterion) -> Worst:
     """The lowest of ``judge_seconds``' MOS, and of any ten seconds on end (the whole call where it is shorter)."""
-    heard = criterion.play(trace)
+    played = criterion.play(trace)
     return Worst(
-        float(_stretch_mos(trace, heard, criterion, 1).min()),
-        float(_stretch_mos(trace, heard, criterion, STRETCH_S).min()),
+        float(_stretch_mos(trace, played, criterion, 1).min()),
+        float(_stretch_mos(trace, played, criterion, STRETCH_S).min()),
     )
 
 
-def _second_mos(trace: Trace, heard: Playout, criterion: Criterion) -> Floats:
+def _second_mos(trace: Trace, played: Playout, criterion: Criterion) -> Floats:
     """MOS of each second, shape (seconds,)."""
-    return _stretch_mos(trace, heard, criterion, 1)
+    return _stretch_mos(trace, played, criterion, 1)
 
 
-def _stretch_mos(trace: Trace, heard: Playout, criterion: Criterion, length: int) -> Floats:
+def _stretch_mos(trace: Trace, played: Playout, criterion: Criterion, length: int) -> Floats:
     """MOS of every ``length`` seconds on end, shape (seconds − length + 1,), at least one."""
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
@@ -199,20 +199,20 @@ def _stretch_mos(trace: Trace, heard: Playout, criterion: Criterion, length: int
         return np.asarray(total[length:] - total[:-length])
 
     sent = gathered(np.bincount(second, minlength=count))
-    missed = gathered(np.bincount(second[heard.missed], minlength=count))
+    missed = gathered(np.bincount(second[played.missed], minlength=count))
     # A run that crosses into a stretch starts anew in it.
-    begins = heard.missed.copy()
-    begins[1:] &= ~heard.missed[:-1]
+    begins = played.missed.copy()
+    begins[1:] &= ~played.missed[:-1]
     crosses = np.zeros(count, dtype=np.int64)
     first = np.searchsorted(second, np.arange(count))
     inside = (first > 0) & (first < len(second))
-    crosses[inside] = heard.missed[first[inside]] & heard.missed[first[inside] - 1]
+    crosses[inside] = played.missed[first[inside]] & played.missed[first[inside] - 1]
     runs = gathered(np.bincount(second[begins], minlength=count)) + crosses[: count - length + 1]
     fraction = missed / np.maximum(sent, 1)
     ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
-    if heard.mean_base_ms is None:
+    if played.mean_base_ms is None:
         return np.ones(len(sent))
-    base, depth = (gathered(of) / length for of in (heard.base_ms, heard.depth_ms))
+    base, depth = (gathered(of) / length for of in (played.base_ms, played.depth_ms))
     ear = np.maximum(0.0, base) + depth + criterion.fixed_ms
     mos = criterion.mos(criterion.rating(ear, 100 * fraction, ratio))
     return np.asarray(np.where((sent > 0) & (missed == sent), 1.0, mos))

@@ -9,7 +9,7 @@ from typing import Literal
 
 from tarnfell.core.codecs import Codec
 from tarnfell.core.stats import MOMENT_S, shown_by
-from tarnfell.core.video import CLOCK_HZ, DEFAULT_DSCP, PAYLOAD_TYPE, VideoProfile, find_profile
+from tarnfell.core.video import DEFAULT_DSCP, VideoProfile, find_profile
 
 RTP_HEADER_BYTES = 12  # RFC 3550 §5.1, no CSRC, no extension
 UDP_HEADER_BYTES = 8
@@ -113,80 +113,6 @@ class VideoLoad:
 
 
 @dataclass(frozen=True)
-class FramePlan:
-    """Video streams alike in RTP's own terms; ``refresh`` and ``ordinary`` are the bytes of a frame's packets."""
-
-    name: str
-    streams: int
-    packets: int
-    frame_us: int
-    payload_type: int
-    clock_hz: int
-    dscp: int
-    refresh: tuple[int, ...]
-    ordinary: tuple[int, ...]
-    every: int
-
-
-@dataclass(frozen=True)
-class StreamPlan:
-    """A run in RTP's own terms: what a probe is told, who knows no codecs and no profiles."""
-
-    calls: int
-    packets: int
-    ptime_us: int
-    payload_type: int
-    clock_hz: int
-    payload_bytes: int
-    dscp: int
-    direction: Flow
-    video: tuple[FramePlan, ...]
-
-
-def stream_plan(
-    codec: Codec,
-    ptime_ms: int,
-    calls: int,
-    call_s: float,
-    dscp: int,
-    direction: Flow = "both",
-    video: Sequence[VideoLoad] = (),
-) -> StreamPlan:
-    """``calls`` calls of ``call_s`` seconds, and video beside them. Raises CodecError, VideoError or PlanError."""
-    plan_run(codec, ptime_ms, hold(calls, call_s), direction=direction, video=video)
-    if not 0 <= dscp <= 63:
-        raise PlanError(f"DSCP {dscp} is not valid: choose 0 to 63 (46 is EF).")
-    return StreamPlan(
-        calls=calls,
-        packets=int(call_s * 1000 / ptime_ms),
-        ptime_us=ptime_ms * 1000,
-        payload_type=codec.payload_type,
-        clock_hz=codec.clock_hz,
-        payload_bytes=codec.payload_bytes(ptime_ms),
-        dscp=dscp,
-        direction=direction,
-        video=tuple(_frame_plan(load, call_s) for load in video),
-    )
-
-
-def _frame_plan(load: VideoLoad, call_s: float) -> FramePlan:
-    profile = find_profile(load.profile)
-    refresh, ordinary = profile.cut()
-    return FramePlan(
-        name=profile.name,
-        streams=load.streams,
-        packets=profile.packets_in(int(call_s * profile.frames_per_s)),
-        frame_us=profile.frame_us,
-        payload_type=PAYLOAD_TYPE,
-        clock_hz=CLOCK_HZ,
-        dscp=load.dscp,
-        refresh=tuple(refresh),
-        ordinary=tuple(ordinary),
-        every=profile.frames_per_refresh,
-    )
-
-
-@dataclass(frozen=True)
 class Shape:
     """A load over time: so many calls at once, step after step, the whole repeated."""
 
@@ -214,7 +140,7 @@ def hold(calls: int, call_s: float, rounds: int = 1) -> Shape:
     return Shape((calls,), call_s, rounds)
 
 
-def rise(first: int, last: int, by: int, call_s: float, rounds: int = 1) -> Shape:
+def ramp(first: int, last: int, by: int, call_s: float, rounds: int = 1) -> Shape:
     """From ``first`` calls to ``last``, ``by`` more a step; the last step is always ``last``. Raises PlanError."""
     if by < 1 or first > last:
         raise PlanError(f"A ramp from {first} to {last} calls by {by} never goes up.")

@@ -22,6 +22,7 @@ from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL
 from tarnfell.demo.simulate import Moved, Stream, Way, move_packets
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -220,8 +221,8 @@ class _SiteHistory:
             "Requested by the watch plan." if purpose == "watch" else f"Requested by {USER_NAME}.",
             moment - 2_000_000,
         )
-        run_store.move(db, run, "taken", f"Picked up by {self._site.probe}.", moment - 1_000_000)
-        run_store.move(db, self._again(run), "running", "Packets are being sent.", moment)
+        job_store.move(db, run.id, "taken", f"Picked up by {self._site.probe}.", moment - 1_000_000)
+        job_store.move(db, run.id, "running", "Packets are being sent.", moment)
         run = self._again(run)
         judged = judge_upload(run, upload, self._codec, clock_store.runs_of_pair(db, run))
         call_store.take_in(db, run, judged, moment + (seconds + 3) * 1_000_000)

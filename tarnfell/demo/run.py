@@ -18,13 +18,19 @@ from tarnfell.demo.scenario import BENCH_PATH, BENCH_SLUG, PASSWORD, USER_EMAIL
 from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import enrol
 from tarnfell.probe.state import State
-from tarnfell.server.app import WEB_FOLDER
+from tarnfell.server.http.app import WEB_FOLDER
+from tarnfell.store import places as place_store
+from tarnfell.store import watches as watch_store
 from tarnfell.store.db import FILE_NAME, connect, now_us, writing
 from tarnfell.store.probes import invite
 
 MEDIA_PORTS = "21000-21127"
 _MARK = "demo.json"
 _START_LIMIT_S = 30.0
+
+
+WATCH_INTERVAL_MS = 1000
+EF = 46
 
 
 class DemoError(RuntimeError):
@@ -139,6 +145,8 @@ class Bench:
                     (self.path_address, self._control_port, key, site_id),
                 )
                 probe_id = db.execute("SELECT id FROM probe WHERE site_id = ?", (site_id,)).fetchone()[0]
+                far_end_id = place_store.far_ends_of(db, site_id)[0].id
+                watch_store.want(db, probe_id, far_end_id, WATCH_INTERVAL_MS, EF, None)
                 return invite(db, probe_id)
         finally:
             db.close()

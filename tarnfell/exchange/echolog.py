@@ -12,10 +12,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 
 import numpy as np
 
+from tarnfell.exchange.echo_times import Clock, between
 from tarnfell.exchange.lines import Stamp, decode, stamp_of
 
 MAX_SAMPLES = 1_000_000
@@ -299,7 +300,7 @@ def _log(host: str | None, runs: list[_Run], reader: _Reader) -> EchoLog:
     notes: list[str] = []
     stamps = [s for run in runs for s, _, _ in run.numbered.values() if s is not None]
     stamped = len(stamps) > sum(len(run.numbered) for run in runs) / 2
-    clock = _Clock()
+    clock = Clock()
     begin: float | None = None
     for run in runs:
         rows = list(_rows(run, notes, len(runs) > 1))
@@ -308,7 +309,7 @@ def _log(host: str | None, runs: list[_Run], reader: _Reader) -> EchoLog:
         interval = run.took_ms / 1000 / (run.totals[0] - 1) if run.took_ms and run.totals and run.totals[0] > 1 else 1.0
         known = [(i, clock.seconds(s)) for i, (s, _, _) in enumerate(rows) if s is not None] if stamped else []
         if known:
-            times = _between(len(rows), known)
+            times = between(len(rows), known)
         else:
             first = samples[-1].at_s + interval if samples else 0.0
             times = [first + i * interval for i in range(len(rows))]
@@ -366,41 +367,3 @@ def _rows(run: _Run, notes: list[str], several: bool) -> Iterator[tuple[Stamp | 
             f"The log's own totals{which} say {sent - received} of {sent} lost, its lines show {lost} of {len(lines)}: "
             "lines are missing or were added. The figures here are of the lines."
         )
-
-
-class _Clock:
-    """Stamps in the order of the log as seconds that go on: over midnight, and over the hour that autumn repeats."""
-
-    def __init__(self) -> None:
-        self._last: float | None = None
-        self._shift = 0.0
-
-    def seconds(self, stamp: Stamp) -> float:
-        at = stamp.at
-        if at is None:
-            now = stamp.clock_s
-        elif at.tzinfo is None:
-            now = at.replace(tzinfo=UTC).timestamp()
-        else:
-            now = at.timestamp()
-        now += self._shift
-        back = (self._last or now) - now
-        if at is None and back > 43_200:
-            self._shift, now = self._shift + 86_400, now + 86_400
-        elif at is not None and at.tzinfo is None and 3000 < back <= 3600:
-            self._shift, now = self._shift + 3600, now + 3600
-        self._last = now
-        return now
-
-
-def _between(count: int, known: list[tuple[int, float]]) -> list[float]:
-    """Times of all rows from those that have one: between two evenly, outside them as fast as the log went."""
-    place, at = (np.array(column, dtype=float) for column in zip(*known, strict=True))
-    if len(known) == 1:
-        return [float(at[0] + i - place[0]) for i in range(count)]
-    pace = float(np.median(np.diff(at) / np.maximum(np.diff(place), 1)))
-    rows = np.arange(count)
-    times = np.interp(rows, place, at)
-    times = np.where(rows < place[0], at[0] + (rows - place[0]) * pace, times)
-    times = np.where(rows > place[-1], at[-1] + (rows - place[-1]) * pace, times)
-    return [float(t) for t in times]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -20,6 +20,7 @@ from tarnfell.core.clock import drift_ppm
 from tarnfell.core.codecs import Codec, codec_table
 from tarnfell.core.trace import Ints, Trace, TraceError, build_trace
 from tarnfell.exchange.frames import Datagram
+from tarnfell.exchange.send_times import spread, without_jumps
 from tarnfell.wire.rtp import RtpPacket
 
 MIN_PACKETS = 10
@@ -30,12 +31,6 @@ STRAY_PACKETS = 3
 STEADY_SHARE = 0.8
 MIRRORED_SHARE = 0.5
 """Of the packets seen twice, from which on the capture is taken to show each one twice."""
-JUMP_US = 300_000
-"""A timestamp this far off what arrivals say was set on by the sender: no queue or route gives or takes as much at
-once and for good."""
-LEVEL_PACKETS = 25
-LEAST_LEVEL_PACKETS = 10
-"""Before a jump and after it: the delay of a packet or two at either end of a stream is no level."""
 OUTAGE_US = 1_000_000
 MAX_MISSING = 8 * 24 * 3600 * 50
 """Packets of an outage, at most: a capture longer than a week is split anyway."""
@@ -288,7 +283,7 @@ def _stream(key: tuple[str, str, int], flow: _Flow, notes: list[str]) -> FoundSt
     pictures = len(np.unique(ticks)) < 0.7 * len(ticks)
     sent_us = ticks * 1e6 / clock
     if not pictures:
-        sent_us = _without_jumps(sent_us, at_us, numbers, notes)
+        sent_us = without_jumps(sent_us, at_us, numbers, notes)
     sent_us = np.maximum.accumulate(sent_us)
     steps = np.diff(sent_us) / np.diff(numbers)
     if pictures:
@@ -302,7 +297,7 @@ def _stream(key: tuple[str, str, int], flow: _Flow, notes: list[str]) -> FoundSt
         all_sent[timed] = sent_us
         numbers, sent_us = every, np.maximum.accumulate(all_sent)
     whole = np.arange(every[0], every[-1] + 1)
-    sent = np.rint(_spread(whole, numbers, sent_us, 0 if pictures else ptime_ms * 1000)).astype(np.int64)
+    sent = np.rint(spread(whole, numbers, sent_us, 0 if pictures else ptime_ms * 1000)).astype(np.int64)
     try:
         trace = build_trace(whole, np.maximum.accumulate(sent), flow.number, flow.at_us)
     except TraceError:
@@ -325,81 +320,6 @@ def _stream(key: tuple[str, str, int], flow: _Flow, notes: list[str]) -> FoundSt
         skew_ppm=skew,
         notes=tuple(notes),
     )
-
-
-def pairs_of(streams: Sequence[FoundStream]) -> list[tuple[int, int]]:
-    """Streams that are the two directions of one call: between the same ports, or where only one fits between the same
-    hosts; of the same media, and at the same time for half of the shorter."""
-    free = list(range(len(streams)))
-    found: list[tuple[int, int]] = []
-    for by in (_ports, _hosts):
-        for i in list(free):
-            if i not in free:
-                continue
-            fitting = [j for j in free if j != i and _answers(streams[i], streams[j], by)]
-            if len(fitting) == 1 and (by is _ports or _only_one(streams, free, fitting[0], by)):
-                found.append((min(i, fitting[0]), max(i, fitting[0])))
-                free = [k for k in free if k not in (i, fitting[0])]
-    return sorted(found)
-
-
-def _ports(stream: FoundStream) -> tuple[str, str]:
-    return stream.source, stream.destination
-
-
-def _hosts(stream: FoundStream) -> tuple[str, str]:
-    return stream.source.rpartition(":")[0], stream.destination.rpartition(":")[0]
-
-
-def _answers(one: FoundStream, other: FoundStream, by: Callable[[FoundStream], tuple[str, str]]) -> bool:
-    if one.media != other.media or by(one) != by(other)[::-1]:
-        return False
-    spans = [(s.first_us, s.first_us + int(s.trace.sent_us[-1] - s.trace.sent_us[0])) for s in (one, other)]
-    common = min(spans[0][1], spans[1][1]) - max(spans[0][0], spans[1][0])
-    return common >= min(end - begin for begin, end in spans) / 2
-
-
-def _only_one(
-    streams: Sequence[FoundStream], free: list[int], j: int, by: Callable[[FoundStream], tuple[str, str]]
-) -> bool:
-    return sum(_answers(streams[j], streams[k], by) for k in free if k != j) == 1
-
-
-def _without_jumps(sent_us: NDArray[np.float64], at_us: Ints, numbers: Ints, notes: list[str]) -> NDArray[np.float64]:
-    """Send times by timestamp, less the jumps that the sender itself made: held calls that go on with old timestamps.
-
-    A jump is one in how arrivals stand to timestamps, between two packets in a row, that stays; after a stall of the
-    network packets come in a burst, faster than they were sent.
-    """
-    apart = at_us - at_us[0] - (sent_us - sent_us[0])
-    leaps = np.flatnonzero(np.abs(np.diff(apart)) > JUMP_US) + 1
-    shift = np.zeros(len(sent_us))
-    count = 0
-    for i in leaps.tolist():
-        if min(i, len(at_us) - i) < LEAST_LEVEL_PACKETS:
-            continue
-        before, after = apart[max(0, i - LEVEL_PACKETS) : i], apart[i : i + LEVEL_PACKETS]
-        step = float(after.min() - before.min())
-        took = float(at_us[min(i + LEVEL_PACKETS, len(at_us)) - 1] - at_us[i])
-        meant = float(sent_us[min(i + LEVEL_PACKETS, len(at_us)) - 1] - sent_us[i])
-        burst = step > 0 and took < 0.8 * meant
-        if abs(step) > JUMP_US and not burst and numbers[i] - numbers[i - 1] <= LEVEL_PACKETS:
-            shift[i:] += step
-            count += 1
-    if count:
-        times = "once" if count == 1 else f"{count} times"
-        notes.append(f"Its timestamps jumped against its arrivals {times} (a call held, or a new source): taken out.")
-    return np.asarray(sent_us + shift)
-
-
-def _spread(whole: Ints, numbers: Ints, sent_us: NDArray[np.float64], interval_us: float) -> NDArray[np.float64]:
-    """Send times of all numbers: between two known ones evenly, before and after them by the interval.
-
-    Where the sender fell silent, numbers go on by one while time does not stand still: that stays between two known.
-    """
-    times = np.interp(whole, numbers, sent_us)
-    times = np.where(whole < numbers[0], sent_us[0] - (numbers[0] - whole) * interval_us, times)
-    return np.asarray(np.where(whole > numbers[-1], sent_us[-1] + (whole - numbers[-1]) * interval_us, times))
 
 
 def _codec(payload_type: int) -> Codec | None:

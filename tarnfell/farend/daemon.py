@@ -10,19 +10,23 @@ import socket
 import sys
 import threading
 import time
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 from tarnfell.farend.halves import Halves
-from tarnfell.farend.session import Offer, serve
+from tarnfell.farend.session import Admit, Offer, serve
+from tarnfell.media import host
 from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
 
 MAX_SESSIONS = 16
+"""Of calls."""
+MAX_STAMPING = 64
+"""Sessions of a watch, which cost next to nothing: a socket and a process that sleeps."""
 MAX_OPENINGS = 64
 """Connections that have not shown the key yet."""
+MOST_SEATS = MAX_OPENINGS + MAX_SESSIONS + MAX_STAMPING
 END_LIMIT_S = 1.0
 """For a session to end when the far end is told to."""
 _LOOK_S = 0.1
@@ -90,16 +94,16 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
         short = False
         openings = [seat for seat in taken if not seats.is_admitted(seat)]
         # One that is just asking to be let in may count as neither for a moment.
-        if openings and (len(openings) >= MAX_OPENINGS or len(taken) >= MAX_OPENINGS + MAX_SESSIONS):
+        if openings and (len(openings) >= MAX_OPENINGS or len(taken) >= MOST_SEATS):
             taken.pop(openings[0]).end()
             seats.free(openings[0])
         # Media answers from the very address the probe reached, also on a host with several.
         halves = Halves(config.keep) if config.keep else None
         offer = Offer(sock.family, sock.getsockname()[0], config.first_media_port, config.last_media_port, halves)
         seat = seats.take()
-        start = _Forked if hasattr(os, "fork") else _Threaded
+        start = _Forked if host.HERE.forks else _Threaded
         try:
-            taken[seat] = start(listener, sock, key, offer, lambda seat=seat: seats.admit(seat))  # type: ignore[misc]
+            taken[seat] = start(listener, sock, key, offer, lambda sort, seat=seat: seats.admit(seat, sort))  # type: ignore[misc]
         except OSError as error:
             print(f"far end: a session could not be started: {error.strerror}.", file=sys.stderr, flush=True)
             sock.close()
@@ -111,10 +115,10 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
 class _Seats:
     """Who has connected and who has shown the key, for the listening process and those of its sessions to see."""
 
-    _FREE, _OPENING, _ADMITTED = 0, 1, 2
+    _FREE, _OPENING, _CALLS, _STAMPS = range(4)
 
     def __init__(self) -> None:
-        self._marks = mmap.mmap(-1, MAX_OPENINGS + MAX_SESSIONS)
+        self._marks = mmap.mmap(-1, MOST_SEATS)
 
     def take(self) -> int:
         """There is one: openings and sessions are bounded apart."""
@@ -122,16 +126,17 @@ class _Seats:
         self._marks[seat] = self._OPENING
         return seat
 
-    def admit(self, seat: int) -> bool:
-        """Whether there is room for another session. Two that ask at once may both be told no, never both yes."""
-        self._marks[seat] = self._ADMITTED
-        if self._marks[:].count(self._ADMITTED) <= MAX_SESSIONS:
+    def admit(self, seat: int, sort: str) -> bool:
+        """Whether there is room for another such session. Two that ask at once may both be told no, never both yes."""
+        mark, most = (self._STAMPS, MAX_STAMPING) if sort == "stamps" else (self._CALLS, MAX_SESSIONS)
+        self._marks[seat] = mark
+        if self._marks[:].count(mark) <= most:
             return True
         self._marks[seat] = self._OPENING
         return False
 
     def is_admitted(self, seat: int) -> bool:
-        return self._marks[seat] == self._ADMITTED
+        return self._marks[seat] in (self._CALLS, self._STAMPS)
 
     def free(self, seat: int) -> None:
         self._marks[seat] = self._FREE
@@ -148,9 +153,7 @@ class _Session(Protocol):
 class _Forked:
     """In a process of its own, so that one session cannot disturb the timing of another."""
 
-    def __init__(
-        self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]
-    ) -> None:
+    def __init__(self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Admit) -> None:
         parent = os.getpid()
         self._pid = os.fork()
         if self._pid == 0:
@@ -187,9 +190,7 @@ class _Forked:
 class _Threaded:
     """Where the system does not fork."""
 
-    def __init__(
-        self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]
-    ) -> None:
+    def __init__(self, listener: socket.socket, sock: socket.socket, key: bytes, offer: Offer, admit: Admit) -> None:
         self._sock = sock
         self._thread = threading.Thread(target=serve, args=(sock, key, offer, admit), daemon=True)
         self._thread.start()

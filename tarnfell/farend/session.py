@@ -9,9 +9,10 @@ import socket
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from tarnfell.farend.halves import Halves
+from tarnfell.farend.reflecting import answer_stamps
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, EngineError, MediaEnd
@@ -67,7 +68,11 @@ class _Plan:
         return max(s.start_us + s.length_us for s in self.up + self.down) / 1e6
 
 
-def serve(sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], bool]) -> None:
+Admit = Callable[[Literal["calls", "stamps"]], bool]
+"""Whether there is room for one more session of this sort, which from then on counts."""
+
+
+def serve(sock: socket.socket, key: bytes, offer: Offer, admit: Admit) -> None:
     """Serve one probe on its control connection; returns when it is over, whatever happened.
 
     ``admit`` is asked once the other side has shown the key: whether there is room for it.
@@ -87,7 +92,7 @@ def serve(sock: socket.socket, key: bytes, offer: Offer, admit: Callable[[], boo
         channel.close()
 
 
-def _serve(channel: Channel, key: bytes, offer: Offer, admit: Callable[[], bool]) -> None:
+def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
     ours = secrets.token_bytes(NONCE_BYTES)
     channel.send({"tarnfell": PROTOCOL_VERSION, "nonce": ours.hex()})
     greeting = channel.receive_json()
@@ -109,12 +114,14 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Callable[[], bool]
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    if not admit():
+    if not admit("stamps" if "stamps" in request else "calls"):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
+    if "stamps" in request:
+        return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
     plan = _read_plan(request)
-    sockets, stamp_sock = _open_sockets(offer, plan)
+    *sockets, stamp_sock = _open_sockets(offer, [s.dscp for s in plan.down] + [plan.down[0].dscp])
     try:
         _run(channel, plan, sockets, stamp_sock, purpose, offer.halves)
     finally:
@@ -140,10 +147,18 @@ def _read_plan(request: dict[str, Any]) -> _Plan:
     return plan
 
 
-def _open_sockets(offer: Offer, plan: _Plan) -> tuple[list[socket.socket], socket.socket]:
-    """One media socket a call and one for time stamps, on free ports of the range."""
+def _answer_stamps(channel: Channel, offer: Offer, asked: Any, key: bytes) -> None:
+    dscp = asked.get("dscp") if isinstance(asked, dict) else None
+    if not isinstance(dscp, int) or not 0 <= dscp <= 63:
+        raise Refused("The request for time stamps names no DSCP from 0 to 63.")
+    (sock,) = _open_sockets(offer, [dscp])
+    with sock:
+        answer_stamps(channel, sock, key)
+
+
+def _open_sockets(offer: Offer, dscps: list[int]) -> list[socket.socket]:
+    """A socket for each, sending with that marking, on free ports of the range."""
     opened: list[socket.socket] = []
-    dscps = [s.dscp for s in plan.down] + [plan.down[0].dscp]
     for port in range(offer.first_port, offer.last_port + 1):
         if len(opened) == len(dscps):
             break
@@ -158,7 +173,7 @@ def _open_sockets(offer: Offer, plan: _Plan) -> tuple[list[socket.socket], socke
             f"Only {len(opened)} of the far end's media ports {offer.first_port}–{offer.last_port} are free; "
             f"{len(dscps)} are needed. Wait for the other runs to end."
         )
-    return opened[:-1], opened[-1]
+    return opened
 
 
 def _run(

@@ -22,7 +22,7 @@ _RUN_CELLS = 8
 # Cells of each call.
 SENT = 0
 RECEIVED = 1
-REACHED = 2
+EXPECTED = 2
 """Packets up to the highest sequence number seen: what should have arrived by now."""
 LATE = 3
 """Arrived more than LATE_US behind the fastest packet."""

@@ -80,6 +80,11 @@ class Channel:
             left -= len(part)
         return b"".join(parts)
 
+    @property
+    def socket(self) -> socket.socket:
+        """To wait on, beside others."""
+        return self._sock
+
     def own_address(self) -> str:
         """The address this side of the connection has: media is sent from the same."""
         return str(self._sock.getsockname()[0])

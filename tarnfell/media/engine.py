@@ -19,16 +19,17 @@ from dataclasses import asdict, dataclass
 from typing import IO, Any, Literal, Protocol
 
 from tarnfell.media import board as b
+from tarnfell.media import host
 from tarnfell.media.board import Board
 from tarnfell.media.host import CpuWatch, clock_id, die_with, raise_priority
-from tarnfell.media.receiver import Inlet, Receiver, StampInlet
+from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
 from tarnfell.media.selfcheck import lateness
-from tarnfell.media.sender import Outlet, StampOutlet, send_streams
+from tarnfell.media.sender import StampSender, StreamSender, send_streams
 from tarnfell.media.streams import StreamSpec
 from tarnfell.wire.record import PackedColumn, Record, pack_column
 
 Arrangement = Literal["processes", "threads", "one loop"]
-BEST: Arrangement = "processes" if hasattr(os, "fork") else "threads"
+BEST: Arrangement = "processes" if host.HERE.forks else "threads"
 SETTLE_S = 2.0
 """How long to listen after the last packet was sent (core.trace.GIVE_UP_US)."""
 ARRIVAL_COLUMNS = ("arrival_seq", "arrival_us", "arrival_dscp", "arrival_ttl", "arrival_bytes")
@@ -78,10 +79,10 @@ class MediaEnd:
     ) -> None:
         self.board = Board(len(calls))
         self.arrangement = arrangement
-        self._outlets = [Outlet(c.call, c.sock, c.sends) for c in calls if c.sends]
-        self._inlets = [Inlet(c.call, c.sock, c.incoming, c.own_ssrc, c.sends) for c in calls]
-        self._stamp_outlet = StampOutlet(stamp_sock, stamp_key) if stamp_sock and not reflect else None
-        self._stamp_inlet = StampInlet(stamp_sock, stamp_key, reflect) if stamp_sock else None
+        self._senders = [StreamSender(c.call, c.sock, c.sends) for c in calls if c.sends]
+        self._receivers = [StreamReceiver(c.call, c.sock, c.incoming, c.own_ssrc, c.sends) for c in calls]
+        self._stamp_sender = StampSender(stamp_sock, stamp_key) if stamp_sock and not reflect else None
+        self._stamp_receiver = StampReceiver(stamp_sock, stamp_key, reflect) if stamp_sock else None
         self._workers: list[_Worker] = []
 
     def start(self, start_ns: int) -> None:
@@ -97,10 +98,10 @@ class MediaEnd:
         """Whether the sender still has packets to send. Raises EngineError when a worker died."""
         for worker in self._workers:
             worker.check()
-        if not self._outlets:
+        if not self._senders:
             return False
         return (
-            any(self.board.cells[Board.at(o.call, b.SENT)] < o.spec.packets for o in self._outlets)
+            any(self.board.cells[Board.at(o.call, b.SENT)] < o.spec.packets for o in self._senders)
             and not self.board.cells[b.STOP]
         )
 
@@ -120,7 +121,7 @@ class MediaEnd:
         self.stop()
         self.board.cells[b.RECEIVER_STOP] = 1
         records = [Record.parse(worker.result()) for worker in self._workers]
-        columns: dict[int, dict[str, PackedColumn]] = {inlet.call: {} for inlet in self._inlets}
+        columns: dict[int, dict[str, PackedColumn]] = {stream.call: {} for stream in self._receivers}
         stamps: dict[str, PackedColumn] = {}
         check: dict[str, Any] = {}
         for record in records:
@@ -134,11 +135,11 @@ class MediaEnd:
 
     def _send(self, start_ns: int) -> Record:
         priority, cpu = raise_priority(), CpuWatch()
-        send_streams(self.board, self._outlets, start_ns, self._stamp_outlet)
+        send_streams(self.board, self._senders, start_ns, self._stamp_sender)
         return self._sent_record(priority, cpu)
 
     def _receive(self) -> Record:
-        receiver = Receiver(self.board, self._inlets, self._stamp_inlet)
+        receiver = Receiver(self.board, self._receivers, self._stamp_receiver)
         receiver.run()
         receiver.poll()
         return self._received_record(receiver)
@@ -146,7 +147,7 @@ class MediaEnd:
     def _both(self, start_ns: int) -> Record:
         """Receive in the pauses between two packets, in one loop."""
         priority, cpu = raise_priority(), CpuWatch()
-        receiver = Receiver(self.board, self._inlets, self._stamp_inlet)
+        receiver = Receiver(self.board, self._receivers, self._stamp_receiver)
 
         def idle(until_ns: int) -> None:
             if until_ns - time.monotonic_ns() > 300_000:
@@ -155,21 +156,21 @@ class MediaEnd:
             if left > 0:
                 time.sleep(left / 1e9)
 
-        send_streams(self.board, self._outlets, start_ns, self._stamp_outlet, idle)
+        send_streams(self.board, self._senders, start_ns, self._stamp_sender, idle)
         receiver.run()
         receiver.poll()
         sent, received = self._sent_record(priority, cpu), self._received_record(receiver)
         return Record({**received.meta, **sent.meta}, {**sent.columns, **received.columns})
 
     def _sent_record(self, priority: str, cpu: CpuWatch) -> Record:
-        late = [value for outlet in self._outlets for value in outlet.late_us]
+        late = [value for sender in self._senders for value in sender.late_us]
         meta = {
             "send_late_ms": lateness(late),
             "not_sent": self.board.cells[b.NOT_SENT],
             "priority": priority,
             **cpu.report(),
         }
-        return Record.of(meta, {f"{o.call}.sent_us": o.sent_us for o in self._outlets})
+        return Record.of(meta, {f"{o.call}.sent_us": o.sent_us for o in self._senders})
 
     def _received_record(self, receiver: Receiver) -> Record:
         meta = {
@@ -181,12 +182,12 @@ class MediaEnd:
             "rtcp_rtt_us": receiver.rtcp_rtt_min_us,
         }
         columns: dict[str, PackedColumn] = {}
-        for inlet in receiver.inlets:
-            logs = (inlet.arrival_seq, inlet.arrival_us, inlet.dscp, inlet.ttl, inlet.size)
+        for stream in receiver.streams:
+            logs = (stream.arrival_seq, stream.arrival_us, stream.dscp, stream.ttl, stream.size)
             for name, values in zip(ARRIVAL_COLUMNS, logs):
-                columns[f"{inlet.call}.{name}"] = pack_column(name, values)
-        if self._stamp_inlet and not self._stamp_inlet.reflect:
-            samples = self._stamp_inlet.samples
+                columns[f"{stream.call}.{name}"] = pack_column(name, values)
+        if self._stamp_receiver and not self._stamp_receiver.reflect:
+            samples = self._stamp_receiver.samples
             for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4)):
                 columns[f"stamp.{name}"] = pack_column(name, values)
         return Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})

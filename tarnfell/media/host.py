@@ -10,7 +10,17 @@ import sys
 import time
 from dataclasses import dataclass
 
-LINUX = sys.platform.startswith("linux")
+
+@dataclass(frozen=True)
+class Platform:
+    """What sort of system this is: the one place that is asked, and that a test need put another in."""
+
+    linux: bool
+    windows: bool
+    forks: bool
+
+
+HERE = Platform(sys.platform.startswith("linux"), os.name == "nt", hasattr(os, "fork"))
 STEP_NS = 1_000_000
 """The system clock moving this much against the monotonic one between two looks is a step, not slewing."""
 _PR_SET_TIMERSLACK = 29
@@ -20,7 +30,7 @@ _PR_SET_PDEATHSIG = 1
 def raise_priority() -> str:
     """Ask for the best scheduling this process may have; says what it got: real-time, raised or ordinary."""
     gc.disable()
-    if LINUX:
+    if HERE.linux:
         try:
             ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, 1000, 0, 0, 0)
         except (OSError, AttributeError):
@@ -54,6 +64,14 @@ def clock_id() -> str | None:
             return file.read().strip()
     except OSError:
         return None
+
+
+def asleep_ns() -> int:
+    """How long this machine has been asleep since it was started; 0 where the system does not tell."""
+    try:
+        return time.clock_gettime_ns(time.CLOCK_BOOTTIME) - time.monotonic_ns()  # type: ignore[attr-defined,unused-ignore]
+    except (AttributeError, OSError):
+        return 0
 
 
 @dataclass(frozen=True)

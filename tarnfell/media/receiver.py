@@ -15,14 +15,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from tarnfell.media import board as b
+from tarnfell.media import host
 from tarnfell.media.board import Board
-from tarnfell.media.host import LINUX, ClockWatch
+from tarnfell.media.host import ClockWatch
+from tarnfell.media.reflector import reflect
 from tarnfell.media.sockets import Arrival, receive
 from tarnfell.media.streams import StreamSpec
 from tarnfell.wire import WireError, ntp, rtcp, stamp
 from tarnfell.wire.rtp import HEADER, extend_sequence, looks_like_rtcp
 
-LOOK_S = 0.01 if LINUX else 0.001
+LOOK_S = 0.01 if host.HERE.linux else 0.001
 _CLOCK_LOOK_NS = 100_000_000
 RTCP_INTERVAL_NS = 5_000_000_000  # RFC 3550 §6.2
 UNKNOWN = 255
@@ -31,7 +33,7 @@ MAX_STAMPS = 400_000
 
 
 @dataclass
-class Inlet:
+class StreamReceiver:
     """One expected stream with its log of arrivals, duplicates included, in order of arrival."""
 
     call: int
@@ -52,7 +54,7 @@ class Inlet:
     jitter_ns: float = 0.0
     last_sr: int = 0
     last_sr_ns: int = 0
-    reported_reached: int = 0
+    reported_expected: int = 0
     reported_received: int = 0
 
     def __post_init__(self) -> None:
@@ -71,7 +73,7 @@ class StampSamples:
 
 
 @dataclass
-class StampInlet:
+class StampReceiver:
     """The exchange's socket: as Session-Sender it collects answers, as Session-Reflector it gives them."""
 
     sock: socket.socket
@@ -84,8 +86,8 @@ class StampInlet:
 class Receiver:
     """All of one end's sockets. ``poll`` takes what is waiting; ``run`` polls until told to stop."""
 
-    def __init__(self, board: Board, inlets: list[Inlet], stamps: StampInlet | None = None) -> None:
-        self.inlets = inlets
+    def __init__(self, board: Board, receivers: list[StreamReceiver], stamps: StampReceiver | None = None) -> None:
+        self.streams = receivers
         self.kernel_stamps = True
         self.rtcp_rtt_min_us: int | None = None
         """Fastest round trip that RTCP told, over all calls."""
@@ -93,12 +95,12 @@ class Receiver:
         self._clock_look_ns = 0
         self._board = board
         self._stamps = stamps
-        self._by_fd = {inlet.sock.fileno(): inlet for inlet in inlets}
+        self._by_fd = {stream.sock.fileno(): stream for stream in receivers}
         self._stamp_fd = stamps.sock.fileno() if stamps else -1
         self._ready = _Readiness([*self._by_fd, *([self._stamp_fd] if stamps else [])])
         # The first report comes early, then every five seconds, never all at once (RFC 3550 §6.2).
         now = time.monotonic_ns()
-        self._rtcp_due = {i: now + int(RTCP_INTERVAL_NS * random.uniform(0.2, 0.5)) for i in range(len(inlets))}
+        self._rtcp_due = {i: now + int(RTCP_INTERVAL_NS * random.uniform(0.2, 0.5)) for i in range(len(receivers))}
         self._rtcp_next = min(self._rtcp_due.values(), default=now)
 
     def run(self) -> None:
@@ -122,121 +124,121 @@ class Receiver:
     def close(self) -> None:
         self._ready.close()
 
-    def _drain_media(self, inlet: Inlet) -> None:
+    def _drain_media(self, stream: StreamReceiver) -> None:
         cells = self._board.cells
-        for arrival in _waiting(inlet.sock, cells):
-            if arrival.queue_drops > inlet.queue_drops:
-                cells[b.QUEUE_DROPS] += arrival.queue_drops - inlet.queue_drops
-                inlet.queue_drops = arrival.queue_drops
+        for arrival in _waiting(stream.sock, cells):
+            if arrival.queue_drops > stream.queue_drops:
+                cells[b.QUEUE_DROPS] += arrival.queue_drops - stream.queue_drops
+                stream.queue_drops = arrival.queue_drops
             if not arrival.kernel_stamp:
                 self.kernel_stamps = False
             if looks_like_rtcp(arrival.data):
-                self._take_report(inlet, arrival)
-            elif not self._take_media(inlet, arrival):
+                self._take_report(stream, arrival)
+            elif not self._take_media(stream, arrival):
                 cells[b.STRAYS] += 1
 
-    def _take_media(self, inlet: Inlet, arrival: Arrival) -> bool:
-        data, spec = arrival.data, inlet.spec
+    def _take_media(self, stream: StreamReceiver, arrival: Arrival) -> bool:
+        data, spec = arrival.data, stream.spec
         if len(data) < HEADER.size:
             return False
         first, _, sequence, _timestamp, ssrc = HEADER.unpack_from(data)
         if first >> 6 != 2 or ssrc != spec.ssrc:
             return False
-        extended = extend_sequence(max(inlet.highest, spec.first_sequence), sequence)
+        extended = extend_sequence(max(stream.highest, spec.first_sequence), sequence)
         number = extended - spec.first_sequence
         if not 0 <= number < spec.packets:
             return False
-        inlet.arrival_seq.append(number)
-        inlet.arrival_us.append(arrival.time_ns // 1000)
-        inlet.dscp.append(UNKNOWN if arrival.dscp is None else arrival.dscp)
-        inlet.ttl.append(UNKNOWN if arrival.ttl is None else arrival.ttl)
-        inlet.size.append(len(data))
-        if inlet.seen[number]:
+        stream.arrival_seq.append(number)
+        stream.arrival_us.append(arrival.time_ns // 1000)
+        stream.dscp.append(UNKNOWN if arrival.dscp is None else arrival.dscp)
+        stream.ttl.append(UNKNOWN if arrival.ttl is None else arrival.ttl)
+        stream.size.append(len(data))
+        if stream.seen[number]:
             return True
-        inlet.seen[number] = 1
-        self._count(inlet, number, extended, arrival.time_ns)
+        stream.seen[number] = 1
+        self._count(stream, number, extended, arrival.time_ns)
         return True
 
-    def _count(self, inlet: Inlet, number: int, extended: int, time_ns: int) -> None:
+    def _count(self, stream: StreamReceiver, number: int, extended: int, time_ns: int) -> None:
         """The running figures of the live view; the judgement never uses them."""
-        cells, at = self._board.cells, Board.at(inlet.call, 0)
+        cells, at = self._board.cells, Board.at(stream.call, 0)
         # Against the planned instant: the sender's clock is unknown here, and only differences are used.
-        transit = time_ns - inlet.spec.due(number).after_us * 1000
+        transit = time_ns - stream.spec.due(number).after_us * 1000
         first = cells[at + b.RECEIVED] == 0
         cells[at + b.RECEIVED] += 1
-        if extended > inlet.highest:
-            inlet.highest = extended
-            cells[at + b.REACHED] = number + 1
+        if extended > stream.highest:
+            stream.highest = extended
+            cells[at + b.EXPECTED] = number + 1
         if not first:
-            inlet.jitter_ns += (abs(transit - inlet.last_transit_ns) - inlet.jitter_ns) / 16
-        inlet.last_transit_ns = transit
+            stream.jitter_ns += (abs(transit - stream.last_transit_ns) - stream.jitter_ns) / 16
+        stream.last_transit_ns = transit
         transit_us = transit // 1000
         if first or transit_us < cells[at + b.MIN_TRANSIT_US]:
             cells[at + b.MIN_TRANSIT_US] = transit_us
         elif transit_us - cells[at + b.MIN_TRANSIT_US] > b.LATE_US:
             cells[at + b.LATE] += 1
         cells[at + b.LAST_TRANSIT_US] = transit_us
-        cells[at + b.JITTER_US] = int(inlet.jitter_ns / 1000)
+        cells[at + b.JITTER_US] = int(stream.jitter_ns / 1000)
 
-    def _take_report(self, inlet: Inlet, arrival: Arrival) -> None:
+    def _take_report(self, stream: StreamReceiver, arrival: Arrival) -> None:
         try:
             packets = rtcp.parse_compound(arrival.data)
         except WireError:
             self._board.cells[b.STRAYS] += 1
             return
         for packet in packets:
-            if not isinstance(packet, (rtcp.SenderReport, rtcp.ReceiverReport)) or packet.ssrc != inlet.spec.ssrc:
+            if not isinstance(packet, (rtcp.SenderReport, rtcp.ReceiverReport)) or packet.ssrc != stream.spec.ssrc:
                 continue
             if isinstance(packet, rtcp.SenderReport):
-                inlet.last_sr = ntp.middle(packet.ntp_timestamp)
-                inlet.last_sr_ns = arrival.time_ns
+                stream.last_sr = ntp.middle(packet.ntp_timestamp)
+                stream.last_sr_ns = arrival.time_ns
             for block in packet.blocks:
-                if block.ssrc == inlet.own_ssrc and block.last_sr:
+                if block.ssrc == stream.own_ssrc and block.last_sr:
                     now = ntp.middle(ntp.from_unix_ns(arrival.time_ns))
                     rtt = (now - block.last_sr - block.delay_since_last_sr) & 0xFFFFFFFF
                     if rtt < 60 << 16:  # RFC 3550 §6.4.1; more is a wrapped difference
                         rtt_us = rtt * 1_000_000 >> 16
-                        self._board.cells[Board.at(inlet.call, b.RTCP_RTT_US)] = rtt_us
+                        self._board.cells[Board.at(stream.call, b.RTCP_RTT_US)] = rtt_us
                         self.rtcp_rtt_min_us = min(rtt_us, self.rtcp_rtt_min_us or rtt_us)
 
     def _send_reports(self, now: int) -> None:
         for i, due in self._rtcp_due.items():
             if due <= now:
-                self._send_report(self.inlets[i])
+                self._send_report(self.streams[i])
                 self._rtcp_due[i] = now + int(RTCP_INTERVAL_NS * random.uniform(0.5, 1.5))
         self._rtcp_next = min(self._rtcp_due.values(), default=now + RTCP_INTERVAL_NS)
 
-    def _send_report(self, inlet: Inlet) -> None:
-        cells, at = self._board.cells, Board.at(inlet.call, 0)
-        reached, received, sent = cells[at + b.REACHED], cells[at + b.RECEIVED], cells[at + b.SENT]
-        expected = reached - inlet.reported_reached
-        lost = expected - (received - inlet.reported_received)
-        inlet.reported_reached, inlet.reported_received = reached, received
+    def _send_report(self, stream: StreamReceiver) -> None:
+        cells, at = self._board.cells, Board.at(stream.call, 0)
+        total, received, sent = cells[at + b.EXPECTED], cells[at + b.RECEIVED], cells[at + b.SENT]
+        expected = total - stream.reported_expected
+        lost = expected - (received - stream.reported_received)
+        stream.reported_expected, stream.reported_received = total, received
         now = time.time_ns()
         block = rtcp.ReportBlock(
-            ssrc=inlet.spec.ssrc,
+            ssrc=stream.spec.ssrc,
             fraction_lost=min(255, max(0, lost << 8) // expected) if expected > 0 else 0,
-            cumulative_lost=reached - received,
-            highest_sequence=max(0, inlet.highest) & 0xFFFFFFFF,
-            jitter=int(inlet.jitter_ns * inlet.spec.clock_hz / 1e9) & 0xFFFFFFFF,
-            last_sr=inlet.last_sr,
-            delay_since_last_sr=((now - inlet.last_sr_ns) << 16) // 10**9 & 0xFFFFFFFF if inlet.last_sr else 0,
+            cumulative_lost=total - received,
+            highest_sequence=max(0, stream.highest) & 0xFFFFFFFF,
+            jitter=int(stream.jitter_ns * stream.spec.clock_hz / 1e9) & 0xFFFFFFFF,
+            last_sr=stream.last_sr,
+            delay_since_last_sr=((now - stream.last_sr_ns) << 16) // 10**9 & 0xFFFFFFFF if stream.last_sr else 0,
         )
-        blocks = (block,) if reached else ()
+        blocks = (block,) if total else ()
         report: rtcp.SenderReport | rtcp.ReceiverReport
-        if inlet.own is None:  # who sends nothing only reports (RFC 3550 §6.4.2)
-            report = rtcp.ReceiverReport(inlet.own_ssrc, blocks)
+        if stream.own is None:  # who sends nothing only reports (RFC 3550 §6.4.2)
+            report = rtcp.ReceiverReport(stream.own_ssrc, blocks)
         else:
             report = rtcp.SenderReport(
-                ssrc=inlet.own_ssrc,
+                ssrc=stream.own_ssrc,
                 ntp_timestamp=ntp.from_unix_ns(now),
-                rtp_timestamp=(inlet.own.first_timestamp + inlet.own.due(sent).ticks) & 0xFFFFFFFF,
+                rtp_timestamp=(stream.own.first_timestamp + stream.own.due(sent).ticks) & 0xFFFFFFFF,
                 packet_count=sent,
-                octet_count=inlet.own.octets(sent) & 0xFFFFFFFF,
+                octet_count=stream.own.octets(sent) & 0xFFFFFFFF,
                 blocks=blocks,
             )
         try:
-            inlet.sock.send(report.serialize() + rtcp.source_description(inlet.own_ssrc, "tarnfell").serialize())
+            stream.sock.send(report.serialize() + rtcp.source_description(stream.own_ssrc, "tarnfell").serialize())
         except OSError:
             pass  # no peer yet, or none any more; the media log tells
 
@@ -246,31 +248,14 @@ class Receiver:
         for arrival in _waiting(stamps.sock, self._board.cells):
             try:
                 if stamps.reflect:
-                    self._reflect(stamps, arrival)
+                    reflect(stamps.sock, stamps.key, arrival, stamps.reflected)
+                    stamps.reflected += 1
                 else:
                     self._take_answer(stamps, arrival)
             except WireError:
                 self._board.cells[b.STRAYS] += 1
 
-    def _reflect(self, stamps: StampInlet, arrival: Arrival) -> None:
-        asked = stamp.SenderPacket.parse(arrival.data, stamps.key)
-        answer = stamp.ReflectorPacket(
-            sequence_number=stamps.reflected & 0xFFFFFFFF,
-            timestamp=ntp.from_unix_ns(time.time_ns()),
-            receive_timestamp=ntp.from_unix_ns(arrival.time_ns),
-            sender_sequence_number=asked.sequence_number,
-            sender_timestamp=asked.timestamp,
-            sender_ttl=arrival.ttl or 0,
-            session_id=asked.session_id,
-            sender_error_estimate=asked.error_estimate,
-        )
-        stamps.reflected += 1
-        try:
-            stamps.sock.sendto(answer.serialize(stamps.key), arrival.source)
-        except OSError:
-            pass  # an unanswered exchange is a lost one, which the other side sees
-
-    def _take_answer(self, stamps: StampInlet, arrival: Arrival) -> None:
+    def _take_answer(self, stamps: StampReceiver, arrival: Arrival) -> None:
         answer = stamp.ReflectorPacket.parse(arrival.data, stamps.key)
         samples = stamps.samples
         if len(samples.t1) >= MAX_STAMPS:

@@ -31,7 +31,7 @@ Idle = Callable[[int], None]
 
 
 @dataclass
-class Outlet:
+class StreamSender:
     """One stream with the socket it leaves by and the log of when each packet left."""
 
     call: int
@@ -42,7 +42,7 @@ class Outlet:
 
 
 @dataclass(frozen=True)
-class StampOutlet:
+class StampSender:
     """The two-way time-stamp exchange that runs beside the calls (RFC 8762), as Session-Sender."""
 
     sock: socket.socket
@@ -57,9 +57,9 @@ def sleep_until(due_ns: int) -> None:
 
 def send_streams(
     board: Board,
-    outlets: list[Outlet],
+    senders: list[StreamSender],
     start_ns: int,
-    stamps: StampOutlet | None = None,
+    stamps: StampSender | None = None,
     idle: Idle = sleep_until,
 ) -> None:
     """Send every stream from monotonic ``start_ns`` until all packets are out or the board says stop.
@@ -67,20 +67,20 @@ def send_streams(
     Time stamps without a stream, where the other end alone sends, go on until the board says stop.
     """
     cells, monotonic, real = board.cells, time.monotonic_ns, time.time_ns
-    payloads = [os.urandom(o.spec.largest_payload) for o in outlets]
-    heap = [(start_ns + o.spec.start_us * 1000, i) for i, o in enumerate(outlets)]
+    payloads = [os.urandom(o.spec.largest_payload) for o in senders]
+    heap = [(start_ns + o.spec.start_us * 1000, i) for i, o in enumerate(senders)]
     media_left = len(heap)
-    stamp_turn, stamp_number = len(outlets), 0
+    stamp_turn, stamp_number = len(senders), 0
     if stamps is not None:
         # Half way between two calls' packets, where it delays neither.
-        gap_us = min((o.spec.ptime_us for o in outlets), default=20_000) // max(1, len(outlets))
+        gap_us = min((o.spec.ptime_us for o in senders), default=20_000) // max(1, len(senders))
         heap.append((start_ns + gap_us * 500, stamp_turn))
     heapify(heap)
-    stamps_alone = stamps is not None and not outlets
+    stamps_alone = stamps is not None and not senders
     while media_left or stamps_alone:
         due, turn = heap[0]
         # What can be done before the instant is done before it.
-        packet = b"" if turn == stamp_turn else _packet(outlets[turn], payloads[turn])
+        packet = b"" if turn == stamp_turn else _packet(senders[turn], payloads[turn])
         while (now := monotonic()) < due:
             if cells[b.STOP]:
                 return
@@ -91,27 +91,27 @@ def send_streams(
             stamp_number += 1
             heapreplace(heap, (due + STAMP_INTERVAL_NS, turn))
             continue
-        outlet = outlets[turn]
+        sender = senders[turn]
         left_us = real() // 1000
         late_us = (now - due) // 1000
-        if not _send(outlet.sock, packet, cells):
+        if not _send(sender.sock, packet, cells):
             left_us = NEVER_LEFT
-        outlet.sent_us.append(left_us)
-        outlet.late_us.append(late_us)
-        sent = len(outlet.sent_us)
-        cells[Board.at(outlet.call, b.SENT)] = sent
+        sender.sent_us.append(left_us)
+        sender.late_us.append(late_us)
+        sent = len(sender.sent_us)
+        cells[Board.at(sender.call, b.SENT)] = sent
         if late_us > cells[b.LATE_MAX_US]:
             cells[b.LATE_MAX_US] = late_us
-        if sent == outlet.spec.packets:
+        if sent == sender.spec.packets:
             heappop(heap)
             media_left -= 1
         else:
-            heapreplace(heap, (start_ns + (outlet.spec.start_us + outlet.spec.due(sent).after_us) * 1000, turn))
+            heapreplace(heap, (start_ns + (sender.spec.start_us + sender.spec.due(sent).after_us) * 1000, turn))
 
 
-def _packet(outlet: Outlet, payload: bytes) -> bytes:
-    """The outlet's next packet."""
-    spec, number = outlet.spec, len(outlet.sent_us)
+def _packet(sender: StreamSender, payload: bytes) -> bytes:
+    """The sender's next packet."""
+    spec, number = sender.spec, len(sender.sent_us)
     due = spec.due(number)
     header = HEADER.pack(
         0x80,
@@ -137,7 +137,7 @@ def _send(sock: socket.socket, packet: bytes, cells: memoryview) -> bool:
     return False
 
 
-def _send_stamp(stamps: StampOutlet, number: int) -> None:
+def _send_stamp(stamps: StampSender, number: int) -> None:
     packet = stamp.SenderPacket(number & 0xFFFFFFFF, ntp.from_unix_ns(time.time_ns()))
     try:
         stamps.sock.send(packet.serialize(stamps.key))

@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from tarnfell.media.host import LINUX
+from tarnfell.media import host
 
 # Linux constants that the standard library does not name.
 _SO_TIMESTAMPNS = 35
@@ -60,7 +60,7 @@ def _prepare(sock: socket.socket, family: int, dscp: int) -> None:
         _try(sock, socket.IPPROTO_IPV6, _IPV6_TCLASS, dscp << 2)
     else:
         _try(sock, socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
-    if LINUX:
+    if host.HERE.linux:
         _try(sock, socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
         _try(sock, socket.SOL_SOCKET, _SO_RXQ_OVFL, 1)
         if v6:
@@ -81,7 +81,7 @@ def _try(sock: socket.socket, level: int, option: int, value: int) -> None:
 def receive(sock: socket.socket) -> Arrival | None:
     """The next waiting packet, or None. Raises ConnectionRefusedError when the peer's port answered closed."""
     try:
-        if not LINUX:
+        if not host.HERE.linux:
             data, source = sock.recvfrom(MAX_PACKET)
             return Arrival(data, source, time.time_ns(), False, None, None, 0)
         data, ancillary, _flags, source = sock.recvmsg(MAX_PACKET, _ANCILLARY)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import selectors
 import socket
 import time
 from collections.abc import Callable
@@ -14,23 +13,18 @@ from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, EngineError, MediaEnd
 from tarnfell.media.host import clock_id
-from tarnfell.media.sockets import open_media_socket, receive
+from tarnfell.media.sockets import open_media_socket
+from tarnfell.probe.binding import bind
 from tarnfell.probe.connect import CallError, connect
-from tarnfell.probe.plan import CallPlan
+from tarnfell.probe.streams import streams_of
 from tarnfell.wire import WireError, failures
 from tarnfell.wire.control import (
-    BIND,
-    BOUND,
-    CHALLENGE,
-    CONFIRM,
     DEFAULT_PORT,
-    Binding,
 )
 from tarnfell.wire.failures import Failure
+from tarnfell.wire.kinds.calls import CallPlan
 from tarnfell.wire.record import PackedColumn, Record, split_parts
 
-BIND_LIMIT_S = 3.0
-_BIND_RETRY_S = 0.1
 _START_DELAY_NS = 200_000_000
 RECORD_LIMIT_S = 120.0
 SILENCE_LIMIT_S = 30.0
@@ -140,14 +134,14 @@ class _Run:
         self._arrangement: Arrangement = arrangement
         self._purpose = purpose
         self._sockets = sockets
-        self._up, self._down = plan.streams()
+        self._up, self._down = streams_of(plan)
         self._stopped = False
         self._far_last: list[list[int]] = []
         """What the far end had sent and received when it was last heard, by call."""
 
     def run(self) -> RunResult:
         ports, far_clock = self._open()
-        bound = self._bind(ports)
+        bound = bind(self._sockets[: len(self._up)], self._purpose("bind"))
         self._channel.send({"start": {}})
         started = self._answer("started")
         if sorted(bound) != started.get("bound"):
@@ -214,40 +208,13 @@ class _Run:
         value = message[name]
         return value if isinstance(value, dict) else {}
 
-    def _bind(self, ports: list[int]) -> set[int]:
-        """Prove to the far end that each media address receives. Returns the calls that could."""
-        key = self._purpose("bind")
-        calls = list(range(len(self._up)))
-        step = {i: Binding(BIND, i) for i in calls}
-        deadline = time.monotonic() + BIND_LIMIT_S
-        ask = 0.0
-        with selectors.DefaultSelector() as ready:
-            for call in calls:
-                ready.register(self._sockets[call], selectors.EVENT_READ, call)
-            while step and time.monotonic() < deadline:
-                if time.monotonic() >= ask:
-                    for call, packet in step.items():
-                        _send_quietly(self._sockets[call], packet.serialize(key))
-                    ask = time.monotonic() + _BIND_RETRY_S
-                for found, _ in ready.select(0.01):
-                    call = found.data
-                    answer = _binding_answer(self._sockets[call], key)
-                    if answer is None or call not in step:
-                        continue
-                    if answer.step == CHALLENGE:
-                        step[call] = Binding(CONFIRM, call, answer.cookie)
-                        _send_quietly(self._sockets[call], step[call].serialize(key))
-                    elif answer.step == BOUND:
-                        del step[call]
-        return set(calls) - set(step)
-
     def _watch(self, end: MediaEnd) -> None:
         """Follow the run until everything was sent, by the far end as well, and late packets had their time."""
         second, begun = 0, time.monotonic()
         far_sends_until = begun + _START_DELAY_NS / 1e9 + max(s.start_us + s.length_us for s in self._down) / 1e6
         far: list[list[int]] = []
         silent_until: float | None = None
-        heard = begun
+        last_message_s = begun
         while True:
             now = time.monotonic()
             sending = end.sending() or (now < far_sends_until and not self._stopped)
@@ -258,8 +225,8 @@ class _Run:
             wait = 0.1 if silent_until is None else max(0.0, min(0.1, silent_until - now))
             if self._channel.waiting(wait):
                 far = self._far_last = self._take_progress()
-                heard = time.monotonic()
-            elif now - heard > SILENCE_LIMIT_S:
+                last_message_s = time.monotonic()
+            elif now - last_message_s > SILENCE_LIMIT_S:
                 raise _Cut(failures.SILENT, f"has said nothing for {SILENCE_LIMIT_S:.0f} s")
             if time.monotonic() - begun >= second + 1 and far:
                 second += 1
@@ -383,7 +350,7 @@ class _Run:
     def _half(self, call: int, cut: Failure) -> dict[str, Any]:
         """What stands in for the far end's half of one call."""
         told = self._far_last[call] if self._far_last else [0] * b.CALL_CELLS
-        reached = max(0, told[b.REACHED])
+        reached = max(0, told[b.EXPECTED])
         received = min(reached, max(0, told[b.RECEIVED]))
         return {"seconds": cut.after_s, "reached": reached, "received": received, "stream": call}
 
@@ -393,23 +360,8 @@ def _live(sent: int, receiver: list[int]) -> LiveDirection:
     return LiveDirection(
         sent=sent,
         received=received,
-        reached=receiver[b.REACHED],
+        reached=receiver[b.EXPECTED],
         late=receiver[b.LATE],
         jitter_us=receiver[b.JITTER_US],
         pdv_us=receiver[b.LAST_TRANSIT_US] - receiver[b.MIN_TRANSIT_US] if received else 0,
     )
-
-
-def _send_quietly(sock: socket.socket, data: bytes) -> None:
-    try:
-        sock.send(data)
-    except OSError:
-        pass  # asked again in a moment; a port that stays closed is reported
-
-
-def _binding_answer(sock: socket.socket, key: bytes) -> Binding | None:
-    try:
-        arrival = receive(sock)
-        return Binding.parse(arrival.data, key) if arrival else None
-    except (OSError, WireError):
-        return None

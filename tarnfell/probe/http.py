@@ -20,8 +20,16 @@ LATER = (408, 425, 429)
 FOR_GOOD = (401, 403, 410)
 
 
+NOT_UNDERSTOOD = 422
+"""RFC 9110 §15.5.21: what was told has a shape the server does not know."""
+
+
 class Refused(RuntimeError):
     """The server answered no, with its own sentence."""
+
+    def __init__(self, words: str, code: int = 0) -> None:
+        super().__init__(words)
+        self.code = code
 
 
 REACH_LIMIT_S = 3.0
@@ -81,8 +89,8 @@ class ServerClient:
             if error.code >= 500 or error.code in LATER:
                 raise Unreachable(f"the server answered {error.code}") from None
             if error.code in FOR_GOOD:
-                raise TurnedAway(_sentence(error)) from None
-            raise Refused(_sentence(error)) from None
+                raise TurnedAway(_sentence(error), error.code) from None
+            raise Refused(_sentence(error), error.code) from None
         except (urllib.error.URLError, OSError, http.client.HTTPException) as error:
             raise Unreachable(str(getattr(error, "reason", error))) from None
 

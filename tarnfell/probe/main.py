@@ -11,11 +11,14 @@ import time
 from pathlib import Path
 
 from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
+from tarnfell.media import host
 from tarnfell.media.host import die_with
-from tarnfell.probe.agent import agent_status, enrol, run_agent
+from tarnfell.probe import child
+from tarnfell.probe.agent import agent_status, enrol
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.program import carried_enrolment
 from tarnfell.probe.state import AgentError, State
+from tarnfell.probe.supervisor import run_agent
 
 _ENROL_PAUSE_S = 5.0
 DONE, FAILED, WRONG_USE = 0, 1, 2
@@ -26,6 +29,8 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("--state", metavar="DIR", help="the probe's data folder")
     verbs = parser.add_subparsers(dest="verb", metavar="status")
     verbs.add_parser("status", help="show who this probe is and what it still has to deliver")
+    verbs.add_parser("work")
+    verbs.add_parser("watch")
     answer = verbs.add_parser("answer")
     for name in ("port", "media_low", "media_high"):
         answer.add_argument(name, type=int)
@@ -35,6 +40,9 @@ def main(arguments: list[str] | None = None) -> int:
             keep = Path(options.state) / "halves" if options.state else None
             return _answer(options.port, options.media_low, options.media_high, keep)
         state = State(Path(options.state) if options.state else _own_folder())
+        if options.verb in ("work", "watch"):
+            child_of = {"work": child.main, "watch": child.watch}[options.verb]
+            return child_of(state, sys.stdin.buffer, sys.stdout)
         if options.verb == "status":
             print("\n".join(f"{name:<18} {value}" for name, value in agent_status(state).items()))
             return DONE
@@ -50,7 +58,7 @@ def main(arguments: list[str] | None = None) -> int:
 def _own_folder() -> Path:
     """Named for the probe, so that two probes on one machine do not meet."""
     name = str((carried_enrolment() or {}).get("folder", "probe"))
-    base = os.environ.get("LOCALAPPDATA") if os.name == "nt" else os.environ.get("XDG_DATA_HOME")
+    base = os.environ.get("LOCALAPPDATA") if host.HERE.windows else os.environ.get("XDG_DATA_HOME")
     return Path(base or Path.home() / ".local" / "share") / "tarnfell" / name
 
 

@@ -1,4 +1,4 @@
-"""What a probe keeps on its disk: who it is, what it is doing, and results the server has not said it has.
+"""What a probe keeps on its disk besides results: who it is, the jobs in its hands, and what stands without end.
 
 Everything is written whole or not at all, so that a power cut at any moment leaves a state that can be read.
 """
@@ -6,14 +6,13 @@ Everything is written whole or not at all, so that a power cut at any moment lea
 from __future__ import annotations
 
 import json
-import os
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from tarnfell.probe.halves import Ticket
-from tarnfell.wire.failures import Failure
+from tarnfell.probe.locks import hold
+from tarnfell.probe.spool import Spool, read_json, write_whole
 
 
 class AgentError(RuntimeError):
@@ -28,15 +27,22 @@ class Enrolment:
     site: str
 
 
+@dataclass(frozen=True)
+class JobInHand:
+    """A job this probe was given and has not kept a result of."""
+
+    id: int
+    kind: str
+    arguments: dict[str, Any]
+
+
 class State:
     """One probe's folder."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.spool = folder / "spool"
-        self._current = folder / "current-job.json"
-        self._command = folder / "current-command.json"
-        self._answering = folder / "answering.json"
+        self.spool = Spool(folder / "spool")
+        self._jobs = folder / "jobs"
         self._lock: BinaryIO | None = None
 
     @property
@@ -64,107 +70,62 @@ class State:
 
     def lock(self) -> None:
         """Make sure that this probe runs once on this machine. Raises AgentError."""
-        self.spool.mkdir(parents=True, exist_ok=True)
-        lock = open(self.folder / "lock", "wb")  # noqa: SIM115 (held as long as the process lives)
-        try:
-            if os.name == "posix":
-                import fcntl
-
-                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            else:
-                import msvcrt
-
-                msvcrt.locking(lock.fileno(), msvcrt.LK_NBLCK, 1)  # type: ignore[attr-defined,unused-ignore]
-        except OSError:
-            lock.close()
-            raise AgentError("This probe already runs on this machine. Leave that one running.") from None
-        self._lock = lock
+        self.spool.folder.mkdir(parents=True, exist_ok=True)
+        self._jobs.mkdir(exist_ok=True)
+        self._lock = hold(self.folder / "lock")
+        if self._lock is None:
+            raise AgentError("This probe already runs on this machine. Leave that one running.")
 
     def release(self) -> None:
         if self._lock:
             self._lock.close()
             self._lock = None
 
-    def begin_job(self, number: int) -> None:
-        write_whole(self._current, json.dumps({"id": number}).encode())
+    def keep_job(self, job: JobInHand) -> None:
+        write_whole(self._jobs / f"{job.id:09d}.json", json.dumps(vars(job)).encode(), private=True)
 
-    def end_job(self) -> None:
-        self._current.unlink()
+    def drop_job(self, number: int) -> None:
+        """Once its result is in the spool."""
+        (self._jobs / f"{number:09d}.json").unlink(missing_ok=True)
+        self.job_lock(number).unlink(missing_ok=True)
 
-    def begin_command(self, command: dict[str, Any]) -> None:
-        write_whole(self._command, json.dumps(command).encode())
+    def jobs_in_hand(self) -> list[JobInHand]:
+        """In the order they were asked for."""
+        found = (read_json(path) for path in sorted(self._jobs.glob("*.json")))
+        jobs = []
+        for one in found:
+            try:
+                jobs.append(JobInHand(**one))  # type: ignore[arg-type]
+            except TypeError:
+                continue  # damaged: the server gives the job again, or says that it was lost
+        return jobs
 
-    def end_command(self) -> None:
-        self._command.unlink()
+    def job_lock(self, number: int) -> Path:
+        """Held by the process that works on the job."""
+        return self._jobs / f"{number:09d}.lock"
 
-    def cut_off_job(self) -> int | None:
-        """The job that was on when this probe last ended."""
-        found = _read(self._current)
-        return int(found["id"]) if found else None
-
-    def cut_off_command(self) -> dict[str, Any] | None:
-        """The command that was on when this probe last ended."""
-        return _read(self._command)
-
-    def keep_record(self, number: int, record: bytes) -> None:
-        write_whole(self.spool / f"{number:09d}.record", record)
-
-    def keep_ticket(self, number: int, ticket: Ticket) -> None:
-        """For the far end's half of a run; written before the record it belongs to."""
-        write_whole(self.spool / f"{number:09d}.ticket", json.dumps(ticket._asdict()).encode(), private=True)
-
-    def ticket(self, number: int) -> Ticket | None:
-        found = _read(self.spool / f"{number:09d}.ticket")
-        try:
-            return Ticket(**found) if found else None
-        except TypeError:
-            return None
-
-    def drop_ticket(self, number: int) -> None:
-        (self.spool / f"{number:09d}.ticket").unlink(missing_ok=True)
-
-    def keep_failure(self, number: int, failure: Failure) -> None:
-        body = {"reason": failure.reason, "code": failure.code, "server_reachable": failure.server_reachable}
-        write_whole(self.spool / f"{number:09d}.failure", json.dumps(body).encode())
-
-    def keep_outcome(self, number: int, result: dict[str, Any] | None, failure: str | None) -> None:
-        body = json.dumps({"result": result, "failure": failure}).encode()
-        write_whole(self.spool / f"{number:09d}.outcome", body)
-
-    def undelivered(self) -> list[Path]:
-        """Results not yet delivered, in the order they were asked for: runs, then outcomes of commands."""
-        kinds = (".record", ".failure", ".outcome")
-        return sorted(p for p in self.spool.glob("*") if p.suffix in kinds)
-
-    def answering(self) -> dict[str, Any] | None:
-        """How this probe answers calls, if it does."""
-        return _read(self._answering)
-
-    def keep_answering(self, how: dict[str, Any] | None) -> None:
+    def keep_wanted(self, name: str, how: dict[str, Any] | None) -> None:
+        """What goes on until it is told otherwise: ``answering`` or ``watch``. None: no longer."""
+        path = self.folder / f"{name}.json"
         if how is None:
-            self._answering.unlink(missing_ok=True)
+            path.unlink(missing_ok=True)
         else:
-            write_whole(self._answering, json.dumps(how).encode(), private=True)
+            write_whole(path, json.dumps(how).encode(), private=True)
+
+    def wanted(self, name: str) -> dict[str, Any] | None:
+        return read_json(self.folder / f"{name}.json")
+
+    def take_over(self) -> list[JobInHand]:
+        """What a program of before was doing when it ended, told once: it kept one run and one command apart."""
+        found = []
+        for name, kind in (("current-job.json", "calls"), ("current-command.json", "")):
+            held = read_json(self.folder / name)
+            if held and isinstance(held.get("id"), int):
+                found.append(JobInHand(held["id"], str(held.get("kind", kind)), dict(held.get("arguments") or {})))
+            (self.folder / name).unlink(missing_ok=True)
+        return found
 
     def clear(self) -> None:
         """Leave nothing on this machine."""
         self.release()
         shutil.rmtree(self.folder, ignore_errors=True)
-
-
-def write_whole(path: Path, data: bytes, private: bool = False) -> None:
-    """All of it or nothing, and on the disk before this returns."""
-    aside = path.with_name(path.name + ".part")
-    descriptor = os.open(aside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600 if private else 0o644)
-    with os.fdopen(descriptor, "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(aside, path)
-
-
-def _read(path: Path) -> dict[str, Any] | None:
-    try:
-        return dict(json.loads(path.read_text()))
-    except (OSError, ValueError):
-        return None

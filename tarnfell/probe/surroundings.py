@@ -15,7 +15,7 @@ import struct
 from pathlib import Path
 from typing import Any
 
-from tarnfell.media.host import LINUX
+from tarnfell.media import host
 
 _MAX_ADDRESSES = 32
 _SIOCGIFCONF, _SIOCGIFNETMASK = 0x8912, 0x891B
@@ -31,7 +31,7 @@ def surroundings(root: Path = Path("/")) -> dict[str, Any]:
         "python": platform.python_version(),
         "host": socket.gethostname(),
         "cpus": os.cpu_count(),
-        "receive_stamps": "kernel" if LINUX else "program",
+        "receive_stamps": "kernel" if host.HERE.linux else "program",
         "addresses": addresses(root),
         "name_servers": _name_servers(root),
     }
@@ -75,7 +75,7 @@ def addresses(root: Path) -> list[str]:
 
 
 def _ipv4_addresses() -> list[str]:
-    if not LINUX:
+    if not host.HERE.linux:
         try:
             own = {info[4][0] for info in socket.getaddrinfo(socket.gethostname(), None, socket.AF_INET)}
         except OSError:
@@ -166,7 +166,7 @@ def _time_source(root: Path) -> str | None:
 
 def _synchronised() -> bool | None:
     """Whether the kernel holds its clock to be synchronised (adjtimex)."""
-    if not LINUX:
+    if not host.HERE.linux:
         return None
 
     class Timex(ctypes.Structure):
@@ -194,7 +194,7 @@ def _system(root: Path) -> str:
 def _cannot(found: dict[str, Any]) -> list[str]:
     """What this system does not tell or allow, in words."""
     limits = []
-    if not LINUX:
+    if not host.HERE.linux:
         limits.append("stamp packets in the kernel: receive times include this program's own delay")
         limits.append("read the gateway, the medium and the time source")
     elif "gateway" not in found:
@@ -203,7 +203,7 @@ def _cannot(found: dict[str, Any]) -> list[str]:
         limits.append("read the Wi-Fi signal")
     if found.get("medium") == "Ethernet" and "link_mbps" not in found:
         limits.append("read the speed of the link")
-    if found.get("dhcp") is None and LINUX:
+    if found.get("dhcp") is None and host.HERE.linux:
         limits.append("tell whether its address came by DHCP")
     return limits
 

@@ -8,27 +8,29 @@ from __future__ import annotations
 
 from flask import g
 
-from tarnfell.server.api import Problem
+from tarnfell.server.http.api import Problem
 from tarnfell.store import calls as call_store
-from tarnfell.store import commands as command_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import imports as import_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
+from tarnfell.store import watches as watch_store
 from tarnfell.store.calls import StoredCall
-from tarnfell.store.commands import Command
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.imports import Imported
+from tarnfell.store.jobs import Job
 from tarnfell.store.places import FarEnd, TestPoint
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.store.videos import StoredVideo
+from tarnfell.store.watches import Watch
 
 # For people
 
@@ -139,12 +141,20 @@ def own_run(run_id: int) -> Run:
     return run
 
 
-def own_command(command_id: int) -> Command:
-    """A command to the probe that asks."""
+def own_job(job_id: int) -> Job:
+    """A job of the probe that asks."""
     try:
-        command = command_store.command_by_id(g.db, command_id)
+        job = job_store.job_by_id(g.db, job_id)
     except KeyError:
-        command = None
-    if command is None or command.probe_id != g.probe.id:
-        raise Problem(404, f"There is no command {command_id} for this probe.")
-    return command
+        job = None
+    if job is None or job.probe_id != g.probe.id:
+        raise Problem(404, f"There is no job {job_id} for this probe.")
+    return job
+
+
+def own_watch(watch_id: int) -> Watch:
+    """A watch of the probe that asks; it need not be wanted any more."""
+    watch = watch_store.watch_by_id(g.db, watch_id)
+    if watch is None or watch.probe_id != g.probe.id:
+        raise Problem(404, f"There is no watch {watch_id} for this probe.")
+    return watch

@@ -10,7 +10,7 @@ from typing import Any
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
-from tarnfell.store import clocks, runs
+from tarnfell.store import clocks, jobs, runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.runs import Run
@@ -120,7 +120,7 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
     if judged.cut:
         words = f"Cut: {judged.cut.reason}"
         runs.keep_cut(db, run.id, judged.cut)
-    runs.move(db, run, "done", words, at_us)
+    jobs.move(db, run.id, "done", words, at_us)
 
 
 Figures = dict[int, dict[str, dict[str, Any]]]
@@ -173,7 +173,7 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
         f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
         "r.far_end_id, r.codec, r.ptime_ms, r.seconds, r.self_check, r.cut_reason, r.cut_after_s, r.server_reachable, "
         f"r.medium, d.direction, {_DIRECTION_COLUMNS} "
-        "FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
         (site_id,),
     ).fetchall()
@@ -184,7 +184,7 @@ def newest_directions(
 ) -> list[sqlite3.Row]:
     """One direction of the site's newest calls by one codec, newest first, of runs that are to be trusted."""
     return db.execute(
-        f"SELECT c.run_id, c.started_us, {_DIRECTION_COLUMNS} FROM run r JOIN call c ON c.run_id = r.id "
+        f"SELECT c.run_id, c.started_us, {_DIRECTION_COLUMNS} FROM run_job r JOIN call c ON c.run_id = r.id "
         "JOIN direction d ON d.call_id = c.id WHERE r.site_id = ? AND r.codec = ? AND d.direction = ? "
         "AND r.tainted = 0 AND r.cut_reason IS NULL ORDER BY c.started_us DESC LIMIT ?",
         (site_id, codec, direction, limit),
@@ -197,7 +197,7 @@ def evidence_mark(db: sqlite3.Connection, site_id: int) -> tuple[int, ...]:
         "SELECT count(judged_us), coalesce(max(judged_us), 0), sum(state = 'failed'), "
         "(SELECT count(*) FROM imported WHERE site_id = ?1), "
         "(SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = ?1) "
-        "FROM run WHERE site_id = ?1 AND state IN ('done', 'failed')",
+        "FROM run_job WHERE site_id = ?1 AND state IN ('done', 'failed')",
         (site_id,),
     ).fetchone()
     return tuple(int(value or 0) for value in row)

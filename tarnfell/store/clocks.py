@@ -41,7 +41,7 @@ def runs_of_pair(db: sqlite3.Connection, run: Run) -> list[PairRun]:
     """The judged runs of the same probe and far end within a day of ``run``, without it, oldest first."""
     begun = run.begun_us or run.created_us
     rows = db.execute(
-        "SELECT id, begun_us, clock_estimate, clock_relation FROM run WHERE probe_id = ? AND far_end_id = ? "
+        "SELECT id, begun_us, clock_estimate, clock_relation FROM run_job WHERE probe_id = ? AND far_end_id = ? "
         "AND id <> ? AND begun_us BETWEEN ? AND ? AND clock_estimate IS NOT NULL AND tainted = 0 ORDER BY begun_us",
         (run.probe_id, run.far_end_id, run.id, begun - NEAR_US, begun + NEAR_US),
     )

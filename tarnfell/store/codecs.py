@@ -48,8 +48,8 @@ def drop_values(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
 
 def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
     db.execute(
-        "UPDATE run SET stale = 1 WHERE codec = ? AND state = 'done' "
-        "AND site_id IN (SELECT id FROM site WHERE engagement_id = ?)",
+        "UPDATE run SET stale = 1 WHERE codec = ? AND id IN (SELECT job.id FROM job JOIN site ON site.id = job.site_id "
+        "WHERE site.engagement_id = ? AND job.state = 'done')",
         (name, engagement_id),
     )
     db.execute(
@@ -62,7 +62,7 @@ def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
 def run_counts(db: sqlite3.Connection, engagement_id: int) -> dict[str, tuple[int, int]]:
     """By codec: runs of this engagement that are done, and those of them still to be judged again."""
     rows = db.execute(
-        "SELECT r.codec, count(*), sum(r.stale) FROM run r JOIN site s ON s.id = r.site_id "
+        "SELECT r.codec, count(*), sum(r.stale) FROM run_job r JOIN site s ON s.id = r.site_id "
         "WHERE s.engagement_id = ? AND r.state = 'done' GROUP BY r.codec",
         (engagement_id,),
     )

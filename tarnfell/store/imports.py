@@ -20,9 +20,22 @@ class Imported:
     result: dict[str, Any]
     choices: dict[str, Any]
     created_us: int
+    stale: int
+    """It waits to be read by the clerk, for the first time or again."""
+    reading: int
+    """Nothing has been read in it yet."""
+    failure: str | None
+    """Why nothing can be read in it."""
+    tries: int
 
 
-_SELECT = "SELECT id, site_id, name, kind, sha256, result, choices, created_us FROM imported"
+MAX_TRIES = 5
+"""A file that ended the clerk so often is not tried again: it would end it for ever."""
+UNREAD: dict[str, Any] = {"packets": 0, "cut_short": False, "notes": [], "streams": [], "pairs": [], "echoes": []}
+
+_SELECT = (
+    "SELECT id, site_id, name, kind, sha256, result, choices, created_us, stale, reading, failure, tries FROM imported"
+)
 
 
 def keep_import(
@@ -40,18 +53,56 @@ def keep_import(
         "INSERT INTO imported (site_id, name, kind, sha256, result, choices, imported_by, created_us) "
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?) "
         "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, result = excluded.result, "
-        "choices = json_patch(choices, excluded.choices)",
+        "choices = json_patch(choices, excluded.choices), reading = 0, failure = NULL",
         (site_id, name, kind, sha256, _text(result), _text(choices), by, now_us()),
     )
     row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
     return int(row[0])
 
 
+def keep_unread(
+    db: sqlite3.Connection, site_id: int, name: str, kind: str, sha256: str, choices: dict[str, Any], by: int | None
+) -> int:
+    """As ``keep_import``, of a file that the clerk is to read. What was read in it before is shown until then."""
+    db.execute(
+        "INSERT INTO imported (site_id, name, kind, sha256, result, choices, imported_by, created_us, stale, reading) "
+        "VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, 1) "
+        "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, stale = 1, tries = 0, "
+        "choices = json_patch(choices, excluded.choices), reading = failure IS NOT NULL, failure = NULL",
+        (site_id, name, kind, sha256, _text(UNREAD), _text(choices), by, now_us()),
+    )
+    row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
+    return int(row[0])
+
+
+def read_again(db: sqlite3.Connection, import_id: int) -> None:
+    """By the clerk, with what is said of it now."""
+    db.execute("UPDATE imported SET stale = 1, tries = 0 WHERE id = ?", (import_id,))
+
+
+def note_try(db: sqlite3.Connection, one: Imported) -> None:
+    """Before it is read, so that one that ends the process is counted."""
+    db.execute("UPDATE imported SET tries = ? WHERE id = ?", (one.tries + 1, one.id))
+
+
+def put_off(db: sqlite3.Connection, one: Imported) -> None:
+    """It was not the file's fault: the try does not count."""
+    db.execute("UPDATE imported SET tries = ? WHERE id = ?", (one.tries, one.id))
+
+
+def keep_failure(db: sqlite3.Connection, one: Imported, words: str) -> None:
+    """What was read in it before stays; where nothing was, it says why."""
+    db.execute(
+        "UPDATE imported SET stale = 0, tries = 0, failure = CASE reading WHEN 1 THEN ? END, reading = 0 WHERE id = ?",
+        (words, one.id),
+    )
+
+
 def change_import(
     db: sqlite3.Connection, import_id: int, name: str, choices: dict[str, Any], result: dict[str, Any]
 ) -> None:
     db.execute(
-        "UPDATE imported SET name = ?, choices = ?, result = ? WHERE id = ?",
+        "UPDATE imported SET name = ?, choices = ?, result = ?, tries = 0 WHERE id = ?",
         (name, _text(choices), _text(result), import_id),
     )
 
@@ -76,7 +127,7 @@ def imports_of(db: sqlite3.Connection, site_id: int) -> list[Imported]:
 
 
 def stale_import(db: sqlite3.Connection) -> Imported | None:
-    """The newest that was judged by values of a codec that have changed since."""
+    """The newest that waits: large and new, or judged by values of a codec that have changed since."""
     row = db.execute(f"{_SELECT} WHERE stale = 1 ORDER BY id DESC LIMIT 1").fetchone()
     return _imported(row) if row else None
 
@@ -84,7 +135,8 @@ def stale_import(db: sqlite3.Connection) -> Imported | None:
 def replace_result(db: sqlite3.Connection, one: Imported, result: dict[str, Any]) -> None:
     """Keep what was read anew, unless people have said something else of the file since: then it is read once more."""
     db.execute(
-        "UPDATE imported SET result = ?, stale = 0 WHERE id = ? AND json(choices) = json(?)",
+        "UPDATE imported SET result = ?, stale = 0, reading = 0, failure = NULL, tries = 0 "
+        "WHERE id = ? AND json(choices) = json(?)",
         (_text(result), one.id, _text(one.choices)),
     )
 

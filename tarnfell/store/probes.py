@@ -143,9 +143,9 @@ def probes_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
 def measured_test_points(db: sqlite3.Connection, site_id: int) -> list[str]:
     """Names of the test points that runs were carried out from, most runs first; those of retired probes count too."""
     rows = db.execute(
-        "SELECT test_point.name FROM run JOIN probe ON probe.id = run.probe_id "
+        "SELECT test_point.name FROM run_job r JOIN probe ON probe.id = r.probe_id "
         "JOIN test_point ON test_point.id = probe.test_point_id "
-        "WHERE run.site_id = ? AND run.state = 'done' GROUP BY test_point.id ORDER BY count(*) DESC, test_point.name",
+        "WHERE r.site_id = ? AND r.state = 'done' GROUP BY test_point.id ORDER BY count(*) DESC, test_point.name",
         (site_id,),
     )
     return [row[0] for row in rows]

@@ -99,7 +99,7 @@ def pictures_of_site(db: sqlite3.Connection, site_id: int) -> list[sqlite3.Row]:
     return db.execute(
         f"SELECT v.id AS stream_id, v.run_id, v.profile, v.started_us, r.tainted, r.direction AS flow, r.seconds, "
         f"r.cut_after_s, p.direction, "
-        f"{_PICTURE} FROM run r JOIN video_stream v ON v.run_id = r.id JOIN picture p ON p.video_stream_id = v.id "
+        f"{_PICTURE} FROM run_job r JOIN video_stream v ON v.run_id = r.id JOIN picture p ON p.video_stream_id = v.id "
         "WHERE r.site_id = ? ORDER BY v.started_us, v.id",
         (site_id,),
     ).fetchall()

@@ -22,6 +22,7 @@ from tarnfell.store import remedies as remedy_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.codecs import codec_of_site
+from tarnfell.store.jobs import TAKEN_BACK
 from tarnfell.store.remedies import Remedy
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
@@ -56,7 +57,7 @@ def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
 def _evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
     remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
     since_us = remedy.at_us if remedy else None
-    failed = [_Failed.of(db, run) for run in run_store.failed_runs(db, site.id)]
+    failed = [_Failed.of(run) for run in run_store.failed_runs(db, site.id)]
     timed = [*_placed(db, site), *(fact for f in failed for fact in f.facts(site))]
     kept = [fact for at_us, fact in timed if since_us is None or at_us >= since_us]
     before = {fact.call_id for at_us, fact in timed if since_us is not None and at_us < since_us}
@@ -187,15 +188,14 @@ class _Failed:
     taken: bool
 
     @staticmethod
-    def of(db: sqlite3.Connection, run: Run) -> _Failed:
-        taken_us = run_store.taken_us(db, run)
-        code = run.failure_code or (code_of(run.failure or "") if taken_us is not None else OTHER)
-        return _Failed(run, code, run.begun_us or taken_us or run.created_us, taken_us is not None)
+    def of(run: Run) -> _Failed:
+        code = run.failure_code or (code_of(run.failure or "") if run.taken_us is not None else OTHER)
+        return _Failed(run, code, run.begun_us or run.taken_us or run.created_us, run.taken_us is not None)
 
     @property
     def says_nothing(self) -> bool:
         """Of the network; and nobody took it back before it began."""
-        return self.code not in OF_THE_NETWORK and self.run.failure != run_store.TAKEN_BACK
+        return self.code not in OF_THE_NETWORK and self.run.failure != TAKEN_BACK
 
     def facts(self, site: Site) -> Iterator[tuple[int, CallFact]]:
         """Each call of it as one that a user could not have placed, or that was cut with nothing known of it."""

@@ -193,8 +193,14 @@ def test_order_and_measure_are_in_the_address(page: Page) -> None:
 def test_from_call_to_call_by_key(page: Page) -> None:
     page.go("/calls/1100")
     page.see("Recalculate with other settings")
+
+    def title() -> list[str]:
+        return [one.text for one in page.driver.find_elements(By.TAG_NAME, "h1")]
+
+    first = title()
     page.driver.find_element(By.TAG_NAME, "body").send_keys("]")
     until(lambda: page.driver.current_url.endswith("/calls/1101"))
+    until(lambda: title() not in ([], first))  # until the call is there its neighbours are not known
     page.driver.find_element(By.TAG_NAME, "body").send_keys("[")
     until(lambda: page.driver.current_url.endswith("/calls/1100"))
 

@@ -15,8 +15,9 @@ from typing import Any
 import pytest
 
 from tarnfell.clerk import loop
-from tarnfell.server import serve
+from tarnfell.server.http import serve
 from tarnfell.store import deliveries as store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
 from tarnfell.store.files import DELIVERIES
@@ -68,9 +69,9 @@ def test_a_probe_gone_after_it_delivered_fails_nothing(house: House) -> None:
     number = delivered(house)
     db = connect(house.folder)
     db.execute("UPDATE probe SET last_contact_us = 1")
-    assert run_store.silent_runs(db) == []
+    assert job_store.silent_jobs(db) == []
     db.execute("DELETE FROM delivery")
-    assert run_store.silent_runs(db) == [number]
+    assert job_store.silent_jobs(db) == [number]
 
 
 def test_a_record_that_ends_the_clerk_is_refused_after_five_tries(
@@ -114,7 +115,7 @@ def test_a_full_disk_is_not_the_records_fault(house: House, monkeypatch: pytest.
     (one,) = [store.Delivery(*row) for row in db.execute("SELECT * FROM delivery")]
     assert (one.tries, one.refused) == (0, None)
     assert one.not_before_us > time.time() * 1e6 + 0.8 * store.PAUSE_US
-    db.execute("UPDATE run SET state = 'failed' WHERE id = ?", (first,))  # so that another may be placed
+    db.execute("UPDATE job SET state = 'failed' WHERE id = ?", (first,))  # so that another may be placed
     second = delivered(house, delay_us=30_000)
     assert deliveries.take_in_next(db, house.folder)
     assert [run_store.run_by_id(db, n).state for n in (first, second)] == ["failed", "done"]

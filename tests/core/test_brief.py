@@ -8,7 +8,7 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.need import NeedError, need_of
-from tarnfell.core.rates import Link, PlanError, Shape, call_rate, check_shape, hold, plan_run, rise, video_rate
+from tarnfell.core.rates import Link, PlanError, Shape, call_rate, check_shape, hold, plan_run, ramp, video_rate
 from tarnfell.core.stats import erlang_b, moments_to_show, shown_by
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, check_targets, in_words, judge_bounds
 from tarnfell.core.video import MAX_PAYLOAD_BYTES, VideoError, find_profile, video_profiles
@@ -129,9 +129,9 @@ def test_what_the_line_carries_counts_the_sites_own_overheads() -> None:
 
 
 def test_shapes() -> None:
-    assert rise(2, 9, 3, 30).steps == (2, 5, 8, 9)
-    assert rise(4, 4, 1, 30).steps == (4,)
-    plan = plan_run(find_codec("g711a"), 20, rise(1, 4, 1, 30, rounds=2))
+    assert ramp(2, 9, 3, 30).steps == (2, 5, 8, 9)
+    assert ramp(4, 4, 1, 30).steps == (4,)
+    plan = plan_run(find_codec("g711a"), 20, ramp(1, 4, 1, 30, rounds=2))
     assert (plan.calls, plan.calls_at_once) == (20, 4)
     assert plan.run_s == 8 * 30 + 7 * 5
     assert plan.moments == 1
@@ -146,4 +146,4 @@ def test_shapes_that_cannot_be_placed(shape: Shape) -> None:
     with pytest.raises(PlanError):
         check_shape(shape)
     with pytest.raises(PlanError, match="never goes up"):
-        rise(5, 4, 1, 30)
+        ramp(5, 4, 1, 30)

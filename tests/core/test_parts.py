@@ -93,7 +93,7 @@ def test_wideband_is_judged_on_its_own_scale() -> None:
 def test_codecs_say_where_their_values_come_from() -> None:
     for codec in codec_table().values():
         assert codec.source
-        assert codec.standing in ("published", "planning")
+        assert codec.origin in ("published", "planning")
         assert codec.intervals_ms(), codec.name
     assert find_codec("g722").clock_hz == 8000
     assert find_codec("g7231-63").payload_bytes(60) == 48

@@ -200,7 +200,7 @@ def test_wideband_codecs_stand_between_the_best_narrowband_and_the_ceiling(codec
     assert 93.2 < found.r_factor <= 129
     assert found.mos == pytest.approx(float(emodel.mos_wideband_from_r(found.r_factor)))
     assert 3.7 < found.mos < 4.5
-    assert codec.standing == "planning"
+    assert codec.origin == "planning"
     lossy = judge(trace(steady(10), lost=tuple(range(0, 500, 25))), criterion)
     assert (lossy.r_factor or 0) < found.r_factor
 

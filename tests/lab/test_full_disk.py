@@ -66,10 +66,10 @@ def test_a_full_disk_is_said_and_nothing_is_lost(small: Path) -> None:
     for _ in range(8):
         with pytest.raises(Exception, match="full"):
             house.judge()
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
+    assert db.execute("SELECT state FROM job").fetchone()[0] == "taken"
     filler.unlink()
     db.execute("UPDATE delivery SET not_before_us = 0")
     house.judge()
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "done"
+    assert db.execute("SELECT state FROM job").fetchone()[0] == "done"
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     db.close()

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.store import jobs as job_store
 from tarnfell.store import probes
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
@@ -249,7 +250,7 @@ def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_
         enrolled = rig.cli("probe", "enrol", *state, *at, prefix=lab.inside(lab.site))
         assert enrolled.returncode == 0, enrolled.stderr
         with rig.process("-m", "tarnfell.cli", "probe", "run", *state, prefix=lab.inside(lab.site)):
-            rig.eventually(lambda: len(run_store.newest_seconds(db, run.id, 3)) == 3, "calls to flow")
+            rig.eventually(lambda: len(job_store.newest_seconds(db, run.id, 3)) == 3, "calls to flow")
             forwards(
                 lab, "table ip down {\n chain every {\n type filter hook forward priority 0; policy drop;\n }\n}\n"
             )

@@ -4,22 +4,23 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import os
 import socket
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tarnfell.farend.daemon import MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
+from tarnfell.media import host
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.probe.plan import CallPlan
 from tarnfell.wire import WireError, failures
 from tarnfell.wire.control import Binding, Seal, session_key
+from tarnfell.wire.kinds.calls import CallPlan
 from tests import rig
 from tests.wire.test_own_formats import GOOD_STREAM
 
@@ -181,7 +182,7 @@ def listening(
 ) -> Iterator[str]:
     """A far end in a thread of this process; where the system does not fork, its sessions are threads as well."""
     if request.param == "threads":
-        monkeypatch.delattr(os, "fork")
+        monkeypatch.setattr(host, "HERE", replace(host.HERE, forks=False))
     address, stop = rig.own_address(), threading.Event()
     config = FarEndConfig(address, first_media_port=22000, last_media_port=22127)
     listener = Failing(listen(config))

@@ -18,8 +18,9 @@ CALL = """
 import json, sys
 sys.path.insert(0, sys.argv[1])
 from tarnfell.probe.call import place_calls
-from tarnfell.probe.plan import CallPlan
-plan = CallPlan.from_json(json.loads(sys.argv[4]))
+from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.fields import read
+plan = read(CallPlan, json.loads(sys.argv[4]))
 result = place_calls(sys.argv[2], 0, sys.argv[3].encode(), plan)
 print(json.dumps([[r.columns[d + ".arrival_seq"].count for d in ("up", "down")] for r in result.calls + result.video]))
 """

@@ -13,12 +13,13 @@ import numpy as np
 import pytest
 
 from tarnfell.media import board as b
-from tarnfell.media import host, keys, receiver, selfcheck, sender
+from tarnfell.media import host, keys, receiver, selfcheck
+from tarnfell.media import sender as senders
 from tarnfell.media.board import Board
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EngineError, MediaEnd
-from tarnfell.media.receiver import Inlet, Receiver, StampInlet
-from tarnfell.media.sender import NEVER_LEFT, Outlet, StampOutlet, send_streams
+from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
+from tarnfell.media.sender import NEVER_LEFT, StampSender, StreamSender, send_streams
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import StreamSpec
 from tarnfell.wire import WireError
@@ -158,17 +159,17 @@ def test_a_receive_queue_that_overflows_says_so() -> None:
 
 def test_streams_are_rtp_in_order_across_both_wraps(pair: tuple[socket.socket, socket.socket]) -> None:
     one, two = pair
-    outlet = Outlet(0, one, SPEC)
+    sender = StreamSender(0, one, SPEC)
     board = Board(1)
-    send_streams(board, [outlet], time.monotonic_ns())
+    send_streams(board, [sender], time.monotonic_ns())
     packets = [RtpPacket.parse(a.data) for a in drain(two)]
     assert [p.sequence_number for p in packets] == [65_530, 65_531, 65_532, 65_533, 65_534, 65_535, 0, 1, 2, 3]
     assert [p.timestamp for p in packets][:4] == [2**32 - 320, 2**32 - 160, 0, 160]
     assert [p.marker for p in packets] == [True] + [False] * 9
     assert {len(p.payload) for p in packets} == {160}
     assert board.call(0)[b.SENT] == 10
-    assert len(outlet.sent_us) == len(outlet.late_us) == 10
-    assert min(outlet.late_us) >= 0
+    assert len(sender.sent_us) == len(sender.late_us) == 10
+    assert min(sender.late_us) >= 0
 
 
 def test_a_late_start_does_not_move_the_schedule(
@@ -176,37 +177,37 @@ def test_a_late_start_does_not_move_the_schedule(
 ) -> None:
     """Behind by 90 ms, it sends what is overdue at once and is on time again."""
     clock = [1_000_000_000]
-    monkeypatch.setattr(sender, "time", SimpleNamespace(monotonic_ns=lambda: clock[0], time_ns=lambda: clock[0]))
+    monkeypatch.setattr(senders, "time", SimpleNamespace(monotonic_ns=lambda: clock[0], time_ns=lambda: clock[0]))
 
     def idle(until: int) -> None:
         clock[0] = until
 
-    outlet = Outlet(0, pair[0], SPEC)
-    send_streams(Board(1), [outlet], clock[0] - 90_000_000, idle=idle)
-    assert outlet.late_us.tolist() == [90_000, 70_000, 50_000, 30_000, 10_000, 0, 0, 0, 0, 0]
-    assert np.diff(outlet.sent_us).tolist() == [0, 0, 0, 0, 10_000, 20_000, 20_000, 20_000, 20_000]
+    sender = StreamSender(0, pair[0], SPEC)
+    send_streams(Board(1), [sender], clock[0] - 90_000_000, idle=idle)
+    assert sender.late_us.tolist() == [90_000, 70_000, 50_000, 30_000, 10_000, 0, 0, 0, 0, 0]
+    assert np.diff(sender.sent_us).tolist() == [0, 0, 0, 0, 10_000, 20_000, 20_000, 20_000, 20_000]
 
 
 def test_stop_ends_the_sending(pair: tuple[socket.socket, socket.socket]) -> None:
     one, _ = pair
-    outlet = Outlet(0, one, StreamSpec(**{**SPEC.as_json(), "packets": 1000}))
+    sender = StreamSender(0, one, StreamSpec(**{**SPEC.as_json(), "packets": 1000}))
     board = Board(1)
-    thread = threading.Thread(target=send_streams, args=(board, [outlet], time.monotonic_ns()))
+    thread = threading.Thread(target=send_streams, args=(board, [sender], time.monotonic_ns()))
     thread.start()
-    rig.eventually(lambda: len(outlet.sent_us) > 5, "the first packets")
+    rig.eventually(lambda: len(sender.sent_us) > 5, "the first packets")
     board.cells[b.STOP] = 1
     thread.join(15)
     assert not thread.is_alive()
-    assert 5 < len(outlet.sent_us) < 1000
+    assert 5 < len(sender.sent_us) < 1000
 
 
 def test_packets_the_system_refuses_are_not_called_sent(pair: tuple[socket.socket, socket.socket]) -> None:
     one, _ = pair
     one.close()
-    outlet = Outlet(0, one, SPEC)
+    sender = StreamSender(0, one, SPEC)
     board = Board(1)
-    send_streams(board, [outlet], time.monotonic_ns())
-    assert set(outlet.sent_us) == {NEVER_LEFT}
+    send_streams(board, [sender], time.monotonic_ns())
+    assert set(sender.sent_us) == {NEVER_LEFT}
     assert board.cells[b.NOT_SENT] == 10
 
 
@@ -215,9 +216,9 @@ def test_a_closed_port_is_counted_and_costs_no_packet() -> None:
         nobody = free.getsockname()
     with open_media_socket(socket.AF_INET, "127.0.0.1") as one:
         one.connect(nobody)
-        outlet, board = Outlet(0, one, SPEC), Board(1)
-        send_streams(board, [outlet], time.monotonic_ns())
-    assert NEVER_LEFT not in outlet.sent_us
+        sender, board = StreamSender(0, one, SPEC), Board(1)
+        send_streams(board, [sender], time.monotonic_ns())
+    assert NEVER_LEFT not in sender.sent_us
     assert board.cells[b.REFUSED] > 0
     assert board.cells[b.NOT_SENT] == 0
 
@@ -229,23 +230,23 @@ def rtp(number: int, ssrc: int = 7) -> bytes:
     return RtpPacket(8, (SPEC.first_sequence + number) & 0xFFFF, number * 160, ssrc, payload=bytes(160)).serialize()
 
 
-def inlet_on(sock: socket.socket) -> tuple[Receiver, Inlet, Board]:
-    inlet, board = Inlet(0, sock, SPEC, own_ssrc=99), Board(1)
-    return Receiver(board, [inlet]), inlet, board
+def inlet_on(sock: socket.socket) -> tuple[Receiver, StreamReceiver, Board]:
+    stream, board = StreamReceiver(0, sock, SPEC, own_ssrc=99), Board(1)
+    return Receiver(board, [stream]), stream, board
 
 
 def test_arrivals_are_kept_as_they_came(pair: tuple[socket.socket, socket.socket]) -> None:
     one, two = pair
-    taker, inlet, board = inlet_on(two)
+    taker, stream, board = inlet_on(two)
     for number in (0, 2, 1, 6, 6, 9):
         one.send(rtp(number))
     taker.poll()
-    assert inlet.arrival_seq.tolist() == [0, 2, 1, 6, 6, 9]
-    assert set(inlet.dscp) == {46}
-    assert set(inlet.ttl) == {64}
-    assert set(inlet.size) == {172}
+    assert stream.arrival_seq.tolist() == [0, 2, 1, 6, 6, 9]
+    assert set(stream.dscp) == {46}
+    assert set(stream.ttl) == {64}
+    assert set(stream.size) == {172}
     cells = board.call(0)
-    assert (cells[b.RECEIVED], cells[b.REACHED]) == (5, 10)
+    assert (cells[b.RECEIVED], cells[b.EXPECTED]) == (5, 10)
     taker.close()
 
 
@@ -255,10 +256,10 @@ def test_arrivals_are_kept_as_they_came(pair: tuple[socket.socket, socket.socket
 )
 def test_strays_are_counted_and_nothing_else(pair: tuple[socket.socket, socket.socket], stray: bytes) -> None:
     one, two = pair
-    taker, inlet, board = inlet_on(two)
+    taker, stream, board = inlet_on(two)
     one.send(stray)
     taker.poll()
-    assert len(inlet.arrival_seq) == 0
+    assert len(stream.arrival_seq) == 0
     assert board.cells[b.STRAYS] == 1
     taker.close()
 
@@ -271,8 +272,8 @@ def test_reports_cross_and_give_a_round_trip(
     one, two = pair
     near_board, far_board = Board(1), Board(1)
     ours = StreamSpec(**{**SPEC.as_json(), "ssrc": 100})
-    near = Receiver(near_board, [Inlet(0, one, SPEC, own_ssrc=100, own=ours)])
-    far = Receiver(far_board, [Inlet(0, two, ours, own_ssrc=7, own=SPEC)])
+    near = Receiver(near_board, [StreamReceiver(0, one, SPEC, own_ssrc=100, own=ours)])
+    far = Receiver(far_board, [StreamReceiver(0, two, ours, own_ssrc=7, own=SPEC)])
     one.send(RtpPacket(8, SPEC.first_sequence, 0, 100, payload=bytes(160)).serialize())
     two.send(rtp(0))
     deadline = time.monotonic() + 5
@@ -287,11 +288,11 @@ def test_reports_cross_and_give_a_round_trip(
 def test_time_stamps_are_reflected_only_to_the_key(pair: tuple[socket.socket, socket.socket]) -> None:
     one, two = pair
     key = b"k" * 32
-    asker = Receiver(Board(0), [], StampInlet(one, key, reflect=False))
-    mirror = Receiver(Board(0), [], StampInlet(two, key, reflect=True))
-    stamps = StampOutlet(one, key)
-    outlet = Outlet(0, one, StreamSpec(**{**SPEC.as_json(), "packets": 20}))
-    send_streams(Board(1), [outlet], time.monotonic_ns(), stamps)
+    asker = Receiver(Board(0), [], StampReceiver(one, key, reflect=False))
+    mirror = Receiver(Board(0), [], StampReceiver(two, key, reflect=True))
+    stamps = StampSender(one, key)
+    sender = StreamSender(0, one, StreamSpec(**{**SPEC.as_json(), "packets": 20}))
+    send_streams(Board(1), [sender], time.monotonic_ns(), stamps)
     one.send(bytes(112))
     time.sleep(0.05)
     mirror.poll()

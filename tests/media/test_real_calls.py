@@ -20,10 +20,10 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.probe import call as probing
-from tarnfell.probe.agent import pack_run
 from tarnfell.probe.call import LiveSecond, RunResult, place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.probe.plan import CallPlan
+from tarnfell.probe.works.calls import pack_run
+from tarnfell.wire.kinds.calls import CallPlan
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record
 from tarnfell.work.ingest.uploads import cut_of
@@ -239,7 +239,7 @@ def judged_half(result: RunResult, plan: CallPlan) -> None:
     for record in result.calls:
         half = half_of(record)
         assert half is not None
-        assert half.received <= half.reached
+        assert half.received <= half.expected
         assert "down.sent_us" not in record.columns
         sides = judge_record(record, clock_relation(head), criterion_for(find_codec("g711a"), 20))
         assert sides["up"].quality is None

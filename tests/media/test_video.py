@@ -14,20 +14,23 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.picture import PictureCriterion, judge_picture
-from tarnfell.core.rates import VideoLoad, stream_plan
+from tarnfell.core.rates import VideoLoad
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.core.video import find_profile
 from tarnfell.media import board as b
 from tarnfell.media.board import Board
-from tarnfell.media.receiver import Inlet, Receiver
-from tarnfell.media.sender import Outlet, send_streams
+from tarnfell.media.receiver import Receiver, StreamReceiver
+from tarnfell.media.sender import StreamSender, send_streams
 from tarnfell.media.sockets import open_media_socket
 from tarnfell.media.streams import FramePattern, StreamSpec
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.probe.plan import CallPlan, PlanUnknown
+from tarnfell.probe.streams import streams_of
 from tarnfell.wire import WireError
+from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.fields import KindError, plain, read
 from tarnfell.wire.rtp import RtpPacket
+from tarnfell.work.placing.call_plan import call_plan
 from tests import rig
 from tests.media.test_parts import drain
 
@@ -48,8 +51,8 @@ PICTURES = StreamSpec(
 
 
 def plan(direction: str = "both", video: tuple[VideoLoad, ...] = (), calls: int = 1, seconds: float = 2) -> CallPlan:
-    asked = stream_plan(find_codec("g711a"), 20, calls, seconds, 46, direction, video)  # type: ignore[arg-type]
-    return CallPlan.from_json(json.loads(json.dumps(asked, default=vars)))
+    asked = call_plan(find_codec("g711a"), 20, calls, seconds, 46, direction, video)  # type: ignore[arg-type]
+    return read(CallPlan, json.loads(json.dumps(plain(asked))))
 
 
 # What is sent, packet by packet
@@ -65,8 +68,8 @@ def test_frames_are_spread_over_half_their_time_and_share_a_timestamp() -> None:
 
 def test_thirty_frames_a_second_do_not_drift_in_an_hour() -> None:
     profile = find_profile("720p30")
-    (pictures,) = stream_plan(find_codec("g711a"), 20, 1, 3600, 46, "both", [VideoLoad("720p30", 1)]).video
-    spec = plan(video=(VideoLoad("720p30", 1),), seconds=3600).streams()[0][1]
+    (pictures,) = call_plan(find_codec("g711a"), 20, 1, 3600, 46, "both", [VideoLoad("720p30", 1)]).video
+    spec = streams_of(plan(video=(VideoLoad("720p30", 1),), seconds=3600))[0][1]
     assert spec.packets == profile.packets_in(3600 * 30) == pictures.packets
     last = spec.due(spec.packets - 1)
     assert last.after_us == pytest.approx(3600 * 1e6 - 33_333 / 2, abs=40_000)
@@ -78,7 +81,7 @@ def test_rate_and_octets_count_every_size() -> None:
     assert PICTURES.octets(9) == 500 * 4 + 400 * 2 + 300 * 3
     assert PICTURES.rate_bps == (1400 + 900 + 6 * 40) * 8 * 1_000_000 // 160_000
     profile = find_profile("1080p30")
-    spec = plan(video=(VideoLoad("1080p30", 1),)).streams()[0][1]
+    spec = streams_of(plan(video=(VideoLoad("1080p30", 1),)))[0][1]
     packets_bps = profile.packets_per_s() * 40 * 8
     assert spec.rate_bps == pytest.approx(profile.kbps * 1000 + packets_bps, rel=0.01)
 
@@ -103,10 +106,14 @@ def test_frames_nobody_should_be_asked_for_are_refused(frames: Any, words: str) 
 
 def test_a_plan_from_a_newer_server_gets_a_sentence() -> None:
     known = {"calls": 1, "packets": 5, "ptime_us": 20_000, "payload_type": 8, "clock_hz": 8000, "payload_bytes": 160}
-    assert CallPlan.from_json({**known, "dscp": 46}).direction == "both"
-    for odd in ({"smell": "of roses"}, {"direction": "sideways"}, {"video": [{"name": "x"}]}):
-        with pytest.raises(PlanUnknown, match=r"Update the probe"):
-            CallPlan.from_json({**known, "dscp": 46, **odd})
+    assert read(CallPlan, {**known, "dscp": 46}).direction == "both"
+    for odd, words in (
+        ({"smell": "of roses"}, "“smell”, which is not known"),
+        ({"direction": "sideways"}, "none of both, up, down"),
+        ({"video": [{"name": "x"}]}, "has no field “streams”"),
+    ):
+        with pytest.raises(KindError, match=words):
+            read(CallPlan, {**known, "dscp": 46, **odd})
 
 
 @pytest.fixture
@@ -121,8 +128,8 @@ def pair() -> Iterator[tuple[socket.socket, socket.socket]]:
 
 
 def test_on_the_wire_they_are_rtp_as_the_standard_has_it(pair: tuple[socket.socket, socket.socket]) -> None:
-    board, outlet = Board(1), Outlet(0, pair[0], PICTURES)
-    send_streams(board, [outlet], time.monotonic_ns())
+    board, sender = Board(1), StreamSender(0, pair[0], PICTURES)
+    send_streams(board, [sender], time.monotonic_ns())
     packets = [RtpPacket.parse(arrival.data) for arrival in drain(pair[1])]
     assert [p.sequence_number for p in packets] == [65_533, 65_534, 65_535, 0, 1, 2, 3, 4, 5]
     assert [p.marker for p in packets] == [False, False, True, True, True, True, False, False, True]
@@ -135,10 +142,10 @@ def test_the_live_view_counts_against_each_packets_own_instant(pair: tuple[socke
     """A refresh frame's packets are due at different instants; punctual ones are not late for it."""
     for _ in range(10):
         board = Board(1)
-        inlet = Receiver(board, [Inlet(0, pair[1], PICTURES, own_ssrc=1)])
-        send_streams(board, [Outlet(0, pair[0], PICTURES)], time.monotonic_ns())
-        inlet.poll()
-        inlet.close()
+        stream = Receiver(board, [StreamReceiver(0, pair[1], PICTURES, own_ssrc=1)])
+        send_streams(board, [StreamSender(0, pair[0], PICTURES)], time.monotonic_ns())
+        stream.poll()
+        stream.close()
         _, received, reached, late, jitter_us, *_ = board.call(0)
         assert (received, reached) == (9, 9)
         # A machine that stood still in those 100 ms made packets truly late; one fixed interval would each time.
@@ -230,8 +237,8 @@ def test_a_far_end_is_not_asked_for_nothing(tmp_path: Path) -> None:
 def test_who_only_listens_sends_receiver_reports(pair: tuple[socket.socket, socket.socket]) -> None:
     """RFC 3550 §6.4.2, and RTCP's type 201 is told from a sender's 200."""
     board = Board(1)
-    receiver = Receiver(board, [Inlet(0, pair[1], PICTURES, own_ssrc=77)])
-    send_streams(board, [Outlet(0, pair[0], PICTURES)], time.monotonic_ns())
+    receiver = Receiver(board, [StreamReceiver(0, pair[1], PICTURES, own_ssrc=77)])
+    send_streams(board, [StreamSender(0, pair[0], PICTURES)], time.monotonic_ns())
     receiver.poll()
     receiver._rtcp_due[0] = receiver._rtcp_next = 0
     receiver.poll()

@@ -1,4 +1,4 @@
-"""Commands as the probe carries them out: distances, answering, updating itself, ending."""
+"""What a probe does besides calls: distances, answering, updating itself, clearing up."""
 
 from __future__ import annotations
 
@@ -8,19 +8,25 @@ import socket
 import subprocess
 import sys
 import threading
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from tarnfell.probe import program as programs
+from tarnfell.probe.answering import Answering
 from tarnfell.probe.call import place_calls
-from tarnfell.probe.commands import Commander, CommandError
 from tarnfell.probe.http import ServerClient
-from tarnfell.probe.plan import CallPlan
 from tarnfell.probe.program import ReplaceError, carried_enrolment, replace_own_file
 from tarnfell.probe.state import AgentError, State
-from tarnfell.server import probe_file
+from tarnfell.probe.works.distances import distance, distances
+from tarnfell.probe.works.work import Hands, WorkFailed
+from tarnfell.server.place import probe_file
 from tarnfell.wire.failures import OTHER, Failure
+from tarnfell.wire.kinds.answer import AnswerArguments
+from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult, FarEndAsked, FarEndFound
+from tarnfell.wire.kinds.fields import read
 from tests import rig
 
 KEY = "a-key-of-this-test"
@@ -34,19 +40,22 @@ def state(tmp_path: Path) -> State:
 
 
 @pytest.fixture
-def commander(state: State):  # type: ignore[no-untyped-def]
-    made = Commander(state, ServerClient("http://127.0.0.1:9", "secret"))
+def answering(state: State) -> Iterator[Answering]:
+    made = Answering(state)
     yield made
-    made.close()
+    made.end()
 
 
-def free_port() -> int:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        return int(free.getsockname()[1])
+def found_by(state: State, asked: list[FarEndAsked]) -> tuple[FarEndFound, ...]:
+    """As the work keeps it and a server reads it."""
+    hands = Hands(7, state.spool, ServerClient("http://127.0.0.1:9"), lambda: True, lambda: None, lambda: 0, print)
+    distances(DistancesArguments(tuple(asked)), hands)
+    (kept,) = state.spool.waiting()
+    assert kept.name == "000000007.outcome"
+    return read(DistancesResult, json.loads(kept.read_text())["result"]).distances
 
 
-def test_distances_tell_a_far_end_from_whatever_else_answers(tmp_path: Path, commander: Commander) -> None:
+def test_distances_tell_a_far_end_from_whatever_else_answers(tmp_path: Path, state: State) -> None:
     far, other = rig.own_address(), rig.own_address()
     with rig.far_end(tmp_path, far), socket.create_server((other, 0)) as listener:
 
@@ -57,70 +66,56 @@ def test_distances_tell_a_far_end_from_whatever_else_answers(tmp_path: Path, com
 
         threading.Thread(target=greet, daemon=True).start()
         asked = [
-            {"id": 1, "host": far, "port": rig.CONTROL_PORT},
-            {"id": 2, "host": other, "port": listener.getsockname()[1]},
-            {"id": 3, "host": rig.own_address(), "port": 4870},
-            {"id": 4, "host": "no-such-name.example", "port": 4870},
+            FarEndAsked(1, far, rig.CONTROL_PORT),
+            FarEndAsked(2, other, listener.getsockname()[1]),
+            FarEndAsked(3, rig.own_address(), 4870),
+            FarEndAsked(4, "no-such-name.example", 4870),
         ]
-        found = commander.do({"kind": "distances", "arguments": {"far_ends": asked}})["distances"]
-    assert 0 < found[0]["connect_ms"] < 1000
-    assert "no far end" in found[1]["failure"]
-    assert found[2]["failure"] == "Connection refused"
-    assert found[3]["failure"]
+        found = found_by(state, asked)
+    assert [one.id for one in found] == [1, 2, 3, 4]
+    assert 0 < (found[0].connect_ms or 0) < 1000
+    assert [one.connect_ms for one in found[1:]] == [None, None, None]
+    assert "no far end" in (found[1].failure or "")
+    assert found[2].failure == "Connection refused"
+    assert found[3].failure
 
 
-def test_a_far_end_is_tried_with_its_key_before_it_is_needed(tmp_path: Path, commander: Commander) -> None:
+def test_a_far_end_is_tried_with_its_key_before_it_is_needed(tmp_path: Path, state: State) -> None:
     far = rig.own_address()
     with rig.far_end(tmp_path, far):
         asked = [
-            {"id": 1, "host": far, "port": rig.CONTROL_PORT, "key": rig.KEY},
-            {"id": 2, "host": far, "port": rig.CONTROL_PORT, "key": "x" * 24},
-            {"id": 3, "host": far, "port": rig.CONTROL_PORT},
-            {"id": 4, "host": rig.own_address(), "port": 4870, "key": rig.KEY},
+            FarEndAsked(1, far, rig.CONTROL_PORT, rig.KEY),
+            FarEndAsked(2, far, rig.CONTROL_PORT, "x" * 24),
+            FarEndAsked(3, far, rig.CONTROL_PORT),
+            FarEndAsked(4, rig.own_address(), 4870, rig.KEY),
         ]
-        found = commander.do({"kind": "distances", "arguments": {"far_ends": asked}})["distances"]
-    assert [one.get("key_fits") for one in found] == [True, False, None, None]
-    assert "connect_ms" not in found[3]
+        found = found_by(state, asked)
+    assert [one.key_fits for one in found] == [True, False, None, None]
 
 
-def test_a_probe_answers_calls_until_it_is_silenced(state: State, commander: Commander) -> None:
-    how = {"port": free_port(), "media_low": 24000, "media_high": 24015, "key": KEY}
-    told = commander.do({"kind": "answer", "arguments": how})
-    assert isinstance(told["addresses"], list)
+def test_a_probe_answers_calls_until_it_is_silenced(state: State, answering: Answering) -> None:
+    how = AnswerArguments(rig.free_port(), 24000, 24015, KEY)
+    assert isinstance(answering.begin(how).addresses, tuple)
     plan = CallPlan(calls=1, packets=20, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
-    result = place_calls("127.0.0.1", how["port"], KEY.encode(), plan)
+    result = place_calls("127.0.0.1", how.port, KEY.encode(), plan)
     assert len(result.calls) == 1
     # Restarted, it answers again without being asked.
-    commander.close()
-    again = Commander(state, ServerClient("http://127.0.0.1:9"))
-    again.resume()
-    socket.create_connection(("127.0.0.1", how["port"]), 5).close()
-    again.do({"kind": "silence"})
-    assert state.answering() is None
+    answering.end()
+    again = Answering(state)
+    again.keep_up()
+    rig.eventually(lambda: distance("127.0.0.1", how.port, 1)[0] is not None, "the far end to answer again")
+    again.cease()
+    assert state.wanted("answering") is None
     with pytest.raises(OSError, match="refused"):
-        socket.create_connection(("127.0.0.1", how["port"]), 5)
+        socket.create_connection(("127.0.0.1", how.port), 5)
 
 
-def test_a_port_in_use_is_said(commander: Commander, state: State) -> None:
+def test_a_port_in_use_is_said(answering: Answering, state: State) -> None:
     with socket.create_server(("0.0.0.0", 0)) as taken:
-        how = {"port": taken.getsockname()[1], "media_low": 24000, "media_high": 24015, "key": KEY}
-        with pytest.raises(CommandError, match="cannot listen on"):
-            commander.do({"kind": "answer", "arguments": how})
-    assert state.answering() is None
-
-
-def test_a_command_of_a_newer_server_is_turned_down(commander: Commander) -> None:
-    with pytest.raises(CommandError, match="does not know “sing”"):
-        commander.do({"kind": "sing"})
-
-
-def test_a_command_cut_short_is_owned_up_to(commander: Commander, state: State) -> None:
-    state.begin_command({"id": 6, "kind": "distances", "arguments": {}})
-    commander.own_up()
-    (kept,) = state.undelivered()
-    assert kept.name == "000000006.outcome"
-    assert "ended before this was done" in json.loads(kept.read_text())["failure"]
-    assert state.cut_off_command() is None
+        how = AnswerArguments(taken.getsockname()[1], 24000, 24015, KEY)
+        with pytest.raises(WorkFailed, match="cannot listen on"):
+            answering.begin(how)
+    assert state.wanted("answering") is None
 
 
 def test_a_probe_runs_once_on_a_machine(state: State) -> None:
@@ -131,7 +126,7 @@ def test_a_probe_runs_once_on_a_machine(state: State) -> None:
 
 
 def test_clearing_leaves_nothing(state: State) -> None:
-    state.keep_failure(1, Failure(OTHER, "why"))
+    state.spool.keep_failure(1, Failure(OTHER, "why"))
     state.clear()
     assert not state.folder.exists()
 

@@ -12,11 +12,11 @@ import pytest
 
 from tarnfell.farend import halves as kept
 from tarnfell.farend.halves import Halves
-from tarnfell.probe.agent import pack_run
 from tarnfell.probe.call import LiveSecond, place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, Ticket, _joined, completed
-from tarnfell.probe.plan import CallPlan
+from tarnfell.probe.works.calls import pack_run
+from tarnfell.wire.kinds.calls import CallPlan
 from tarnfell.wire.record import Record, split_parts
 from tests import rig
 

@@ -12,7 +12,7 @@ from tarnfell.probe import main as mains
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.main import main
 from tarnfell.probe.state import Enrolment, State
-from tarnfell.server import probe_file
+from tarnfell.server.place import probe_file
 
 ENROLMENT = Enrolment("http://server.example", "secret", "rack-box", "Pier")
 
@@ -89,7 +89,7 @@ def test_a_folder_that_cannot_be_written_is_said(tmp_path: Path) -> None:
 def test_a_state_cut_off_while_being_written_is_read_as_none(tmp_path: Path) -> None:
     state = State(tmp_path)
     (tmp_path / "answering.json").write_text('{"port": 48')
-    assert state.answering() is None
+    assert state.wanted("answering") is None
     state.keep_enrolment(ENROLMENT)
     assert json.loads((tmp_path / "enrolment.json").read_text())["secret"] == "secret"
     assert state.enrolment() == ENROLMENT

@@ -3,79 +3,39 @@
 from __future__ import annotations
 
 import json
+import os
+import stat
 import threading
 import time
-from collections.abc import Iterator
-from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-from tarnfell.probe import agent as agents
-from tarnfell.probe.agent import agent_status, enrol, pack_run, run_agent
+from tarnfell.probe import delivery, supervisor
+from tarnfell.probe.agent import agent_status, enrol
 from tarnfell.probe.call import RunResult
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
+from tarnfell.probe.spool import Spool
 from tarnfell.probe.state import AgentError, State
+from tarnfell.probe.supervisor import run_agent
+from tarnfell.probe.works.calls import pack_run
 from tarnfell.wire.record import Record, split_parts
+from tests.probe.conftest import FakeServer
 
 
-@dataclass
-class FakeServer:
-    """Answers what it is told to and remembers what it was asked."""
-
-    address: str = ""
-    answers: dict[str, tuple[int, bytes]] = field(default_factory=dict)
-    asked: list[tuple[str, str, bytes, str]] = field(default_factory=list)
-
-    def paths(self) -> list[str]:
-        return [path for _, path, _, _ in self.asked]
-
-
-@pytest.fixture
-def server() -> Iterator[FakeServer]:
-    fake = FakeServer()
-
-    class Handler(BaseHTTPRequestHandler):
-        def handle_any(self) -> None:
-            body = self.rfile.read(int(self.headers.get("Content-Length", 0)))
-            fake.asked.append((self.command, self.path, body, self.headers.get("Authorization", "")))
-            code, answer = fake.answers.get(self.path, (200, b"{}"))
-            self.send_response(code)
-            self.send_header("Content-Length", str(len(answer)))
-            self.end_headers()
-            self.wfile.write(answer)
-
-        do_POST = do_PUT = handle_any
-
-        def log_message(self, *_: Any) -> None:
-            pass
-
-    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as http:
-        fake.address = f"http://127.0.0.1:{http.server_port}"
-        thread = threading.Thread(target=http.serve_forever, args=(0.05,), daemon=True)
-        thread.start()
-        yield fake
-        http.shutdown()
-
-
-@pytest.fixture
-def state(tmp_path: Path, server: FakeServer) -> Path:
-    folder = tmp_path / "probe"
-    (folder / "spool").mkdir(parents=True)
-    kept = {"server": server.address, "secret": "s3cret", "name": "probe", "site": "Pier"}
-    (folder / "enrolment.json").write_text(json.dumps(kept))
-    return folder
-
-
-def work(state: Path, server: FakeServer, until: str, times: int = 1) -> None:
-    """Let the probe work until it has asked for ``until`` so often."""
+def work(
+    state: Path, server: FakeServer, until: str = "/api/probe/heartbeat", times: int = 1, delivers: bool = True
+) -> None:
+    """Let the probe work until it has asked for ``until`` so often, and has delivered what it has."""
     stop = threading.Event()
+    spool = State(state).spool
+
+    def done() -> bool:
+        return server.paths().count(until) >= times and not (delivers and spool.waiting())
 
     def look() -> None:
         limit = time.monotonic() + 60
-        while server.paths().count(until) < times and time.monotonic() < limit:
+        while not done() and time.monotonic() < limit:
             time.sleep(0.02)
         stop.set()
 
@@ -83,13 +43,13 @@ def work(state: Path, server: FakeServer, until: str, times: int = 1) -> None:
     watcher.start()
     run_agent(State(state), stop)
     watcher.join()
-    assert server.paths().count(until) >= times
+    assert done()
 
 
 def test_results_are_delivered_oldest_first_and_leave_the_disk(state: Path, server: FakeServer) -> None:
     for number, suffix, data in ((12, "record", b"r12"), (3, "failure", b'{"reason": "why"}'), (7, "record", b"r7")):
         (state / "spool" / f"{number:09d}.{suffix}").write_bytes(data)
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server)
     delivered = [(method, path, body) for method, path, body, _ in server.asked if "jobs" in path]
     assert delivered == [
         ("POST", "/api/probe/jobs/3/failure", b'{"reason": "why"}'),
@@ -104,7 +64,7 @@ def test_what_the_server_will_never_take_is_set_aside(state: Path, server: FakeS
     server.answers["/api/probe/jobs/1/record"] = (422, b'{"detail": "The record file is empty."}')
     for number in (1, 2):
         (state / "spool" / f"{number:09d}.record").write_bytes(b"r")
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server)
     assert "/api/probe/jobs/2/record" in server.paths()
     assert [f.name for f in (state / "spool").iterdir()] == ["000000001.record.refused"]
     assert agent_status(State(state))["waiting_results"] == 0
@@ -127,74 +87,55 @@ def test_a_probe_that_is_turned_away_ends_and_keeps_its_results(state: Path, ser
 def test_other_answers_to_a_heartbeat_are_waited_out(
     state: Path, server: FakeServer, code: int, body: bytes, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.05)
+    monkeypatch.setattr(supervisor, "OUTAGE_PAUSE_S", 0.05)
     server.answers["/api/probe/heartbeat"] = (code, body)
-    work(state, server, until="/api/probe/heartbeat", times=3)
+    work(state, server, times=3)
 
 
 def test_heartbeats_keep_within_bounds() -> None:
     wishes = [-5, 0, 0.3, 4, 99, "7", "soon", None, float("nan"), float("inf")]
-    assert [agents.pause_of({"again_s": wish}) for wish in wishes] == [0.2, 0.2, 0.3, 4, 10, 7, 0.5, 0.5, 0.5, 0.5]
-    assert agents.pause_of({}) == 0.5
-
-
-def test_a_job_that_goes_wrong_is_told_and_the_next_one_done(
-    state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    """No descriptors left, a disk that is full for a moment, a fault of ours: that job failed, nothing more."""
-    job = {"id": 9, "far_host": "192.0.2.1", "far_port": 1, "far_key": "k", "plan": {"calls": 1, "packets": 1,
-           "ptime_us": 20000, "payload_type": 8, "clock_hz": 8000, "payload_bytes": 160, "dscp": 46}}  # fmt: skip
-    server.answers["/api/probe/heartbeat"] = (200, json.dumps({"job": job}).encode())
-
-    def no_more(*_: Any, **__: Any) -> RunResult:
-        raise OSError(24, "Too many open files")
-
-    monkeypatch.setattr(agents, "place_calls", no_more)
-    work(state, server, until="/api/probe/jobs/9/failure")
-    told = [json.loads(body) for _, path, body, _ in server.asked if path.endswith("/failure")]
-    assert told[0]["code"] == "own"
-    assert "Too many open files" in told[0]["reason"]
-    assert State(state).cut_off_job() is None
+    assert [supervisor.pause_of({"again_s": wish}) for wish in wishes] == [0.2, 0.2, 0.3, 4, 10, 7, 0.5, 0.5, 0.5, 0.5]
+    assert supervisor.pause_of({}) == 0.5
 
 
 def test_a_result_that_is_damaged_on_disk_holds_up_nothing(state: Path, server: FakeServer) -> None:
     for name, data in (("000000001.failure", b"{half"), ("000000002.outcome", b"\xff"), ("note.record", b"r"),
                        ("000000003.record", b"r3")):  # fmt: skip
         (state / "spool" / name).write_bytes(data)
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server)
     assert [path for path in server.paths() if "jobs" in path] == ["/api/probe/jobs/3/record"]
     assert {f.name for f in (state / "spool").iterdir()} == {
         "000000001.failure.refused", "000000002.outcome.refused", "note.record.refused",
     }  # fmt: skip
-    told = [json.loads(body) for _, path, body, _ in server.asked if path == "/api/probe/heartbeat"]
-    assert told[0]["holds"] == []
+    work(state, server, times=len(server.told("/api/probe/heartbeat")) + 1)
+    assert server.told("/api/probe/heartbeat")[-1]["holds"] == []
 
 
 def test_what_is_held_is_told_with_each_heartbeat(
     state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(agents._Agent, "_deliver", lambda self: None)
+    monkeypatch.setattr(delivery.Delivery, "_deliver", lambda *_: None)
     for name in ("000000012.record", "000000003.failure", "000000003.ticket", "000000005.outcome", "1.record.refused"):
         (state / "spool" / name).write_bytes(b"{}")
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server, delivers=False)
     told = [json.loads(body) for _, path, body, _ in server.asked if path == "/api/probe/heartbeat"]
-    assert told[0]["holds"] == [3, 12]
+    assert told[0]["holds"] == [3, 5, 12]
 
 
 def test_an_outage_keeps_everything(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(agents, "OUTAGE_PAUSE_S", 0.1)
+    monkeypatch.setattr(delivery, "OUTAGE_PAUSE_S", 0.1)
     server.answers["/api/probe/jobs/5/record"] = (503, b"busy")
     (state / "spool" / "000000005.record").write_bytes(b"r5")
-    work(state, server, until="/api/probe/jobs/5/record", times=3)
+    work(state, server, until="/api/probe/jobs/5/record", times=3, delivers=False)
     assert agent_status(State(state))["waiting_results"] == 1
     server.answers.clear()
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server)
     assert agent_status(State(state))["waiting_results"] == 0
 
 
 def test_a_job_cut_short_is_owned_up_to(state: Path, server: FakeServer) -> None:
     (state / "current-job.json").write_text('{"id": 9}')
-    work(state, server, until="/api/probe/heartbeat")
+    work(state, server)
     (told,) = [body for _, path, body, _ in server.asked if path == "/api/probe/jobs/9/failure"]
     assert "ended during the run" in json.loads(told)["reason"]
     assert not (state / "current-job.json").exists()
@@ -241,3 +182,23 @@ def test_a_run_is_packed_with_its_clock_first() -> None:
     head, *rest = (Record.parse(part) for part in split_parts(pack_run(result)))
     assert (head.meta["shared"], head.meta["stopped"], head.values("t1_ns")) == (True, True, [5])
     assert [r.meta["call"] for r in rest] == [1, 2]
+
+
+def test_what_is_kept_is_on_the_disk_before_it_has_its_name(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Written aside, synced, named, and the name synced: whole or not there, whenever the power goes."""
+    done: list[str] = []
+    sync, name = os.fsync, os.replace
+
+    def synced(descriptor: int) -> None:
+        done.append("folder" if stat.S_ISDIR(os.fstat(descriptor).st_mode) else "file")
+        sync(descriptor)
+
+    def named(aside: Path, path: Path) -> None:
+        done.append(f"{Path(aside).read_bytes()!r} named {Path(path).name}")
+        name(aside, path)
+
+    monkeypatch.setattr(os, "fsync", synced)
+    monkeypatch.setattr(os, "replace", named)
+    Spool(tmp_path).keep_record(5, b"record")
+    assert done == ["file", "b'record' named 000000005.record", "folder"]
+    assert [path.name for path in tmp_path.iterdir()] == ["000000005.record"]

@@ -13,8 +13,8 @@ from flask.testing import FlaskClient
 
 from tarnfell.clerk import loop
 from tarnfell.core.verdict import readings, site
-from tarnfell.server import throttle
-from tarnfell.server.app import create_app
+from tarnfell.server.http import throttle
+from tarnfell.server.http.app import create_app
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, writing
@@ -72,7 +72,7 @@ class House:
         assert answer.json == {"state": "delivered"}
         self.judge()
         db = connect(self.folder)
-        state = db.execute("SELECT state FROM run WHERE id = ?", (run_id,)).fetchone()[0]
+        state = db.execute("SELECT state FROM job WHERE id = ?", (run_id,)).fetchone()[0]
         refused = db.execute("SELECT refused FROM delivery WHERE run_id = ? AND refused NOT NULL", (run_id,)).fetchone()
         db.close()
         return Outcome(422, {"detail": refused[0]}) if refused else Outcome(200, {"state": state})

@@ -15,7 +15,8 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store import commands, places
+from tarnfell.store import jobs as job_store
+from tarnfell.store import places
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
 from tests import rig
@@ -195,10 +196,28 @@ def test_server_killed_in_the_middle_of_a_run(field: Field) -> None:
 
 
 def test_probe_killed_in_the_middle_of_a_run(field: Field) -> None:
-    """When it comes back it says so, and takes the next run."""
-    run_id = field.place(seconds=30)
+    """The process that measures notices, ends, and keeps what it has; whoever starts the probe again delivers it."""
+    run_id = field.place(seconds=60)
     field.await_state(run_id, "running")
     kill(field.probe)
+    field.start_probe()
+    field.await_state(run_id, "done")
+    sent = connect(field.folder).execute("SELECT min(sent), max(sent) FROM direction").fetchone()
+    assert 0 < sent[0] <= sent[1] < 60 * 50
+    again = field.place(seconds=2)
+    field.await_state(again, "done")
+    assert field.count("call") == 4
+
+
+def test_every_process_of_a_probe_killed_in_the_middle_of_a_run(field: Field) -> None:
+    """As when the power goes. When it comes back it says so, and takes the next run."""
+    run_id = field.place(seconds=60)
+    field.await_state(run_id, "running")
+    assert field.probe is not None
+    children = rig.processes_below(field.probe.pid)
+    kill(field.probe)
+    for pid in children:
+        rig.kill_hard(pid)
     field.start_probe()
     field.await_state(run_id, "failed")
     assert field.run(run_id).failure == "The probe was ended during the run. Place the calls again."
@@ -215,14 +234,14 @@ def test_far_end_that_is_not_there_fails_the_run_with_the_reason(field: Field) -
 
 def test_stop_from_the_server_ends_the_calls(field: Field) -> None:
     run_id = field.place(seconds=120)
-    rig.eventually(lambda: field.count("run_second") >= 2, "two seconds of progress")
+    rig.eventually(lambda: field.count("job_second") >= 2, "two seconds of progress")
     db = connect(field.folder)
-    run_store.ask_stop(db, field.run(run_id))
+    job_store.ask_stop(db, run_id)
     db.close()
     field.await_state(run_id, "done")
-    assert "Stopped early" in " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
+    assert "Stopped early" in " ".join(e.words for e in job_store.events(connect(field.folder), run_id))
     assert field.count("call") == 2
-    assert field.count("run_second") < 60
+    assert field.count("job_second") < 60
 
 
 def test_server_killed_in_the_middle_of_the_upload(field: Field, tmp_path: Path) -> None:
@@ -241,7 +260,7 @@ def test_server_killed_in_the_middle_of_the_upload(field: Field, tmp_path: Path)
 
 
 def test_a_day_without_the_server_is_caught_up(field: Field) -> None:
-    """Runs measured before the server went, commands asked meanwhile: all arrive, in order, once."""
+    """Runs measured before the server went, another job asked for meanwhile: all arrive, in order, once."""
     first = field.place(seconds=2)
     field.await_state(first, "running")
     kill(field.server)
@@ -251,18 +270,18 @@ def test_a_day_without_the_server_is_caught_up(field: Field) -> None:
     # A day passes: what the server last heard is long ago, and it has given the run up.
     with writing(db):
         db.execute("UPDATE probe SET last_contact_us = last_contact_us - 86400000000")
-        run_store.give_up_silent(db, [first])
-        commands.ask(db, 1, "distances", None, {"far_ends": []})
+        job_store.give_up_silent(db, [first])
+        asked = job_store.ask(db, 1, 1, "distances", None, {"far_ends": []})
     db.close()
     second = field.place(seconds=2)
     field.start_probe()
     field.start_server()
     field.await_state(second, "done")
     assert field.run(first).state == "done"
-    states = [e.state for e in run_store.events(connect(field.folder), first)]
+    states = [e.state for e in job_store.events(connect(field.folder), first)]
     assert states == ["waiting", "taken", "running", "failed", "failed", "done"]  # twice failed: its packets came in
     assert field.count("call") == 4
-    rig.eventually(lambda: commands.commands_of(connect(field.folder), 1, 1)[0].state == "done", "the command's end")
+    rig.eventually(lambda: job_store.job_by_id(connect(field.folder), asked).state == "done", "the other job's end")
 
 
 def test_heavy_loss_on_a_real_path_stops_the_run_by_itself(field: Field, tmp_path: Path) -> None:
@@ -271,10 +290,10 @@ def test_heavy_loss_on_a_real_path_stops_the_run_by_itself(field: Field, tmp_pat
     with rig.path(tmp_path, listen, field.far, {"seed": 5, "up": {"loss_pct": 60}, "down": {}}):
         run_id = field.place(seconds=120, host=listen)
         field.await_state(run_id, "done")
-    words = " ".join(e.words for e in run_store.events(connect(field.folder), run_id))
+    words = " ".join(e.words for e in job_store.events(connect(field.folder), run_id))
     assert "Stopped by itself: at least 30 %" in words
     assert field.count("call") == 2
-    assert 10 <= field.count("run_second") < 60
+    assert 10 <= field.count("job_second") < 60
 
 
 def test_probe_that_is_not_enrolled() -> None:

@@ -12,7 +12,8 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invariant, multiple, precondition, rule
 
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
+from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
 from tests.server.conftest import House, built_house, record_file
@@ -126,7 +127,7 @@ class Life(RuleBasedStateMachine):
     @rule()
     def the_probe_falls_silent(self) -> None:
         db = connect(self.folder)
-        db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (2 * run_store.SILENCE_US,))
+        db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (2 * job_store.SILENCE_US,))
         db.close()
         self.house.person.get("/api/sites/pier")
 
@@ -148,8 +149,8 @@ class Life(RuleBasedStateMachine):
     @invariant()
     def every_life_is_told_whole(self) -> None:
         db = connect(self.folder)
-        for number, state in db.execute("SELECT id, state FROM run").fetchall():
-            told = [event.state for event in run_store.events(db, number)]
+        for number, state in db.execute("SELECT id, state FROM job").fetchall():
+            told = [event.state for event in job_store.events(db, number)]
             assert told[0] == "waiting"
             assert told[-1] == state
             assert all(after in NEXT[before] for before, after in itertools.pairwise(told)), told
@@ -163,7 +164,7 @@ class Life(RuleBasedStateMachine):
             db.close()
 
     def _ids(self, state: str) -> list[int]:
-        return [row[0] for row in self._rows("SELECT id FROM run WHERE state = ? ORDER BY id", state)]
+        return [row[0] for row in self._rows("SELECT id FROM job WHERE state = ? ORDER BY id", state)]
 
     def _count(self, table: str) -> int:
         return int(self._rows(f"SELECT count(*) FROM {table}")[0][0])

@@ -32,7 +32,7 @@ def offered(house: House, body: bytes) -> bool:
     assert answer.status_code in (200, 422), answer
     db = connect(house.folder)
     kept = db.execute("SELECT (SELECT count(*) FROM call), (SELECT count(*) FROM direction)").fetchone()
-    state = db.execute("SELECT state FROM run").fetchone()[0]
+    state = db.execute("SELECT state FROM job").fetchone()[0]
     if answer.status_code == 422:
         assert answer.json["detail"].strip()
         assert tuple(kept) == (0, 0)
@@ -40,7 +40,7 @@ def offered(house: House, body: bytes) -> bool:
         assert state == ("failed" if db.execute("SELECT 1 FROM delivery").fetchone() else "taken")
         with writing(db):
             db.execute("DELETE FROM delivery")
-            db.execute("UPDATE run SET state = 'taken'")
+            db.execute("UPDATE job SET state = 'taken'")
     else:
         assert (tuple(kept), state) == ((2, 4), "done")
         assert house.person.get("/api/runs/1").status_code == 200
@@ -53,7 +53,8 @@ def offered(house: House, body: bytes) -> bool:
         with writing(db):
             db.execute("DELETE FROM direction")
             db.execute("DELETE FROM call")
-            db.execute("UPDATE run SET state = 'taken', record_sha256 = NULL")
+            db.execute("UPDATE job SET state = 'taken'")
+            db.execute("UPDATE run SET record_sha256 = NULL")
     db.close()
     return answer.status_code == 200
 

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from tarnfell.server.api import ENDPOINTS, Endpoint, openapi
+from tarnfell.server.http.api import ENDPOINTS, Endpoint, openapi
 from tests.server.conftest import House, built_house, record_file
 from tests.server.test_runs import deliver
 

@@ -9,8 +9,8 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import call_rate
-from tarnfell.server.models.brief import BriefForm, TargetsForm
-from tarnfell.server.sites import business_hours
+from tarnfell.server.brief.models.brief import BriefForm, TargetsForm
+from tarnfell.server.judge.sites import business_hours
 from tarnfell.store.db import connect
 from tarnfell.store.sites import site_by_slug
 from tarnfell.work.evidence import moment_at

@@ -53,7 +53,7 @@ def done(house: House, **record: Any) -> int:
 def test_every_codec_says_its_standing_and_what_it_makes_of_loss(house: House) -> None:
     page = house.person.get(PATH).json
     g711, opus = value(page, "g711a"), value(page, "opus-24")
-    assert (g711["standing"], opus["standing"]) == ("published", "planning")
+    assert (g711["origin"], opus["origin"]) == ("published", "planning")
     assert g711["mos"] == sorted(g711["mos"], reverse=True)
     # G.107 with no loss and 100 ms: R 91.0 by the reference values.
     assert g711["mos"][0] == pytest.approx(4.36, abs=0.02)
@@ -65,7 +65,7 @@ def test_what_was_measured_is_judged_again_from_its_packets(house: House) -> Non
     verdict = house.person.get("/api/sites/pier").json["share"]
     page = put(house, "opus-24", ie=60.0).json
     changed = value(page, "opus-24")
-    assert (changed["standing"], changed["source"], changed["ie"]) == ("own", OWN["why"], 60.0)
+    assert (changed["origin"], changed["source"], changed["ie"]) == ("own", OWN["why"], 60.0)
     assert (changed["runs"], changed["stale"]) == (1, 1)
     judge_all(house)
     assert value(house.person.get(PATH).json, "opus-24")["stale"] == 0
@@ -78,7 +78,7 @@ def test_what_was_measured_is_judged_again_from_its_packets(house: House) -> Non
     assert house.person.get(f"/api/calls/{call}").json["up"]["figures"]["mos"] == pytest.approx(after[0])
 
     back = house.person.delete(f"{PATH}/opus-24", headers={"X-CSRF-Token": house.csrf}).json
-    assert value(back, "opus-24")["standing"] == "planning"
+    assert value(back, "opus-24")["origin"] == "planning"
     judge_all(house)
     assert mos_of(house, run_id) == before
 
@@ -135,7 +135,7 @@ def test_only_this_engagement_and_this_codec(house: House) -> None:
         db.execute("INSERT INTO engagement (slug, name, created_us) VALUES ('other', 'Other', 1)")
     put(house, "opus-24")
     other = house.person.get("/api/engagements/other/codecs").json
-    assert value(other, "opus-24")["standing"] == "planning"
+    assert value(other, "opus-24")["origin"] == "planning"
     assert codec_store.codec_of_site(db, 1, "g711a") == find_codec("g711a")
     assert house.person.get("/api/codecs").json["codecs"] != []
     listed = house.person.get("/api/codecs?engagement=customer").json["codecs"]
@@ -157,7 +157,7 @@ def test_what_cannot_be_gets_a_sentence(house: House, name: str, changes: dict[s
     answer = put(house, name, **changes)
     assert answer.status_code == 422
     assert words in answer.json["detail"]
-    assert value(house.person.get(PATH).json, "opus-24")["standing"] == "planning"
+    assert value(house.person.get(PATH).json, "opus-24")["origin"] == "planning"
 
 
 def test_the_report_says_whose_values_they_are(house: House) -> None:

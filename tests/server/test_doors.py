@@ -11,15 +11,17 @@ from typing import Any
 import pytest
 from flask import Flask
 
-from tarnfell.server import throttle
-from tarnfell.server.api import ENDPOINTS, MAX_BODY_BYTES
-from tarnfell.server.app import create_app
-from tarnfell.store import commands, deliveries, people, places, sites
+from tarnfell.server.http import throttle
+from tarnfell.server.http.api import ENDPOINTS, MAX_BODY_BYTES
+from tarnfell.server.http.app import create_app
+from tarnfell.store import deliveries, jobs, people, places, sites, watches
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.probes import add_probe, enrol, invite
+from tarnfell.wire.kinds.watch import LOST
 from tests.server.conftest import EMAIL, PASSWORD, SITE, House, record_file
 from tests.server.test_runs import progress, taken
+from tests.server.test_watch import batch_of
 
 SIGN_IN = {"email": EMAIL, "password": PASSWORD}
 
@@ -87,27 +89,35 @@ def test_a_probe_gets_only_what_is_its_own(house: House, other: House) -> None:
     run = taken(house)
     db = connect(house.folder)
     with writing(db):
-        command = commands.ask(db, 1, "distances", None, {"far_ends": []})
-        db.execute("UPDATE command SET state = 'taken'")
+        other_job = jobs.ask(db, 1, 1, "distances", None, {"far_ends": []})
+        jobs.move(db, other_job, "taken", "")
+        watches.want(db, 1, 1, 1000, 46, None)
+    at = 1_800_000_000_000_000
     bodies: dict[str, dict[str, Any]] = {
+        f"/api/probe/watches/1/samples/{at}": {"data": batch_of([(at, LOST, 0, 0)])},
         f"/api/probe/jobs/{run}/progress": {"json": progress(1, 50)},
         f"/api/probe/jobs/{run}/record": {"data": record_file()},
         f"/api/probe/jobs/{run}/failure": {"json": {"reason": "none", "code": "own"}},
-        f"/api/probe/commands/{command}/outcome": {"json": {"result": {"distances": []}}},
+        f"/api/probe/jobs/{other_job}/outcome": {"json": {"result": {"distances": []}}},
+        f"/api/probe/commands/{other_job}/outcome": {"json": {"result": {"distances": []}}},
     }
-    numbered = {address(e.path, run).replace("commands/1", f"commands/{command}") for e in ENDPOINTS
+    numbered = {e.path.replace("<int:run_id>", str(run)).replace("<int:job_id>/outcome", f"{other_job}/outcome")
+                .replace("<int:job_id>", str(run))
+                .replace("<int:watch_id>/samples/<int:first_us>", f"1/samples/{at}") for e in ENDPOINTS
                 if e.audience == "probe" and "<int:" in e.path}  # fmt: skip
     assert numbered == set(bodies)
     methods = {address(e.path, run): e.method for e in ENDPOINTS}
     for path, body in bodies.items():
-        method = methods.get(path, "POST")
+        method = methods.get(path, "PUT" if "samples" in path else "POST")
         assert other.probe(method, path, **body).status_code == 404, path
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
     assert db.execute("SELECT count(*) FROM delivery").fetchone()[0] == 0
-    assert db.execute("SELECT state FROM command").fetchone()[0] == "taken"
+    assert db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+    assert {row[0] for row in db.execute("SELECT state FROM job")} == {"taken"}
     assert other.heartbeat() is None
     for path, body in bodies.items():
-        assert house.probe(methods.get(path, "POST"), path, **body).status_code == 200, path
+        assert (
+            house.probe(methods.get(path, "PUT" if "samples" in path else "POST"), path, **body).status_code == 200
+        ), path
 
 
 def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
@@ -123,7 +133,8 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "plans": form,
         "remedies": {},
         "test-points": {"name": "x", "kind": "desk", "note": ""},
-        "commands": {"kind": "distances"},
+        "jobs": {"kind": "distances"},
+        "watch": {"far_end_id": 1},
         "probes": {"name": "x", "test_point_id": 1},
     }
     below = [e for e in ENDPOINTS if e.path.startswith("/api/sites/<slug>/") and "<int:" in e.path]
@@ -301,7 +312,7 @@ def test_what_fails_here_is_told_as_such(
     def fails(*_: Any) -> None:
         raise error
 
-    monkeypatch.setattr("tarnfell.server.health.is_held", fails)
+    monkeypatch.setattr("tarnfell.server.http.health.is_held", fails)
     answer = house.person.get("/api/health")
     assert (answer.status_code, words in answer.json["detail"]) == (status, True), answer.text
 

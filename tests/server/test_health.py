@@ -45,7 +45,7 @@ def test_each_request_is_one_line_without_what_was_said(house: House, caplog: py
 def test_what_goes_wrong_here_is_a_warning(
     house: House, caplog: pytest.LogCaptureFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("tarnfell.server.health.is_held", lambda *_: 1 / 0)
+    monkeypatch.setattr("tarnfell.server.http.health.is_held", lambda *_: 1 / 0)
     with caplog.at_level("INFO", "tarnfell.request"):
         assert house.app.test_client().get("/api/health").status_code == 500
     assert [r.levelname for r in caplog.records if r.name == "tarnfell.request"] == ["WARNING"]

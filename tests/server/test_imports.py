@@ -13,8 +13,10 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for, judge
 from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.writing import write_capture
+from tarnfell.server.load import imports
 from tarnfell.store import sites
 from tarnfell.store.db import connect, writing
+from tarnfell.work.ingest import again
 from tests.exchange.test_capture import packets
 from tests.exchange.test_echolog import LINUX, WINDOWS
 from tests.server.conftest import SITE, House, record_file
@@ -65,7 +67,9 @@ def test_an_echo_log(house: House, text: str, lost: int) -> None:
 
 def test_a_long_log_is_thinned_and_keeps_its_extremes(house: House) -> None:
     lines = [f"64 bytes from 192.0.2.1: icmp_seq={n} ttl=64 time={900 if n == 7777 else 5} ms" for n in range(20_000)]
-    echo = shown(house, bring(house, "\n".join(lines).encode()).json["id"])["echoes"][0]
+    number = bring(house, "\n".join(lines).encode()).json["id"]
+    house.judge()
+    echo = shown(house, number)["echoes"][0]
     assert len(echo["points"]) <= 1500
     assert max(p[1] for p in echo["points"]) == 900
 
@@ -214,3 +218,88 @@ def test_lines_that_were_not_understood_are_on_the_page(house: House) -> None:
     page = shown(house, bring(house, log("192.0.2.1") + b"\nsomething else\n").json["id"])
     assert page["echoes"][0]["strange"] == [[601, "something else"]]
     assert page["echoes"][0]["notes"] == ["1 line was not understood."]
+
+
+# Large files, which the clerk reads
+
+
+@pytest.fixture
+def all_are_large(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(imports, "READ_AT_ONCE_BYTES", 10)
+
+
+CAPTURE = write_capture(packets(count=500, lost=tuple(range(100, 140))))
+
+
+@pytest.mark.usefixtures("all_are_large")
+def test_a_large_file_is_taken_at_once_and_read_in_turn(house: House) -> None:
+    number = bring(house, CAPTURE).json["id"]
+    page = shown(house, number)
+    assert (page["state"], page["streams"], page["failure"]) == ("reading", [], None)
+    (line,) = house.person.get("/api/sites/pier/imports").json["imports"]
+    assert (line["state"], line["says"]) == ("reading", "being read")
+    house.judge()
+    page = shown(house, number)
+    assert (page["state"], page["streams"][0]["lost"]) == ("read", 40)
+    # Again: what was read stays on the screen until it is read anew.
+    assert bring(house, CAPTURE, codec="opus-24").json["id"] == number
+    assert (shown(house, number)["state"], len(shown(house, number)["streams"])) == ("reading", 1)
+
+
+@pytest.mark.usefixtures("all_are_large")
+def test_a_codec_named_for_a_large_capture_is_judged_in_turn(house: House) -> None:
+    number = bring(house, write_capture(packets(kind=111, step=960))).json["id"]
+    house.judge()
+    assert shown(house, number)["streams"][0]["mos"] is None
+    headers = {"X-CSRF-Token": house.csrf}
+    odd = house.person.put(f"/api/imports/{number}", json={"codecs": {"0": "none-such"}}, headers=headers)
+    assert odd.status_code == 422
+    named = house.person.put(f"/api/imports/{number}", json={"codecs": {"0": "opus-24"}}, headers=headers)
+    assert named.status_code == 200
+    assert shown(house, number)["state"] == "reading"
+    house.judge()
+    assert shown(house, number)["streams"][0]["mos"] > 4
+
+
+@pytest.mark.usefixtures("all_are_large")
+def test_a_large_file_that_nothing_can_be_read_in_says_why(house: House) -> None:
+    number = bring(house, CAPTURE[:24] + b"\0" * 40).json["id"]
+    house.judge()
+    page = shown(house, number)
+    assert page["state"] == "failed"
+    assert "belong to an RTP stream" in page["failure"]
+    (line,) = house.person.get("/api/sites/pier/imports").json["imports"]
+    assert line["says"] == page["failure"]
+    assert "neither a capture" in bring(house, b"\x01" * 40).json["detail"]
+    assert "none-such" in bring(house, CAPTURE, codec="none-such").json["detail"]
+
+
+@pytest.mark.usefixtures("all_are_large")
+def test_a_file_that_ends_the_clerk_is_given_up_after_five_tries(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    number = bring(house, CAPTURE).json["id"]
+    tries = []
+
+    def fault(*_: Any) -> None:
+        tries.append(1)
+        raise MemoryError
+
+    monkeypatch.setattr(again, "read_file", fault)
+    for _ in range(5):
+        with pytest.raises(MemoryError):
+            house.judge()
+    house.judge()
+    assert len(tries) == 5
+    assert "could not be read in 5 tries" in shown(house, number)["failure"]
+
+    # What is this machine's fault does not count.
+    def full(*_: Any) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(again, "read_file", full)
+    bring(house, CAPTURE)
+    for _ in range(7):
+        with pytest.raises(OSError, match="No space"):
+            house.judge()
+    monkeypatch.undo()
+    house.judge()
+    assert shown(house, number)["state"] == "read"

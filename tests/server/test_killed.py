@@ -1,6 +1,7 @@
-"""Server and clerk killed at random moments while a probe works: nothing acknowledged is lost or doubled.
+"""Server, clerk and every process of a probe killed at random moments: nothing acknowledged is lost or doubled.
 
-``KILLS=300 pytest tests/server/test_killed.py`` tries as many; the suite's own are few, at the same moments each time.
+``KILLS=300 pytest tests/server/test_killed.py`` tries as many of each; the suite's own are few, at the same moments
+each time.
 """
 
 from __future__ import annotations
@@ -17,8 +18,12 @@ import time
 from pathlib import Path
 from typing import Any
 
-from tarnfell.store.db import connect
+from tarnfell.probe.state import Enrolment, State
+from tarnfell.store import jobs as job_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import connect, writing
 from tarnfell.store.files import DELIVERIES
+from tarnfell.store.runs import RunSpec
 from tests import rig
 from tests.server.conftest import EMAIL, PASSWORD, House, built_house, record_file
 
@@ -131,13 +136,79 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: 
         log.close()
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     assert db.execute("PRAGMA foreign_key_check").fetchall() == []
-    done = {row[0] for row in db.execute("SELECT id FROM run WHERE state = 'done'")}
+    done = {row[0] for row in db.execute("SELECT id FROM job WHERE state = 'done'")}
     assert field.acknowledged <= done
     per_run = db.execute("SELECT run_id, count(*) FROM call GROUP BY run_id").fetchall()
     assert {row[0]: row[1] for row in per_run} == dict.fromkeys(done, 2)
     directions = db.execute("SELECT count(*) FROM direction").fetchone()[0]
     assert directions == 4 * len(done)
-    told = db.execute("SELECT run_id FROM run_event WHERE state = 'done'").fetchall()
+    told = db.execute("SELECT job_id FROM job_event WHERE state = 'done'").fetchall()
     assert len(told) == len(done)
     assert [f.name for f in DELIVERIES.names(tmp_path) if not f.name.endswith(".half")] == []
     assert "Traceback" not in (tmp_path / "log").read_text()
+
+
+def test_any_process_of_a_probe_killed_leaves_every_job_done_or_owned_up_to(tmp_path: Path) -> None:
+    """Calls, and light work beside them, while now the supervisor and now a child is killed."""
+    house, port, far, chance = built_house(tmp_path / "data"), rig.free_port(), rig.own_address(), random.Random(11)
+    state = tmp_path / "probe"
+    kept = {"server": f"http://127.0.0.1:{port}", "secret": house.secret, "name": "pier-probe", "site": "Pier office"}
+    State(state).keep_enrolment(Enrolment(**kept))
+    db = connect(tmp_path / "data")
+    db.execute("UPDATE far_end SET host = ?, port = ?, key = ?", (far, rig.CONTROL_PORT, rig.KEY))
+    asked: list[int] = []
+    log = (tmp_path / "log").open("wb")
+    command = [sys.executable, "-m", "tarnfell.cli", "probe", "run", "--state", str(state)]
+
+    def work() -> None:
+        """One run the clerk's clock would not wait for, and something light beside it."""
+        with writing(db):
+            spec = RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=1, dscp=46)
+            asked.append(run_store.add_run(db, spec, "").id)
+            asked.append(job_store.add(db, 1, 1, "distances", "", arguments={"far_ends": []}))
+
+    def ended() -> int:
+        return sum(job_store.job_by_id(db, number).state in ("done", "failed") for number in asked)
+
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(tmp_path / "data"), "--bind", f"127.0.0.1:{port}")
+    with rig.far_end(tmp_path, far), rig.process(*serve):
+        rig.await_port("127.0.0.1", port)
+        probe = subprocess.Popen(command, stderr=log)
+        try:
+            for _ in range(max(3, KILLS - 3)):
+                rig.eventually(lambda: ended() == len(asked), "every job to end", within_s=120)
+                work()
+                before = ended()
+                pid = probe.pid
+                rig.eventually(
+                    lambda before=before, pid=pid: rig.processes_below(pid) or ended() > before, "work to begin"
+                )
+                time.sleep(chance.random() * 4)
+                victims = [probe.pid, *rig.processes_below(probe.pid)]
+                victim = chance.choice(victims)
+                if victim == probe.pid:
+                    probe.kill()
+                    probe.wait()
+                    probe = subprocess.Popen(command, stderr=log)
+                else:
+                    rig.kill_hard(victim)
+            work()
+            rig.eventually(lambda: ended() == len(asked), "every job to end", within_s=120)
+            rig.eventually(lambda: not State(state).spool.waiting(), "everything to be delivered")
+            rig.eventually(lambda: not State(state).jobs_in_hand(), "nothing to be in hand")
+        finally:
+            probe.terminate()
+            probe.wait()
+            log.close()
+    assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
+    for number in asked:
+        job = job_store.job_by_id(db, number)
+        told = [event.state for event in job_store.events(db, number)]
+        assert told.count("done") == (job.state == "done"), (number, told)
+        assert job.state == "done" or job.failure, number
+        if job.kind == "calls":
+            calls = db.execute("SELECT count(*) FROM call WHERE run_id = ?", (number,)).fetchone()[0]
+            assert calls == (2 if job.state == "done" else 0), number
+    last = [job_store.job_by_id(db, number) for number in asked[-2:]]
+    assert [job.state for job in last] == ["done", "done"]
+    assert not list((state / "spool").glob("*.refused"))

@@ -15,11 +15,14 @@ from pathlib import Path
 import pytest
 
 from tarnfell.probe.program import DIGEST
-from tarnfell.server import probe_file
-from tarnfell.store import commands, probes
+from tarnfell.server.place import probe_file
+from tarnfell.store import jobs, probes, watches
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
+from tarnfell.store.runs import RunSpec
+from tarnfell.wire.kinds import Name
 from tests import rig
+from tests.media.test_other_pythons import interpreter
 from tests.server.conftest import set_up
 
 
@@ -44,16 +47,16 @@ class Site:
     def probe(self) -> probes.Probe:
         return probes.probe_by_id(connect(self.folder), 1)
 
-    def ask(self, kind: commands.Kind, arguments: dict[str, object] | None = None) -> int:
+    def ask(self, kind: Name, arguments: dict[str, object] | None = None) -> int:
         db = connect(self.folder)
         with writing(db):
-            return commands.ask(db, 1, kind, None, arguments)
+            return jobs.ask(db, 1, 1, kind, None, arguments)
 
-    def await_command(self, number: int) -> commands.Command:
-        def found() -> commands.Command:
-            return commands.command_by_id(connect(self.folder), number)
+    def await_job(self, number: int) -> jobs.Job:
+        def found() -> jobs.Job:
+            return jobs.job_by_id(connect(self.folder), number)
 
-        rig.eventually(lambda: found().ended_us is not None, "the command to end")
+        rig.eventually(lambda: found().ended_us is not None, "the job to end")
         return found()
 
 
@@ -95,7 +98,7 @@ def test_from_the_link_to_a_run_and_the_end(site: Site) -> None:
         number = site.ask("end")
         assert child.wait(30) == 0
         said = child.stdout.read() if child.stdout else ""
-    assert site.await_command(number).state == "done"
+    assert site.await_job(number).state == "done"
     assert "This machine is the probe “pier-probe” at Pier office." in said
     assert "You can delete it." in said
     assert not site.state.exists()
@@ -132,8 +135,59 @@ def test_it_updates_itself_when_told(site: Site) -> None:
     with site.started():
         rig.eventually(lambda: site.probe().environment.get("program") == "an older one", "the older probe")
         wanted = {"sha256": probe_file.program_sha256(), "program": probe_file.program_digest()}
-        done = site.await_command(site.ask("update", wanted))
+        done = site.await_job(site.ask("update", wanted))
         assert (done.state, done.failure) == ("done", None)
         rig.eventually(lambda: site.probe().environment["program"] == wanted["program"], "the newer probe")
     with zipfile.ZipFile(site.file) as inside:
         assert json.loads(inside.read("enrolment.json"))["code"] == site.code
+
+
+OLDER = Path(__file__).parents[1] / "reference" / "probe-of-before.pyz"
+"""As it was given out before probes did several things at once, and before jobs were of one table."""
+
+
+def test_an_older_probe_goes_on_working_and_becomes_a_newer_one(site: Site) -> None:
+    """It does one thing at a time, as it always did, and is told nothing that it would not understand."""
+    with zipfile.ZipFile(site.file) as inside:
+        enrolment = inside.read("enrolment.json")
+    site.file.write_bytes(OLDER.read_bytes())
+    with zipfile.ZipFile(site.file, "a") as inside:
+        inside.writestr("enrolment.json", enrolment)
+    db = connect(site.folder)
+    with site.started():
+        rig.eventually(lambda: site.probe().enrolled_us, "the older probe to enrol")
+        assert site.probe().environment["program"] != probe_file.program_digest()
+        with writing(db):
+            watches.want(db, 1, 1, 1000, 46, None)
+            spec = RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=1, dscp=46)
+            run = run_store.add_run(db, spec, "Requested by a test.")
+        reach = site.ask("distances", {"far_ends": [{"id": 1, "host": "192.0.2.1", "port": 1}]})
+        rig.eventually(lambda: run_store.run_by_id(db, run.id).state == "done", "the run to be done")
+        assert db.execute("SELECT count(*) FROM call").fetchone()[0] == 2
+        told = site.await_job(reach)
+        assert (told.state, told.result["distances"][0]["id"]) == ("done", 1)  # type: ignore[index]
+        wanted = {"sha256": probe_file.program_sha256(), "program": probe_file.program_digest()}
+        updated = site.await_job(site.ask("update", wanted))
+        assert (updated.state, updated.failure) == ("done", None)
+        rig.eventually(lambda: site.probe().environment["program"] == wanted["program"], "the newer probe")
+        rig.eventually(lambda: watches.counts(db, 1).answered > 0, "the newer one to take samples")
+
+
+def test_everything_it_does_on_the_oldest_python(site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sys, "executable", interpreter("3.9"))
+    db = connect(site.folder)
+    with site.started() as child:
+        rig.eventually(lambda: site.probe().enrolled_us, "the probe to enrol")
+        assert str(site.probe().environment["python"]).startswith("3.9")
+        with writing(db):
+            watches.want(db, 1, 1, 1000, 46, None)
+            spec = RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=1, dscp=46)
+            run = run_store.add_run(db, spec, "Requested by a test.")
+        reach = site.ask("distances", {"far_ends": [{"id": 1, "host": "192.0.2.1", "port": 1}]})
+        rig.eventually(lambda: run_store.run_by_id(db, run.id).state == "done", "the run to be done")
+        assert site.await_job(reach).state == "done"
+        rig.eventually(lambda: watches.counts(db, 1).answered > 0, "samples to come in")
+        ended = site.ask("end")
+        assert child.wait(30) == 0
+    assert site.await_job(ended).state == "done"
+    assert not site.state.exists()

@@ -12,7 +12,7 @@ import schemathesis
 from hypothesis import HealthCheck, given, settings
 
 from tarnfell.core.tracefile import parse_csv
-from tarnfell.server.api import openapi
+from tarnfell.server.http.api import openapi
 from tarnfell.store.db import connect
 from tests.server.conftest import House, record_file
 from tests.server.test_runs import deliver, taken

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.server import throttle
-from tarnfell.server.app import create_app
+from tarnfell.server.http import throttle
+from tarnfell.server.http.app import create_app
 from tarnfell.store import first_account, people
 from tarnfell.store.db import connect, writing
 from tests.server.conftest import EMAIL, PASSWORD, House

@@ -12,8 +12,8 @@ from typing import Any
 
 import pytest
 
-from tarnfell.server import presence, probe_file
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
+from tarnfell.server.place import presence, probe_file
 from tarnfell.store.db import connect, writing
 from tarnfell.store.probes import invite
 from tests.server.conftest import House, record_file
@@ -34,7 +34,7 @@ def probe(house: House, number: int = 1) -> dict[str, Any]:
 
 def command(house: House, kind: str) -> dict[str, Any]:
     """Ask for it and have the probe take it."""
-    answer = send(house, "POST", "probes/1/commands", {"kind": kind})
+    answer = send(house, "POST", "probes/1/jobs", {"kind": kind})
     assert answer.status_code == 200, answer.text
     return house.probe("POST", "/api/probe/heartbeat", json={"environment": None}).json["command"]
 
@@ -75,7 +75,7 @@ def test_a_probe_is_renamed_and_moved(house: House) -> None:
 
 def test_another_sites_probe_is_out_of_reach(house: House) -> None:
     house.post("/api/sites/pier/duplicate", {"name": "Annex"})
-    answer = house.post("/api/sites/annex/probes/1/commands", {"kind": "end"})
+    answer = house.post("/api/sites/annex/probes/1/jobs", {"kind": "end"})
     assert answer.status_code == 404
 
 
@@ -286,7 +286,7 @@ def test_a_command_has_a_visible_life(house: House) -> None:
 
 
 def test_a_command_asked_twice_is_done_once(house: House) -> None:
-    send(house, "POST", "probes/1/commands", {"kind": "update"})
+    send(house, "POST", "probes/1/jobs", {"kind": "update"})
     told = command(house, "update")
     assert house.probe("POST", "/api/probe/heartbeat", json={}).json["command"] is None
     first, second = probe(house)["history"][::-1]
@@ -341,7 +341,7 @@ def test_updating_fetches_this_servers_program(house: House) -> None:
 
 def test_ending_the_work_keeps_the_evidence(house: House) -> None:
     run = house.place().json["id"]
-    assert "is carrying out a run" in send(house, "POST", "probes/1/commands", {"kind": "end"}).json["detail"]
+    assert "is carrying out a run" in send(house, "POST", "probes/1/jobs", {"kind": "end"}).json["detail"]
     house.heartbeat()
     house.deliver(run, record_file())
     finish(house, command(house, "end"), {})
@@ -352,8 +352,8 @@ def test_ending_the_work_keeps_the_evidence(house: House) -> None:
 
 def test_ending_a_probe_that_never_came_takes_its_link_back(house: House) -> None:
     code = new_link(house)
-    assert "has not enrolled yet" in send(house, "POST", "probes/2/commands", {"kind": "distances"}).json["detail"]
-    send(house, "POST", "probes/2/commands", {"kind": "end"})
+    assert "has not enrolled yet" in send(house, "POST", "probes/2/jobs", {"kind": "distances"}).json["detail"]
+    send(house, "POST", "probes/2/jobs", {"kind": "end"})
     assert len(places(house)["test_points"][0]["probes"]) == 1
     assert house.app.test_client().post("/api/probe/enrol", json={"token": code}).status_code == 403
 

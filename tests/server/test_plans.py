@@ -69,8 +69,8 @@ def carry_out(house: House, lost: tuple[int, ...] = ()) -> dict[str, Any]:
 # Checking
 
 
-def test_what_a_rise_costs_and_yields(house: House) -> None:
-    found = check(house, shape="rise", first=1, calls=7, by=3, call_s=60, rounds=2)
+def test_what_a_ramp_costs_and_yields(house: House) -> None:
+    found = check(house, shape="ramp", first=1, calls=7, by=3, call_s=60, rounds=2)
     assert found["steps"] == [1, 4, 7]
     assert (found["calls"], found["run_s"]) == (24, 6 * 60 + 5 * 5)
     assert found["share_up_pct"] == pytest.approx(7 * 84 / 100)
@@ -85,7 +85,7 @@ def test_what_a_rise_costs_and_yields(house: House) -> None:
         ({"codec": "g999"}, "No codec"),
         ({"ptime_ms": 15}, "cannot be sent every 15"),
         ({"calls": 101}, "one probe places 1 to 100"),
-        ({"shape": "rise", "first": 5, "calls": 4}, "never goes up"),
+        ({"shape": "ramp", "first": 5, "calls": 4}, "never goes up"),
         ({"when": "at"}, "Say when it starts"),
         ({"when": "repeat", "start_local": "2026-11-25T09:00", "rule": "FREQ=SECONDLY"}, "how often"),
     ],
@@ -267,9 +267,9 @@ def test_the_calendar_reads_back(house: House) -> None:
 # Carrying out
 
 
-def test_a_rise_goes_step_by_step_to_its_staircase(house: House) -> None:
+def test_a_ramp_goes_step_by_step_to_its_staircase(house: House) -> None:
     house.heartbeat()
-    made = make(house, shape="rise", first=1, calls=3, by=1, rounds=2).json
+    made = make(house, shape="ramp", first=1, calls=3, by=1, rounds=2).json
     assert series(house, made["series_id"])["state"] == "running"
     placed = [carry_out(house, lost=tuple(range(40)) if n % 3 == 2 else ())["plan"]["calls"] for n in range(6)]
     assert placed == [1, 2, 3, 1, 2, 3]
@@ -365,7 +365,7 @@ def seconds(house: House, run: int, rate: float, first: int, last: int) -> Any:
 
 def test_heavy_loss_stops_the_run_and_what_would_follow(house: House) -> None:
     house.heartbeat()
-    make(house, shape="rise", first=2, calls=4, by=1, call_s=120)
+    make(house, shape="ramp", first=2, calls=4, by=1, call_s=120)
     run = house.heartbeat()
     assert run is not None
     assert seconds(house, run["id"], 0.65, 1, 10) is False

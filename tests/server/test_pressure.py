@@ -8,7 +8,7 @@ import socket
 import urllib.request
 from pathlib import Path
 
-from tarnfell.server.serve import IDLE_S
+from tarnfell.server.http.serve import IDLE_S
 from tests import rig
 from tests.server.conftest import built_house
 

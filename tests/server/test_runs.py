@@ -7,7 +7,8 @@ from typing import Any
 
 import pytest
 
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
+from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
 from tarnfell.work.placing import carry_out as placing
@@ -90,7 +91,7 @@ def test_a_broken_record_is_turned_away_whole(house: House, body: bytes, words: 
     assert words in answer.json["detail"]
     db = connect(house.folder)
     assert db.execute("SELECT count(*) FROM call").fetchone()[0] == 0
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
+    assert db.execute("SELECT state FROM job").fetchone()[0] == "taken"
     assert deliver(house, run_id, record_file()).status_code == 200
 
 
@@ -100,17 +101,17 @@ def test_nothing_half_written_when_the_disk_fails(house: House, monkeypatch: pyt
     def full(*_: Any) -> None:
         raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setattr(run_store, "move", full)
+    monkeypatch.setattr(job_store, "move", full)
     with pytest.raises(sqlite3.OperationalError):
         deliver(house, run_id, record_file())
     monkeypatch.undo()
     db = connect(house.folder)
     assert db.execute("SELECT count(*) FROM call").fetchone()[0] == 0
     house.judge()  # put off for a while, so that others go first
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "taken"
+    assert db.execute("SELECT state FROM job").fetchone()[0] == "taken"
     db.execute("UPDATE delivery SET not_before_us = 0")
     house.judge()
-    assert db.execute("SELECT state FROM run").fetchone()[0] == "done"
+    assert db.execute("SELECT state FROM job").fetchone()[0] == "done"
 
 
 def test_server_restarted_in_the_middle(house: House) -> None:
@@ -125,7 +126,7 @@ def test_server_restarted_in_the_middle(house: House) -> None:
 def test_a_silent_probe_fails_the_run_and_its_late_record_mends_it(house: House) -> None:
     run_id = taken(house)
     db = connect(house.folder)
-    db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (run_store.SILENCE_US + 1_000_000,))
+    db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (job_store.SILENCE_US + 1_000_000,))
     placing.carry_out(db)
     page = house.person.get(f"/api/runs/{run_id}").json
     assert page["state"] == "failed"
@@ -193,8 +194,8 @@ def test_states_never_go_back(house: House) -> None:
     db = connect(house.folder)
     run = run_store.run_by_id(db, run_id)
     for state in ("waiting", "taken", "running", "failed"):
-        with pytest.raises(run_store.WrongState):
-            run_store.move(db, run, state, "")
+        with pytest.raises(job_store.WrongState):
+            job_store.move(db, run.id, state, "")
 
 
 def test_a_tainted_run_is_kept_and_left_out_of_the_verdict(house: House) -> None:

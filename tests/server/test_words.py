@@ -12,7 +12,7 @@ import pytest
 from tarnfell.core.daysheet import Day
 from tarnfell.core.path import Leg
 from tarnfell.report.figures import RAMP, day_sheet_svg, depth, paint, path_svg, verdict_mark_svg
-from tarnfell.server.app import create_app
+from tarnfell.server.http.app import create_app
 from tarnfell.store.db import connect
 from tests.server.conftest import House, record_file
 from tests.server.test_runs import deliver, progress, taken
@@ -172,11 +172,11 @@ def test_front_end_not_built_is_said(house: House) -> None:
 
 
 def test_paper_and_screen_share_one_ramp() -> None:
-    css = (WEB / "src" / "styles.css").read_text()
+    css = (WEB / "src" / "app" / "styles.css").read_text()
     light = css[css.index(":root {") : css.index('[data-theme="dark"] {')]
     stops = re.findall(r"--depth-\d: (#[0-9a-f]{6});", light)
     assert stops == ["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP]
-    scale = (WEB / "src" / "shared" / "depth.ts").read_text()
+    scale = (WEB / "src" / "charts" / "depth.ts").read_text()
     assert "CALM_MOS = 4.35" in scale
     assert "BAD_MOS = 2.6" in scale
     assert (depth(4.35), depth(2.6), depth(1.0), depth(4.5)) == (0, 1, 1, 0)

@@ -8,9 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store import engagements, places, probes, runs, sites
+from tarnfell.store import engagements, jobs, places, probes, runs, sites
 from tarnfell.store.db import now_us, open_database
-from tarnfell.store.runs import FOLLOWS, Run, WrongState
+from tarnfell.store.jobs import FOLLOWS, WrongState
+from tarnfell.store.runs import Run
 from tests.server.conftest import set_up
 
 STATES = tuple(FOLLOWS)
@@ -34,7 +35,7 @@ def new_run(db: sqlite3.Connection, at_us: int | None = None) -> Run:
 
 def run_in(db: sqlite3.Connection, state: str) -> Run:
     run = new_run(db)
-    db.execute("UPDATE run SET state = ? WHERE id = ?", (state, run.id))
+    db.execute("UPDATE job SET state = ? WHERE id = ?", (state, run.id))
     return runs.run_by_id(db, run.id)
 
 
@@ -42,34 +43,31 @@ def run_in(db: sqlite3.Connection, state: str) -> Run:
 def test_states_change_as_written_and_no_other_way(db: sqlite3.Connection, before: str, after: str) -> None:
     run = run_in(db, before)
     if after in FOLLOWS[before]:
-        runs.move(db, run, after, "why")  # type: ignore[arg-type]
+        jobs.move(db, run.id, after, "why")  # type: ignore[arg-type]
         assert runs.run_by_id(db, run.id).state == after
-        assert runs.events(db, run.id)[-1].words == "why"
+        assert jobs.events(db, run.id)[-1].words == "why"
     else:
         with pytest.raises(WrongState):
-            runs.move(db, run, after, "why")  # type: ignore[arg-type]
+            jobs.move(db, run.id, after, "why")  # type: ignore[arg-type]
         assert runs.run_by_id(db, run.id).state == before
 
 
 def test_times_of_a_run_follow_its_states(db: sqlite3.Connection) -> None:
     run = new_run(db, at_us=100)
     for at, state in ((200, "taken"), (300, "running"), (400, "done")):
-        runs.move(db, runs.run_by_id(db, run.id), state, "", at)  # type: ignore[arg-type]
+        jobs.move(db, run.id, state, "", at)  # type: ignore[arg-type]
     done = runs.run_by_id(db, run.id)
     assert (done.created_us, done.begun_us, done.ended_us, done.failure) == (100, 300, 400, None)
-    assert [e.at_us for e in runs.events(db, run.id)] == [100, 200, 300, 400]
+    assert [e.at_us for e in jobs.events(db, run.id)] == [100, 200, 300, 400]
 
 
 def test_the_oldest_waiting_run_goes_first(db: sqlite3.Connection) -> None:
     first, second = new_run(db), new_run(db)
-    found = runs.next_for(db, 1)
-    assert found is not None
-    assert found.id == first.id
-    runs.move(db, first, "taken", "")
-    found = runs.next_for(db, 1)
-    assert found is not None
-    assert found.id == second.id
-    assert runs.next_for(db, 2) is None
+    assert [job.id for job in jobs.waiting_for(db, 1)] == [first.id, second.id]
+    jobs.move(db, first.id, "taken", "")
+    assert [job.id for job in jobs.waiting_for(db, 1)] == [second.id]
+    assert [job.id for job in jobs.out_with(db, 1)] == [first.id]
+    assert jobs.waiting_for(db, 2) == jobs.out_with(db, 2) == []
 
 
 def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
@@ -84,24 +82,24 @@ def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
 def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> None:
     run = new_run(db)
     for second in (2, 1, 2, 3):
-        runs.add_second(db, run.id, second, {"second": second})
-    assert [s["second"] for s in runs.seconds_after(db, run.id, 1)] == [2, 3]
+        jobs.add_second(db, run.id, second, {"second": second})
+    assert jobs.seconds_after(db, run.id, 1) == [(2, '{"second":2}'), (3, '{"second":3}')]
 
 
 def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
     run = run_in(db, "running")
     probes.keep_contact(db, 1, {}, "192.0.2.7")
-    assert runs.silent_runs(db) == []
-    db.execute("UPDATE probe SET last_contact_us = ?", (now_us() - runs.SILENCE_US - 1,))
-    assert runs.silent_runs(db) == [run.id]
-    runs.give_up_silent(db, [run.id])
-    runs.give_up_silent(db, [run.id])
-    assert [e.state for e in runs.events(db, run.id)].count("failed") == 1
+    assert jobs.silent_jobs(db) == []
+    db.execute("UPDATE probe SET last_contact_us = ?", (now_us() - jobs.SILENCE_US - 1,))
+    assert jobs.silent_jobs(db) == [run.id]
+    jobs.give_up_silent(db, [run.id])
+    jobs.give_up_silent(db, [run.id])
+    assert [e.state for e in jobs.events(db, run.id)].count("failed") == 1
 
 
 def test_asking_an_ended_run_to_stop_changes_nothing(db: sqlite3.Connection) -> None:
     run = run_in(db, "done")
-    runs.ask_stop(db, run)
+    jobs.ask_stop(db, run.id)
     assert runs.run_by_id(db, run.id).stop_reason is None
 
 

@@ -1,4 +1,4 @@
-"""TestPoints, far ends, commands, plans and imports as records: what changes, what stays, what cannot be."""
+"""Test points, far ends, jobs, plans and imports as records: what changes, what stays, what cannot be."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import pytest
 
 from tarnfell.core.rates import Shape
 from tarnfell.core.targets import PRESETS
-from tarnfell.store import commands, engagements, imports, places, plans, probes, sites
+from tarnfell.store import engagements, imports, jobs, places, plans, probes, sites
 from tarnfell.store.db import now_us, open_database
 from tests.server.conftest import set_up
 
@@ -89,24 +89,18 @@ def test_a_distance_is_the_last_one_measured(db: sqlite3.Connection) -> None:
     assert places.distances_of(db, 1)[1].failure == "Connection refused"
 
 
-def test_commands_go_out_in_order_and_end_once(db: sqlite3.Connection) -> None:
-    first = commands.ask(db, 1, "distances", None, {"far_ends": []})
-    second = commands.ask(db, 1, "end", None)
-    assert commands.has_open(db, 1)
-    taken = commands.take_next(db, 1)
-    assert taken is not None
-    assert (taken.id, taken.state) == (first, "taken")
-    commands.finish(db, first, {"distances": []}, None)
-    commands.finish(db, first, None, "too late to fail")
-    assert commands.command_by_id(db, first).state == "done"
-    following = commands.take_next(db, 1)
-    assert following is not None
-    assert following.id == second
-    commands.give_up_taken(db, 1)
-    assert commands.command_by_id(db, second).state == "failed"
-    assert not commands.has_open(db, 1)
+def test_a_job_asked_for_again_takes_the_place_of_the_one_that_waits(db: sqlite3.Connection) -> None:
+    first = jobs.ask(db, 1, 1, "distances", None, {"far_ends": []})
+    other = jobs.ask(db, 1, 1, "silence", None)
+    second = jobs.ask(db, 1, 1, "distances", None, {"far_ends": [1]})
+    assert [(job.id, job.arguments) for job in jobs.waiting_for(db, 1)] == [(other, {}), (second, {"far_ends": [1]})]
+    gone = jobs.job_by_id(db, first)
+    assert (gone.state, gone.failure) == ("failed", jobs.SUPERSEDED)
+    jobs.move(db, second, "taken", "")
+    jobs.ask(db, 1, 1, "distances", None)
+    assert jobs.job_by_id(db, second).state == "taken"  # what is under way goes on
     with pytest.raises(KeyError):
-        commands.command_by_id(db, 99)
+        jobs.job_by_id(db, 99)
 
 
 def test_a_retired_probe_is_kept_but_not_listed(db: sqlite3.Connection) -> None:

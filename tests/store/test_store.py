@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.store import db as database
-from tarnfell.store import people, places, probes, runs, sites
+from tarnfell.store import jobs, people, places, plans, probes, runs, sites
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
 from tarnfell.store.engagements import add_engagement, engagements, presets_of
 
@@ -106,6 +106,43 @@ def test_stops_of_before_keep_their_reason(tmp_path: Path, monkeypatch: pytest.M
     monkeypatch.setattr(database, "_steps", lambda: steps)
     db = open_database(tmp_path)
     assert [runs.run_by_id(db, n).stop_reason for n in (1, 2, 3)] == [None, "asked", "heavy-loss"]
+
+
+BEFORE_JOBS = Path(__file__).parents[1] / "reference" / "data-before-jobs.sql"
+
+
+def test_runs_and_commands_of_before_become_jobs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Runs keep their numbers, their life and all that hangs on them; commands get numbers of their own."""
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 12})
+    db = open_database(tmp_path)
+    db.executescript(BEFORE_JOBS.read_text())
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    run = runs.run_by_id(db, 3)
+    assert (run.state, run.created_us, run.taken_us, run.begun_us, run.ended_us) == ("done", 10, 11, 12, 19)
+    assert (run.stop_reason, run.name, run.note, run.tainted) == ("asked", "noon", "a note", 1)
+    assert (run.seconds, run.record_sha256, run.cut_reason, run.cut_after_s) == (5.5, "sha", "cut off", 2.5)
+    assert (run.site_id, run.probe_id, run.far_end_id, jobs.asker(db, 3)) == (1, 1, 1, "Ada")
+    assert db.execute("SELECT medium FROM run_job WHERE id = 3").fetchone()[0] == "Wi-Fi"
+    failed = runs.run_by_id(db, 9)
+    assert (failed.purpose, failed.state, failed.failure) == ("watch", "failed", "why")
+    assert (failed.failure_code, failed.server_reachable, failed.taken_us) == ("silent", 1, None)
+    assert [(e.at_us, e.state, e.words) for e in jobs.events(db, 3)] == [
+        (10, "waiting", "asked"), (11, "taken", "t"), (12, "running", "r"), (19, "done", "d")
+    ]  # fmt: skip
+    assert jobs.seconds_after(db, 3, 0) == [(1, '{"second": 1}')]
+    assert db.execute("SELECT count(*) FROM call JOIN run ON run.id = call.run_id").fetchone()[0] == 1
+    told = jobs.told_to(db, 1, 10)
+    assert [(job.id, job.kind, job.state) for job in told] == [
+        (13, "end", "waiting"), (11, "update", "failed"), (10, "distances", "done"), (3, "calls", "done")
+    ]  # fmt: skip
+    assert (told[2].arguments, told[2].result, told[2].taken_us) == ({"far_ends": []}, {"distances": []}, 41)
+    assert "updated before the probe told" in str(told[1].failure)
+    assert [e.state for e in jobs.events(db, 10)] == ["waiting", "taken", "done"]
+    assert plans.plan_by_id(db, 1).form == {"shape": "ramp"}
+    assert db.execute("PRAGMA foreign_key_check").fetchall() == []
 
 
 def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -11,7 +11,7 @@ from tarnfell.clerk.loop import judge_stale
 from tarnfell.core.codecs import find_codec
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
-from tarnfell.store import runs
+from tarnfell.store import jobs, runs
 from tarnfell.store.db import open_database, writing
 from tarnfell.wire.record import Record, join_parts
 from tarnfell.work.ingest.clocks import relation_of
@@ -63,8 +63,8 @@ def hold(db: sqlite3.Connection, minute: int, up_us: int = 10_000, down_us: int 
             "",
             at,
         )
-        runs.move(db, run, "taken", "", at)
-        runs.move(db, runs.run_by_id(db, run.id), "running", "", at)
+        jobs.move(db, run.id, "taken", "", at)
+        jobs.move(db, run.id, "running", "", at)
         run = runs.run_by_id(db, run.id)
         judged = judge_upload(run, upload(at, up_us, down_us, stamps), CODEC, clock_store.runs_of_pair(db, run))
         call_store.take_in(db, run, judged, at + 15_000_000)

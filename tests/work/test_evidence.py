@@ -96,7 +96,7 @@ def test_an_older_probe_that_told_at_once_could_reach_the_server_and_one_that_to
     fail(house, taken(house), reason)
     assert site(house)["causes"][0]["key"] == "beyond-down"
     db = connect(house.folder)
-    db.execute("UPDATE run SET ended_us = ended_us + 3600000000")
+    db.execute("UPDATE job SET ended_us = ended_us + 3600000000")
     db.execute("UPDATE run SET judged_us = 1")
     assert site(house)["causes"][0]["leg"] == "unknown"
 
@@ -306,7 +306,7 @@ def test_two_test_points_are_two_ways(house: House) -> None:
     deliver(house, taken(house), record_file(delay_us=90_000))
     db = connect(house.folder)
     db.execute("INSERT INTO probe (site_id, test_point_id, name, created_us) VALUES (1, 1, 'second', 1)")
-    db.execute("UPDATE run SET probe_id = 2 WHERE id = 2")
+    db.execute("UPDATE job SET probe_id = 2 WHERE id = 2")
     evaluation = evaluate(db, site_store.site_by_id(db, 1))
     assert {r.fact.probe_id for r in evaluation.readings} == {1, 2}
     assert max(r.added_ms or 0 for r in evaluation.readings) == 0

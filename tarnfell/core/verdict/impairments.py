@@ -25,11 +25,11 @@ RADIO_REMEDY = (
 
 def queue(case: Case) -> Cause:
     added = [standing_ms(r.fact, r.added_ms) for r in case.bad]
-    middle, most = float(np.median(added)), max(added)
+    median_ms, most = float(np.median(added)), max(added)
     compared, load = case.compared(), own_load(case)
     way: Direction = "up" if case.direction == "up" else "down"
     says = [
-        f"{case.of} missed the brief {in_words(way)} with packets queued for {middle:.0f} ms above the idle delay "
+        f"{case.of} missed the brief {in_words(way)} with packets queued for {median_ms:.0f} ms above the idle delay "
         f"(median; worst {most:.0f} ms).",
         when(case.bad),
     ]
@@ -56,7 +56,7 @@ def queue(case: Case) -> Cause:
         key = "beyond-congested"
     lost = float(np.mean([r.fact.loss_pct or 0.0 for r in case.bad]))
     alternatives = [
-        f"Not distance: {middle:.0f} ms of the delay comes and goes (median); distance does not.",
+        f"Not distance: {median_ms:.0f} ms of the delay comes and goes (median); distance does not.",
         f"{lost:.1f} % of these calls’ packets were lost, which a full queue explains as well as a fault does.",
         *compared.says,
     ]
@@ -64,7 +64,7 @@ def queue(case: Case) -> Cause:
     if other is not None:
         alternatives.append(
             f"The other direction of the same calls gained {other:.0f} ms (median): "
-            + ("it is one direction’s queue." if other < middle / 2 else "both directions queue together.")
+            + ("it is one direction’s queue." if other < median_ms / 2 else "both directions queue together.")
         )
     remedy = {
         "inside": "Find the link inside that is congested (switch uplink, access point) and give EF-marked media "
@@ -79,7 +79,7 @@ def queue(case: Case) -> Cause:
     return case.cause(
         key,
         compared.leg,
-        f"{WAY_WORDS[case.direction].capitalize()} packets queue for {middle:.0f} ms {LEG_WORDS[compared.leg]}",
+        f"{WAY_WORDS[case.direction].capitalize()} packets queue for {median_ms:.0f} ms {LEG_WORDS[compared.leg]}",
         says,
         alternatives,
         remedy,

@@ -261,11 +261,11 @@ def kept_bounds(readings: Sequence[Reading], brief: Targets) -> tuple[KeptBound,
         asked = getattr(brief, bound.key)
         if measure is None or asked is None:
             continue
-        heard = [r for r in readings if r.fact.received > 0]
-        values = [v for r in heard if (v := getattr(r.fact, measure)) is not None]
+        received = [r for r in readings if r.fact.received > 0]
+        values = [v for r in received if (v := getattr(r.fact, measure)) is not None]
         kept = sum(v <= asked for v in values)
         p95 = float(np.percentile(values, 95)) if values else None
-        found.append(KeptBound(bound, asked, kept, len(values), len(heard) - len(values), p95))
+        found.append(KeptBound(bound, asked, kept, len(values), len(received) - len(values), p95))
     return tuple(found)
 
 

@@ -43,7 +43,7 @@ class Shares:
     busy: Tallies
     """Calls within business hours."""
     always: Tallies
-    heard: Tallies
+    two_way: Tallies
     """Whether both directions carried audio. A call that was bad otherwise speaks for nothing here."""
     placed: int
     """Calls that were placed, good or bad."""
@@ -54,7 +54,7 @@ def shares_of(calls: Sequence[CallReading], video: Sequence[VideoFact], brief: B
     return Shares(
         busy=tally_calls(c for c in calls if c.busy),
         always=tally_calls(calls),
-        heard=tally(
+        two_way=tally(
             (c.moments, not c.silent, float(not c.silent))
             for c in calls
             if not c.down and (c.silent or c.good is not False)
@@ -203,7 +203,7 @@ def _bounds(readings: Sequence[Reading], brief: Brief, enough: bool) -> list[Req
 
 def _reachability(shares: Shares, brief: Brief) -> Requirement:
     title = "Audio in both directions"
-    share = share_of(shares.heard)
+    share = share_of(shares.two_way)
     if not shares.placed:
         return Requirement("reachability", title, "open", True, "No call counts yet.", "One call.")
     silent = share.calls - share.good

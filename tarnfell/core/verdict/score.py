@@ -236,7 +236,7 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
 
 
 def _reachability(shares: Shares) -> _Range:
-    share = share_of(shares.heard)
+    share = share_of(shares.two_way)
     if not shares.placed:
         return _Range(*OPEN, "No call counts yet.")
     silent = share.calls - share.good

@@ -17,6 +17,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.db import writing
 from tarnfell.store.files import IMPORTS
+from tarnfell.store.imports import MAX_TRIES
 from tarnfell.work.ingest.files import Choices, FileError, read_file
 from tarnfell.work.ingest.uploads import judge_again
 
@@ -36,18 +37,34 @@ def judge_stale_run(db: sqlite3.Connection) -> bool:
 
 
 def read_stale_import(db: sqlite3.Connection, data: Path) -> bool:
-    """Whether there was one. A file that is gone, or cannot be read any more, keeps what was read in it."""
+    """Whether there was one. A file that is gone, or cannot be read any more, keeps what was read in it.
+
+    Raises what goes wrong with this machine and not with the file, which is tried again.
+    """
     one = import_store.stale_import(db)
     if one is None:
         return False
-    result, body = one.result, IMPORTS.read(data, one.sha256)
-    if body is not None:
-        try:
-            _, result = read_file(
-                body, one.name, Choices.of(one.choices), lambda name: codec_store.codec_of_site(db, one.site_id, name)
-            )
-        except (FileError, CodecError):
-            pass
+    with writing(db):
+        import_store.note_try(db, one)
+    if one.tries >= MAX_TRIES:
+        with writing(db):
+            import_store.keep_failure(db, one, f"It could not be read in {MAX_TRIES} tries; the server's log says why.")
+        return True
+    try:
+        body = IMPORTS.read(data, one.sha256)
+        if body is None:
+            raise FileError("The file is missing from the server's data folder. Upload it again.")
+        _, result = read_file(
+            body, one.name, Choices.of(one.choices), lambda name: codec_store.codec_of_site(db, one.site_id, name)
+        )
+    except (FileError, CodecError) as error:
+        with writing(db):
+            import_store.keep_failure(db, one, str(error))
+        return True
+    except (OSError, sqlite3.Error):
+        with writing(db):
+            import_store.put_off(db, one)
+        raise
     with writing(db):
         import_store.replace_result(db, one, result)
     return True

@@ -10,6 +10,7 @@ from pathlib import Path
 from tarnfell.store import calls as call_store
 from tarnfell.store import clocks as clock_store
 from tarnfell.store import deliveries
+from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import writing
@@ -78,7 +79,7 @@ def _refuse(db: sqlite3.Connection, one: Delivery, reason: str) -> None:
         deliveries.refuse(db, one, reason)
         run = run_store.run_by_id(db, one.run_id)
         if run.state not in ("done", "failed"):
-            run_store.move(db, run, "failed", f"The record of its packets was not taken: {reason}")
+            job_store.move(db, run.id, "failed", f"The record of its packets was not taken: {reason}")
 
 
 def sweep(db: sqlite3.Connection, data: Path, older_than_s: float = ORPHAN_S) -> None:

@@ -23,8 +23,9 @@ from tarnfell.core.verdict.moments import CELL_MINUTES
 from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION, EchoLog, EchoLogError, read_echo_logs
 from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.pairs import pairs_of
 from tarnfell.exchange.records import CAPTURE_MAGICS, CaptureError
-from tarnfell.exchange.streams import FoundStream, pairs_of
+from tarnfell.exchange.streams import FoundStream
 
 MAX_STREAMS = 500
 MAX_POINTS = 1500
@@ -70,16 +71,24 @@ class Choices:
         return stream.codec or (self.codecs.get("*") if stream.media == "audio" else None)
 
 
-def read_file(body: bytes, name: str, choices: Choices, codec_of: Callable[[str], Codec]) -> tuple[str, dict[str, Any]]:
-    """Kind ("capture" or "echo log") and what is in it. Raises FileError, and CodecError for an unknown codec."""
+def kind_of(body: bytes, name: str) -> str:
+    """What a file seems to be, by how it begins. Raises FileError for what is neither."""
     if not body:
         raise FileError("The file is empty.")
+    if body[:4] in CAPTURE_MAGICS:
+        return "capture"
+    if _binary(body):
+        raise FileError(f"{name} is neither a capture (pcap, pcapng) nor a text.")
+    return "echo log"
+
+
+def read_file(body: bytes, name: str, choices: Choices, codec_of: Callable[[str], Codec]) -> tuple[str, dict[str, Any]]:
+    """Kind ("capture" or "echo log") and what is in it. Raises FileError, and CodecError for an unknown codec."""
+    kind = kind_of(body, name)
     try:
-        if body[:4] in CAPTURE_MAGICS:
-            return "capture", _capture(body, choices, codec_of)
-        if _binary(body):
-            raise FileError(f"{name} is neither a capture (pcap, pcapng) nor a text.")
-        return "echo log", {"packets": 0, "cut_short": False, "streams": [], "notes": [], "pairs": [],
+        if kind == "capture":
+            return kind, _capture(body, choices, codec_of)
+        return kind, {"packets": 0, "cut_short": False, "streams": [], "notes": [], "pairs": [],
                             "echoes": [echo_values(log) for log in read_echo_logs(body)]}  # fmt: skip
     except (CaptureError, EchoLogError) as error:
         raise FileError(str(error)) from None

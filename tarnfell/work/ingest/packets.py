@@ -186,7 +186,7 @@ class Half:
 
     seconds: float
     """From the first packet to the moment the probe gave up."""
-    reached: int
+    expected: int
     """Packets sent up whose fate the far end had told, when it was last heard."""
     received: int
     """Of them, those it had received."""
@@ -201,7 +201,7 @@ def half_of(record: Record) -> Half | None:
         half = Half(float(about["seconds"]), int(about["reached"]), int(about["received"]))
     except (KeyError, TypeError, ValueError):
         raise WireError("Packet record: what it says of a cut run cannot be read.") from None
-    if not 0 <= half.seconds <= MAX_SPAN_US / 1e6 or not 0 <= half.received <= half.reached <= _MOST_PACKETS:
+    if not 0 <= half.seconds <= MAX_SPAN_US / 1e6 or not 0 <= half.received <= half.expected <= _MOST_PACKETS:
         raise WireError("Packet record: what it says of a cut run cannot be.")
     return half
 

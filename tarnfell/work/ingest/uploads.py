@@ -119,9 +119,9 @@ def columns_of(one: JudgedDirection, criterion: Criterion, half: Half | None = N
     values.update({name: value for name, value in fields.items() if name in values})
     if half and one.trace is None:
         # Up to when the far end was last heard it told what it had received.
-        lost = half.reached - half.received
-        values.update(sent=half.reached, received=half.received, lost=lost)
-        values.update(loss_pct=100 * lost / half.reached if half.reached else 0.0)
+        lost = half.expected - half.received
+        values.update(sent=half.expected, received=half.received, lost=lost)
+        values.update(loss_pct=100 * lost / half.expected if half.expected else 0.0)
     values["dscp_received"] = json.dumps(one.dscp_received)
     seen = sum(one.dscp_received.values())
     values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None

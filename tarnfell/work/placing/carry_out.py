@@ -22,6 +22,7 @@ from tarnfell.core.codecs import CodecError
 from tarnfell.core.rates import PlanError
 from tarnfell.core.schedule import Span, from_us, next_start, quiet_span, to_us
 from tarnfell.core.video import VideoError
+from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
@@ -40,17 +41,17 @@ log = logging.getLogger(__name__)
 
 
 def carry_out(db: sqlite3.Connection, at_us: int | None = None) -> None:
-    """Begin what is due, give up runs whose probe is gone, and place the next step of what is under way."""
+    """Begin what is due, give up jobs whose probe is gone, and place the next step of what is under way."""
     at = at_us or now_us()
     if plan_store.due_plans(db, at):
         with writing(db):
             # Read again: another turn may have begun them a moment ago.
             for plan in plan_store.due_plans(db, at):
                 _begin(db, plan, at)
-    silent = run_store.silent_runs(db)
+    silent = job_store.silent_jobs(db)
     if silent:
         with writing(db):
-            run_store.give_up_silent(db, silent)
+            job_store.give_up_silent(db, silent)
     for series in plan_store.open_series(db):
         try:
             with writing(db):
@@ -90,7 +91,7 @@ def _advance(db: sqlite3.Connection, series: Series, at: int) -> None:
     own = [run for run in under_way if run.series_id == series.id]
     if own:
         if own[0].state == "waiting" and at - own[0].created_us > GRACE_US:
-            run_store.ask_stop(db, own[0], waiting="Never begun: the probe was offline. It is a gap, not evidence.")
+            job_store.ask_stop(db, own[0].id, waiting="Never begun: the probe was offline. It is a gap, not evidence.")
         return
     runs = run_store.runs_of_series(db, series.id)
     if runs and _ends_here(db, series, runs[-1]):

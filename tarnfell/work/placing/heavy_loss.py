@@ -6,7 +6,7 @@ import itertools
 import sqlite3
 from typing import Any
 
-from tarnfell.store import runs as run_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store.runs import Run
 
 HEAVY_LOSS_PCT = 30.0
@@ -26,7 +26,7 @@ def stop_heavy_loss(db: sqlite3.Connection, run: Run) -> bool:
     """
     if run.stop_reason is not None:
         return False
-    newest = run_store.newest_seconds(db, run.id, HEAVY_LOSS_S + 1)
+    newest = job_store.newest_seconds(db, run.id, HEAVY_LOSS_S + 1)
     marks: list[dict[str, Any]] = []
     for ago in (0, HEAVY_EDGE_S, HEAVY_LOSS_S - HEAVY_EDGE_S, HEAVY_LOSS_S):
         mark = next((s for s in newest if s["second"] <= newest[0]["second"] - ago), None)
@@ -36,7 +36,7 @@ def stop_heavy_loss(db: sqlite3.Connection, run: Run) -> bool:
             marks.append(mark)
     for side in ("up", "down"):
         if all(_heavy(now, before, side) for now, before in itertools.pairwise(marks)):
-            run_store.ask_stop(db, run, "heavy-loss", STOPPED_BY_LOSS)
+            job_store.ask_stop(db, run.id, "heavy-loss", STOPPED_BY_LOSS)
             return True
     return False
 

@@ -1308,7 +1308,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/probe/commands/{command_id}/outcome": {
+    "/api/probe/commands/{job_id}/outcome": {
         parameters: {
             query?: never;
             header?: never;
@@ -1317,19 +1317,19 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How a command ended. Telling it again changes nothing. */
+        /** As probes tell it that do one thing at a time. */
         post: {
             parameters: {
                 query?: never;
                 header?: never;
                 path: {
-                    command_id: number;
+                    job_id: number;
                 };
                 cookie?: never;
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["Outcome"];
+                    "application/json": components["schemas"]["OutcomeOfBefore"];
                 };
             };
             responses: {
@@ -1417,7 +1417,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A probe is alive and free; it is given the next command or run that waits for it. */
+        /** A probe is alive; it is told what to begin and what to end. */
         post: {
             parameters: {
                 query?: never;
@@ -1457,7 +1457,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/probe/jobs/{run_id}/failure": {
+    "/api/probe/jobs/{job_id}/failure": {
         parameters: {
             query?: never;
             header?: never;
@@ -1466,19 +1466,70 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A run that could not be carried out, with the reason. */
+        /** A job that could not be carried out, with the reason. */
         post: {
             parameters: {
                 query?: never;
                 header?: never;
                 path: {
-                    run_id: number;
+                    job_id: number;
                 };
                 cookie?: never;
             };
             requestBody: {
                 content: {
                     "application/json": components["schemas"]["Failure"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe/jobs/{job_id}/outcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The result of a job that is no run. Telling it again changes nothing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
                 };
             };
             responses: {
@@ -1644,6 +1695,54 @@ export interface paths {
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/probe/watches/{watch_id}/samples/{first_us}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** A batch of samples, named by its first sample's time in Unix microseconds. Sending it again changes nothing. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    watch_id: number;
+                    first_us: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -3188,7 +3287,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{slug}/probes/{probe_id}/commands": {
+    "/api/sites/{slug}/probes/{probe_id}/jobs": {
         parameters: {
             query?: never;
             header?: never;
@@ -3210,7 +3309,7 @@ export interface paths {
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["AskCommand"];
+                    "application/json": components["schemas"]["AskJob"];
                 };
             };
             responses: {
@@ -3283,6 +3382,90 @@ export interface paths {
             };
         };
         /** Take a link back: nobody can enrol by it any more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/probes/{probe_id}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have a probe sample the way to a far end, without end; what it sampled before is kept. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WatchForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Take no more samples; those there are stay. */
         delete: {
             parameters: {
                 query?: never;
@@ -3970,8 +4153,8 @@ export interface components {
             /** Remarks */
             remarks: string[];
         };
-        /** AskCommand */
-        AskCommand: {
+        /** AskJob */
+        AskJob: {
             /**
              * Kind
              * @enum {string}
@@ -4461,6 +4644,24 @@ export interface components {
              */
             thinned: boolean;
         };
+        /**
+         * CallsOfBefore
+         * @description Calls, as probes are told that do one thing at a time.
+         */
+        CallsOfBefore: {
+            /** Id */
+            id: number;
+            /** Far Host */
+            far_host: string;
+            /** Far Port */
+            far_port: number;
+            /** Far Key */
+            far_key: string;
+            /** Plan */
+            plan: {
+                [key: string]: unknown;
+            };
+        };
         /** CallsQuery */
         CallsQuery: {
             /**
@@ -4626,39 +4827,12 @@ export interface components {
             /** Bpl */
             bpl: number;
             /**
-             * Standing
+             * Origin
              * @enum {string}
              */
-            standing: "published" | "planning" | "own";
+            origin: "published" | "planning" | "own";
             /** Source */
             source: string;
-        };
-        /**
-         * CommandView
-         * @description One thing a probe was told to do.
-         */
-        CommandView: {
-            /** What */
-            what: string;
-            /** Asked By */
-            asked_by: string | null;
-            /** Asked Us */
-            asked_us: number;
-            /** Taken Us */
-            taken_us: number | null;
-            /** Began Us */
-            began_us: number | null;
-            /** Ended Us */
-            ended_us: number | null;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "waiting" | "taken" | "running" | "done" | "failed";
-            /** Outcome */
-            outcome: string;
-            /** Run Id */
-            run_id: number | null;
         };
         /** ComparePage */
         ComparePage: {
@@ -5162,17 +5336,49 @@ export interface components {
             } | null;
             /**
              * Holds
-             * @description Runs whose results are on the probe's disk and not delivered yet; None from a probe that does not tell.
+             * @description Jobs in hand, or done with the result still on the probe's disk; None from a probe that does not tell.
              * @default null
              */
             holds: number[] | null;
+            /**
+             * Watch
+             * @description The watch it runs, as WatchRunning in tarnfell/wire/kinds/watch.py has it; None where it runs none.
+             * @default null
+             */
+            watch: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Kinds
+             * @description What the probe can do, of tarnfell/wire/kinds; None from one that does one thing at a time.
+             * @default null
+             */
+            kinds: string[] | null;
         };
         /** HeartbeatAnswer */
         HeartbeatAnswer: {
+            /** Jobs */
+            jobs?: components["schemas"]["JobOffer"][];
+            /**
+             * Stop
+             * @description Jobs in the probe's hands that somebody wants to end.
+             */
+            stop?: number[];
+            /**
+             * Watch
+             * @description The watch that is wanted, as Watch in tarnfell/wire/kinds/watch.py has it; null for none.
+             * @default null
+             */
+            watch: {
+                [key: string]: unknown;
+            } | null;
             /** @default null */
-            job: components["schemas"]["Job"] | null;
-            /** @default null */
-            command: components["schemas"]["ToldCommand"] | null;
+            job: components["schemas"]["CallsOfBefore"] | null;
+            /**
+             * @description ``job`` and ``command`` are for probes that do not tell what kinds they know; one of them at a time.
+             * @default null
+             */
+            command: components["schemas"]["JobOffer"] | null;
             /**
              * Again S
              * @description How soon the server wants to hear from this probe again.
@@ -5295,6 +5501,14 @@ export interface components {
             kind: string;
             /** Created Us */
             created_us: number;
+            /**
+             * State
+             * @description Large files are read after they were taken; what was read before is shown meanwhile.
+             * @enum {string}
+             */
+            state: "read" | "reading" | "failed";
+            /** Failure */
+            failure: string | null;
             /** Packets */
             packets: number;
             /** Cut Short */
@@ -5361,6 +5575,11 @@ export interface components {
             kind: string;
             /** Created Us */
             created_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "read" | "reading" | "failed";
             /** Says */
             says: string;
             /** Shown */
@@ -5500,20 +5719,49 @@ export interface components {
              */
             state: "open" | "used" | "revoked" | "expired";
         };
-        /** Job */
-        Job: {
+        /**
+         * JobOffer
+         * @description A job to begin now.
+         */
+        JobOffer: {
             /** Id */
             id: number;
-            /** Far Host */
-            far_host: string;
-            /** Far Port */
-            far_port: number;
-            /** Far Key */
-            far_key: string;
-            plan: components["schemas"]["JobPlan"];
+            /** Kind */
+            kind: string;
+            /**
+             * Arguments
+             * @description As the kind's own model in tarnfell/wire/kinds has them.
+             */
+            arguments: {
+                [key: string]: unknown;
+            };
         };
-        JobPlan: {
-            [key: string]: unknown;
+        /**
+         * JobView
+         * @description One thing a probe was asked to do.
+         */
+        JobView: {
+            /** What */
+            what: string;
+            /** Asked By */
+            asked_by: string | null;
+            /** Asked Us */
+            asked_us: number;
+            /** Taken Us */
+            taken_us: number | null;
+            /** Began Us */
+            began_us: number | null;
+            /** Ended Us */
+            ended_us: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /** Outcome */
+            outcome: string;
+            /** Run Id */
+            run_id: number | null;
         };
         /** JoinLoad */
         JoinLoad: {
@@ -5738,11 +5986,21 @@ export interface components {
              */
             run_id: number | null;
         };
-        /**
-         * Outcome
-         * @description How a command ended, as the probe tells it.
-         */
+        /** Outcome */
         Outcome: {
+            /**
+             * Result
+             * @description As the kind's own model in tarnfell/wire/kinds has it.
+             */
+            result: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * OutcomeOfBefore
+         * @description How a job other than calls ended, as probes tell it that do one thing at a time.
+         */
+        OutcomeOfBefore: {
             /**
              * Result
              * @default null
@@ -6060,10 +6318,10 @@ export interface components {
              * @default hold
              * @enum {string}
              */
-            shape: "hold" | "rise";
+            shape: "hold" | "ramp";
             /**
              * Calls
-             * @description Held, or at the top of the rise.
+             * @description Held, or at the top of the ramp.
              */
             calls: number;
             /**
@@ -6217,8 +6475,10 @@ export interface components {
              * @description Whether the server has a newer program for it.
              */
             outdated: boolean;
+            /** @description Null where none was ever asked for. */
+            watch: components["schemas"]["WatchView"] | null;
             /** History */
-            history: components["schemas"]["CommandView"][];
+            history: components["schemas"]["JobView"][];
         };
         /** ProbeForm */
         ProbeForm: {
@@ -6769,7 +7029,7 @@ export interface components {
             delay_p50_ms: number | null;
             /**
              * Added Ms
-             * @description 95th percentile of a packet's delay above its call's fastest, middle of the calls.
+             * @description 95th percentile of a packet's delay above its call's fastest, median of the calls.
              */
             added_ms: number | null;
             /** Jitter Ms */
@@ -7166,17 +7426,6 @@ export interface components {
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
         };
-        /** ToldCommand */
-        ToldCommand: {
-            /** Id */
-            id: number;
-            /** Kind */
-            kind: string;
-            /** Arguments */
-            arguments: {
-                [key: string]: unknown;
-            };
-        };
         /**
          * ValueView
          * @description One codec as an engagement judges it.
@@ -7192,10 +7441,10 @@ export interface components {
              */
             band: "narrow" | "wide";
             /**
-             * Standing
+             * Origin
              * @enum {string}
              */
-            standing: "published" | "planning" | "own";
+            origin: "published" | "planning" | "own";
             /** Ie */
             ie: number;
             /** Bpl */
@@ -7394,6 +7643,74 @@ export interface components {
              * @enum {string}
              */
             refresh: "requested" | "interval";
+        };
+        /** WatchForm */
+        WatchForm: {
+            /** Far End Id */
+            far_end_id: number;
+            /**
+             * Interval Ms
+             * @default 1000
+             */
+            interval_ms: number;
+            /**
+             * Dscp
+             * @default 46
+             */
+            dscp: number;
+        };
+        /**
+         * WatchView
+         * @description Continuous samples of a probe's way to one far end.
+         */
+        WatchView: {
+            /** Far End Id */
+            far_end_id: number;
+            /** Far End */
+            far_end: string;
+            /** Interval Ms */
+            interval_ms: number;
+            /** Dscp */
+            dscp: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ended" | "starting" | "sampling" | "trouble" | "offline" | "quiet";
+            /** Says */
+            says: string;
+            /** First Us */
+            first_us: number | null;
+            /** Last Us */
+            last_us: number | null;
+            /** Answered */
+            answered: number;
+            /** Lost */
+            lost: number;
+            /**
+             * Not Sent
+             * @description For want of a session, of a network, or of a machine that was awake: no evidence of the way.
+             */
+            not_sent: number;
+            /**
+             * Without Us
+             * @description Stretches between the first and the last of which no sample came in, together.
+             */
+            without_us: number;
+            /**
+             * Recent Rtt Ms
+             * @description Median of the last ten minutes; null where nothing was answered.
+             */
+            recent_rtt_ms: number | null;
+            /** Recent Sent */
+            recent_sent: number;
+            /** Recent Lost */
+            recent_lost: number;
+            /**
+             * Recent Beside
+             * @description Of the recent ones, taken while calls loaded the line.
+             */
+            recent_beside: number;
         };
     };
     responses: never;

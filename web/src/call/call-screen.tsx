@@ -4,15 +4,15 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
-import { useAddress } from "../shared/address";
-import { FileLink, INPUT, Note } from "../shared/controls";
-import { paintMos } from "../shared/depth";
-import { DepthSlider } from "../shared/depth-slider";
-import { fixed, marking, ms, pct } from "../shared/format";
-import { useKey } from "../shared/keys";
-import { Pending, Trail } from "../shared/screen";
-import { Term } from "../shared/term";
-import { PacketPlot } from "./packet-plot";
+import { paintMos } from "../charts/depth";
+import { PacketPlot } from "../charts/packet-plot";
+import { useAddress } from "../ui/address";
+import { FileLink, INPUT, Note } from "../ui/controls";
+import { DepthSlider } from "../ui/depth-slider";
+import { fixed, marking, ms, pct } from "../ui/format";
+import { useKey } from "../ui/keys";
+import { Pending, Trail } from "../ui/screen";
+import { Term } from "../ui/term";
 
 type Call = Model<"CallPage">;
 type Side = Model<"CallSide">;
@@ -32,8 +32,10 @@ export function CallScreen({ id }: { id: string }) {
       ),
     placeholderData: keepPreviousData,
   });
-  // To the neighbour in the same run, with the same settings; at its ends nothing.
-  const to = (other: number | null | undefined) => other && navigate(`/calls/${other}?${search}`);
+  // To the neighbour in the same run, with the same settings; at its ends nothing, and nothing while the call before
+  // is still shown: its neighbours are others.
+  const to = (other: number | null | undefined) =>
+    other && !call.isPlaceholderData && navigate(`/calls/${other}?${search}`);
   useKey("[", () => to(call.data?.previous_id));
   useKey("]", () => to(call.data?.next_id));
   if (!call.data) return <Pending what="the call" error={call.error} />;
@@ -139,7 +141,7 @@ function Again(props: {
           {fitting.map((c) => (
             <option key={c.name} value={c.name}>
               {c.title}
-              {c.standing === "planning" ? " (planning value)" : ""}
+              {c.origin === "planning" ? " (planning value)" : ""}
             </option>
           ))}
         </select>

@@ -3,18 +3,18 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { get, type Model, put, remove } from "../api/client";
-import { Button, Note } from "../shared/controls";
-import { paintMos } from "../shared/depth";
-import { NumberField, TextField } from "../shared/fields";
-import { plural } from "../shared/format";
-import { Pending, Trail } from "../shared/screen";
-import { Sheet } from "../shared/sheet";
-import { Wide } from "../shared/wide";
+import { paintMos } from "../charts/depth";
+import { Button, Note } from "../ui/controls";
+import { NumberField, TextField } from "../ui/fields";
+import { plural } from "../ui/format";
+import { Pending, Trail } from "../ui/screen";
+import { Sheet } from "../ui/sheet";
+import { Wide } from "../ui/wide";
 
 type Page = Model<"ValuesPage">;
 type Value = Model<"ValueView">;
 
-const STANDING = { published: "published", planning: "planning value", own: "your own" };
+const ORIGIN = { published: "published", planning: "planning value", own: "your own" };
 
 export function CodecValuesScreen({ id }: { id: string }) {
   const path = `/api/engagements/${id}/codecs`;
@@ -72,8 +72,8 @@ export function CodecValuesScreen({ id }: { id: string }) {
                 <td>{value.ie}</td>
                 <td>{value.bpl}</td>
                 <td className="leading-snug">
-                  <span className={value.standing === "own" ? "font-semibold" : ""}>
-                    {STANDING[value.standing]}
+                  <span className={value.origin === "own" ? "font-semibold" : ""}>
+                    {ORIGIN[value.origin]}
                   </span>
                   <span className="block text-sm text-soft">{value.source}</span>
                 </td>
@@ -89,7 +89,7 @@ export function CodecValuesScreen({ id }: { id: string }) {
                 ))}
                 <td>{value.runs || "–"}</td>
                 <td className="text-right whitespace-nowrap">
-                  {value.standing !== "published" && (
+                  {value.origin !== "published" && (
                     <Own value={value} path={`${path}/${value.name}`} onKept={take} />
                   )}
                 </td>
@@ -130,7 +130,7 @@ function Own({ value, path, onKept }: { value: Value; path: string; onKept: (pag
           />
         </Sheet>
       </Dialog.Root>
-      {value.standing === "own" && (
+      {value.origin === "own" && (
         <button type="button" onClick={back}>
           Restore planning values<span className="sr-only"> of {value.title}</span>
         </button>
@@ -150,7 +150,7 @@ function Values({
 }) {
   const [ie, setIe] = useState<number | null>(value.ie);
   const [bpl, setBpl] = useState<number | null>(value.bpl);
-  const [why, setWhy] = useState(value.standing === "own" ? value.source : "");
+  const [why, setWhy] = useState(value.origin === "own" ? value.source : "");
   const [problem, setProblem] = useState<string | null>(null);
   const keep = async () => {
     setProblem(null);

@@ -2,10 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { get } from "../api/client";
-import { Button, INPUT } from "../shared/controls";
-import { plural } from "../shared/format";
-import { useKey } from "../shared/keys";
-import { Pending, Trail } from "../shared/screen";
+import { Button, INPUT } from "../ui/controls";
+import { plural } from "../ui/format";
+import { useKey } from "../ui/keys";
+import { Pending, Trail } from "../ui/screen";
 import { EngagementDialog } from "./new-engagement";
 
 /** Up to so many are found by looking. */

@@ -3,9 +3,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { type Model, post } from "../api/client";
-import { Button, FileLink, Note } from "../shared/controls";
-import { plural } from "../shared/format";
-import { Sheet } from "../shared/sheet";
+import { Button, FileLink, Note } from "../ui/controls";
+import { plural } from "../ui/format";
+import { Sheet } from "../ui/sheet";
 
 export function ImportSites({ engagement }: { engagement: string }) {
   const queries = useQueryClient();

@@ -4,9 +4,9 @@ import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Model, post, put } from "../api/client";
-import { Button, Field, INPUT, Note } from "../shared/controls";
-import { TextField } from "../shared/fields";
-import { Sheet } from "../shared/sheet";
+import { Button, Field, INPUT, Note } from "../ui/controls";
+import { TextField } from "../ui/fields";
+import { Sheet } from "../ui/sheet";
 
 interface Props {
   /** The engagement to change; none makes a new one. */

@@ -3,11 +3,11 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect } from "react";
 import { useParams } from "react-router";
 import { get, type Model } from "../api/client";
-import { ruleWords } from "../load/rule";
-import { Note } from "../shared/controls";
-import { count, dateTime, duration } from "../shared/format";
-import { slowing } from "../shared/polling";
-import { Mark } from "../shared/screen";
+import { ruleWords } from "../site/load/rule";
+import { Note } from "../ui/controls";
+import { count, dateTime, duration } from "../ui/format";
+import { slowing } from "../ui/polling";
+import { Mark } from "../ui/screen";
 
 const PACE = slowing(2000);
 

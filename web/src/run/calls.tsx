@@ -2,12 +2,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
-import { FileLink, Section } from "../shared/controls";
-import { paintMos } from "../shared/depth";
-import { CheckField, SelectField } from "../shared/fields";
-import { clock, fixed, marking, ms, pct } from "../shared/format";
-import { Pager } from "../shared/pager";
-import { Wide } from "../shared/wide";
+import { paintMos } from "../charts/depth";
+import { FileLink, Section } from "../ui/controls";
+import { CheckField, SelectField } from "../ui/fields";
+import { clock, fixed, marking, ms, pct } from "../ui/format";
+import { Pager } from "../ui/pager";
+import { Wide } from "../ui/wide";
 
 type Run = Model<"RunPage">;
 type Call = Model<"CallLine">;

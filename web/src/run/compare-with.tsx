@@ -3,9 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
-import { Button } from "../shared/controls";
-import { SelectField } from "../shared/fields";
-import { dateTime, marking } from "../shared/format";
+import { Button } from "../ui/controls";
+import { SelectField } from "../ui/fields";
+import { dateTime, marking } from "../ui/format";
 
 export function CompareWith({ run }: { run: Model<"RunPage"> }) {
   const navigate = useNavigate();

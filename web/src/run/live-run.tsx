@@ -1,9 +1,9 @@
 // The live run: two lanes, one thread a call, the expected packet rate as the line to meet.
 import { useEffect, useState } from "react";
 import { get, type Model } from "../api/client";
-import { fixed, ms } from "../shared/format";
-import { Term } from "../shared/term";
-import { Lane } from "./lane";
+import { Lane } from "../charts/lane";
+import { fixed, ms } from "../ui/format";
+import { Term } from "../ui/term";
 
 type Run = Model<"RunPage">;
 type Second = Model<"LiveSecondView">;

@@ -1,9 +1,9 @@
 // What came of a run: per direction what was lost, late and delayed and why; then its calls.
 import type { Model } from "../api/client";
-import { Note } from "../shared/controls";
-import { paintMos } from "../shared/depth";
-import { count, fixed, marking, ms, pct } from "../shared/format";
-import { Term } from "../shared/term";
+import { paintMos } from "../charts/depth";
+import { Note } from "../ui/controls";
+import { count, fixed, marking, ms, pct } from "../ui/format";
+import { Term } from "../ui/term";
 import { Calls } from "./calls";
 import { CompareWith } from "./compare-with";
 import { VideoStreams } from "./video-streams";

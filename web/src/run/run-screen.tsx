@@ -3,11 +3,11 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type Model, post, put } from "../api/client";
-import { Button, Field, INPUT, Note, Section } from "../shared/controls";
-import { TextField } from "../shared/fields";
-import { clock, dateTime, marking } from "../shared/format";
-import { Popup } from "../shared/popup";
-import { Pending, Trail } from "../shared/screen";
+import { Button, Field, INPUT, Note, Section } from "../ui/controls";
+import { TextField } from "../ui/fields";
+import { clock, dateTime, marking } from "../ui/format";
+import { Popup } from "../ui/popup";
+import { Pending, Trail } from "../ui/screen";
 import { LiveRun } from "./live-run";
 import { RunResult } from "./run-result";
 

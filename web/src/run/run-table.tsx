@@ -1,9 +1,9 @@
 // Runs, a line each.
 import { Link } from "react-router";
 import type { Model } from "../api/client";
-import { dateTime, marking } from "../shared/format";
-import { Term } from "../shared/term";
-import { Wide } from "../shared/wide";
+import { dateTime, marking } from "../ui/format";
+import { Term } from "../ui/term";
+import { Wide } from "../ui/wide";
 
 export function RunTable({ runs, timeZone }: { runs: Model<"RunLine">[]; timeZone: string }) {
   return (

@@ -2,13 +2,13 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get } from "../api/client";
-import { useAddress } from "../shared/address";
-import { Field, INPUT } from "../shared/controls";
-import { plural } from "../shared/format";
-import { useKey } from "../shared/keys";
-import { Pager } from "../shared/pager";
-import { Pending, Trail } from "../shared/screen";
-import { useSettled } from "../shared/settled";
+import { useAddress } from "../ui/address";
+import { Field, INPUT } from "../ui/controls";
+import { plural } from "../ui/format";
+import { useKey } from "../ui/keys";
+import { Pager } from "../ui/pager";
+import { Pending, Trail } from "../ui/screen";
+import { useSettled } from "../ui/settled";
 import { RunTable } from "./run-table";
 
 const PAGE = 25;

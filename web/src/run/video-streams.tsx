@@ -1,11 +1,11 @@
 // The video streams of a run: which frames came whole, where the picture froze, and the score of each.
 import { Link } from "react-router";
 import type { Model } from "../api/client";
-import { Section } from "../shared/controls";
-import { paintScore } from "../shared/depth";
-import { fixed, ms } from "../shared/format";
-import { Term } from "../shared/term";
-import { Wide } from "../shared/wide";
+import { paintScore } from "../charts/depth";
+import { Section } from "../ui/controls";
+import { fixed, ms } from "../ui/format";
+import { Term } from "../ui/term";
+import { Wide } from "../ui/wide";
 
 type Run = Model<"RunPage">;
 type Stream = Model<"VideoLine">;

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { get, keepCsrf, post } from "../api/client";
-import { Button, Field, INPUT, Note } from "../shared/controls";
+import { Button, Field, INPUT, Note } from "../ui/controls";
 
 export function SignInScreen() {
   const queries = useQueryClient();

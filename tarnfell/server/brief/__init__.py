@@ -1,0 +1,1 @@
+"""Engagements, their sites, and what each must carry."""

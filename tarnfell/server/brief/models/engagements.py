@@ -1,0 +1,129 @@
+"""An engagement and the comparison of its sites."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from tarnfell.server.http.models.base import Model
+from tarnfell.work.judging.next_step import Action
+
+
+class EngagementLine(Model):
+    slug: str
+    name: str
+    summary: str
+    sites: int
+    archived_us: int | None
+
+
+class EngagementList(Model):
+    engagements: list[EngagementLine]
+
+
+class VerdictView(Model):
+    word: Literal["ready", "ready with conditions", "not ready", "not shown yet"]
+    provisional: bool
+    low: int
+    high: int
+    """The score, 0 to 100: what is earned whatever the open points turn out to be, and what is still possible."""
+    reasons: list[str]
+    missing: list[str]
+    word_with_all: str | None
+    """The word had the calls that are left out been counted, where it is another."""
+
+
+class ShareView(Model):
+    good: int
+    calls: int
+    moments: int
+    days: int
+    pct: float | None
+    """Mean over ten-minute moments of business hours."""
+    low_pct: float
+    high_pct: float
+    says: str
+    """The end of the interval that decides, or both, in words."""
+
+
+class EvidenceView(Model):
+    days: int
+    required_days: int
+    busy_hours: int
+    required_busy_hours: int
+    left_out_calls: int
+    """Placed, but counted into nothing or into one direction only."""
+    calls: int
+    moments: int
+    """Ten-minute moments of business hours with calls."""
+    required_moments: int
+
+
+class NextStep(Model):
+    words: str
+    why: str
+    action: Action
+    """Which button does it: go to the place screen, place calls, and so on."""
+    label: str
+    run_id: int | None = None
+
+
+class LegView(Model):
+    """One direction of the site's path, as far as it has been measured."""
+
+    calls: int
+    loss_pct: float | None
+    added_p95_ms: float | None
+    """Median delay of a call above the quiet state, 95th percentile over the calls."""
+    mos_p10: float | None
+    """Nine calls in ten are at least this good."""
+
+
+class PathView(Model):
+    test_point: str
+    far_end: str
+    place: str
+    up: LegView
+    down: LegView
+    worst: Literal["up", "down"] | None
+
+
+class StripHour(Model):
+    day: str
+    hour: int
+    mos: float | None
+    """Of the worst call in that hour."""
+
+
+class SiteLine(Model):
+    slug: str
+    name: str
+    place: str
+    medium: str
+    down_kbps: int | None
+    up_kbps: int | None
+    needed_calls: int
+    sustained_calls: int | None
+    """Shown at 95 % confidence."""
+    held_calls: int | None
+    """As observed, however little it rests on."""
+    verdict: VerdictView
+    share: ShareView
+    evidence: EvidenceView
+    path: PathView | None
+    strip: list[StripHour]
+    next: NextStep
+
+
+class ArchivedSite(Model):
+    slug: str
+    name: str
+    archived_us: int
+
+
+class EngagementPage(Model):
+    slug: str
+    name: str
+    summary: str
+    archived: bool
+    sites: list[SiteLine]
+    archived_sites: list[ArchivedSite]

@@ -1,0 +1,156 @@
+"""The application factory: one database connection a request, headers, static front end, resources."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, g, request, send_from_directory
+from werkzeug.routing import IntegerConverter, Map
+
+import tarnfell
+from tarnfell.server.brief import briefs, codecs, engagements, site_list
+from tarnfell.server.http import auth, health, request_log
+from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
+from tarnfell.server.judge import compare, remedies, sites
+from tarnfell.server.load import call_list, calls, imports, live, plans, run_capture, runs, videos
+from tarnfell.server.place import join, places
+from tarnfell.server.probe_api import probes
+from tarnfell.server.report import reports
+from tarnfell.server.watch import watches
+from tarnfell.store.db import connect, open_database
+
+WEB_FOLDER = Path(tarnfell.__file__).resolve().parent / "web"
+_CSP = (
+    "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
+    "frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
+)
+
+
+class RowNumber(IntegerConverter):
+    """Numbers in addresses are of rows; beyond what the database counts to there is nothing."""
+
+    def __init__(self, map: Map, **options: Any) -> None:  # noqa: A002 - werkzeug's name
+        super().__init__(map, max=2**63 - 1, **options)
+
+
+def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = None) -> Flask:
+    """The server over the data in ``data``. Raises SchemaError or OSError.
+
+    ``public_address`` is the URL by which sites reach it; without it, the one in the browser's address line.
+    """
+    app = Flask(__name__, static_folder=None)
+    # Kept open: with the last connection SQLite takes its shared files away, and on a full disk it cannot make them
+    # again, so that nothing could even be read.
+    app.extensions["kept open"] = open_database(data)
+    app.config.update(
+        DATA=data,
+        PUBLIC_ADDRESS=public_address,
+        SECRET_KEY=_secret(data),
+        SESSION_COOKIE_NAME="tarnfell",
+        SESSION_COOKIE_HTTPONLY=True,
+        SESSION_COOKIE_SAMESITE="Lax",
+        SESSION_COOKIE_SECURE=(public_address or "").startswith("https:"),
+        PERMANENT_SESSION_LIFETIME=14 * 24 * 3600,
+        MAX_CONTENT_LENGTH=MAX_BODY_BYTES,
+    )
+    app.url_map.converters["int"] = RowNumber
+    install_errors(app)
+    request_log.install(app)
+
+    @app.before_request
+    def _open() -> None:
+        g.db = connect(data)
+
+    @app.teardown_request
+    def _close(_: BaseException | None) -> None:
+        if "db" in g:
+            g.db.close()
+
+    @app.after_request
+    def _headers(response: Response) -> Response:
+        response.headers.setdefault("Content-Security-Policy", _CSP)
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        response.headers["Referrer-Policy"] = "same-origin"
+        response.headers["X-Frame-Options"] = "SAMEORIGIN"
+        if request.path.startswith("/api/"):
+            response.headers.setdefault("Cache-Control", "no-store")
+        return response
+
+    auth.guard(app)
+    for module in (
+        auth,
+        engagements,
+        briefs,
+        codecs,
+        site_list,
+        sites,
+        places,
+        join,
+        plans,
+        runs,
+        live,
+        call_list,
+        calls,
+        watches,
+        videos,
+        compare,
+        imports,
+        run_capture,
+        remedies,
+        reports,
+        probes,
+        health,
+    ):
+        app.register_blueprint(module.blueprint)
+    _serve_description(app)
+    _serve_front_end(app, web)
+    return app
+
+
+def _serve_description(app: Flask) -> None:
+    @app.get("/api/openapi.json")
+    @opened_to("anyone")
+    def _description() -> dict[str, Any]:
+        return openapi()
+
+
+def _serve_front_end(app: Flask, web: Path) -> None:
+    """Built files by name; every other address outside /api is a screen of the one page."""
+
+    @app.get("/", defaults={"path": ""})
+    @app.get("/<path:path>")
+    @opened_to("anyone")
+    def _page(path: str) -> Response:
+        if path.startswith("api/"):
+            return problem_response(404, "There is nothing at this address.")
+        if path and _is_built(web, path):
+            response = send_from_directory(web, path)
+            if path.startswith("assets/"):
+                response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+            return response
+        if not (web / "index.html").is_file():
+            raise Problem(404, "The front end has not been built: run `make web`.")
+        response = send_from_directory(web, "index.html")
+        response.headers["Cache-Control"] = "no-cache"
+        return response
+
+
+def _is_built(web: Path, path: str) -> bool:
+    try:
+        return (web / path).is_file()
+    except OSError:
+        return False  # a name longer than any file's
+
+
+def _secret(data: Path) -> bytes:
+    """The key of the session cookies, made once and kept beside the data."""
+    file = data / "session.key"
+    if not file.exists():
+        aside = data / "session.key.new"  # a key half written would let nobody sign in, ever
+        aside.unlink(missing_ok=True)
+        aside.touch(mode=0o600)
+        aside.write_text(secrets.token_hex(32))
+        aside.replace(file)
+    return file.read_text().encode()

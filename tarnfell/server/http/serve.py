@@ -1,0 +1,87 @@
+"""Running the server: waitress in front of the application, and the clerk beside it."""
+
+from __future__ import annotations
+
+import logging
+import subprocess
+import sys
+import threading
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from importlib import import_module
+from pathlib import Path
+
+from waitress.server import create_server
+
+from tarnfell.server.http.app import create_app
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
+from tarnfell.store.lock import only_one
+
+THREADS = 8
+CONNECTIONS = 800
+"""Held at once, within the 1024 descriptors a process has by default; one that says nothing costs no thread."""
+IDLE_S, CLEAN_UP_S = 60, 10
+"""How long a connection may say nothing, and how often that is looked at."""
+CLERK_AGAIN_S, CLERK_HELD_S = 2.0, 30.0
+"""Before a clerk that ended is started again; before another try where one of its own has the folder."""
+WRONG_USE = 2
+"""Status of a clerk that may not work here; it has said why."""
+CLERK_ENDS_WITHIN_S = 10.0
+
+log = logging.getLogger(__name__)
+
+
+def serve_forever(data: Path, host: str, port: int, public_address: str | None, clerk: Callable[[], Process]) -> None:
+    """Serve until the process is told to end, with a clerk that is started again whenever it ends.
+
+    Raises OSError when the address cannot be used, Held when another server has the data.
+    """
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
+    with only_one(data, "server"):
+        app = create_app(data, public_address=public_address)
+        server = create_server(
+            app,
+            host=host,
+            port=port,
+            threads=THREADS,
+            max_request_body_size=MAX_UPLOAD_BYTES,
+            connection_limit=CONNECTIONS,
+            channel_timeout=IDLE_S,
+            cleanup_interval=CLEAN_UP_S,
+            asyncore_use_poll=True,  # select() knows no descriptor beyond 1023
+        )
+        print(
+            f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
+            file=sys.stderr,
+            flush=True,
+        )
+        stop = threading.Event()
+        keeper = threading.Thread(target=_keep_clerk, args=(clerk, stop), name="clerk", daemon=True)
+        keeper.start()
+        # A call's page needs it, and it takes a second to load: better now than while the first person waits.
+        threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
+        try:
+            server.run()
+        finally:
+            stop.set()
+            keeper.join(CLERK_ENDS_WITHIN_S)
+
+
+Process = AbstractContextManager["subprocess.Popen[bytes]"]
+
+
+def _keep_clerk(start: Callable[[], Process], stop: threading.Event) -> None:
+    while not stop.is_set():
+        status: int | None = None
+        try:
+            with start() as process:
+                while process.poll() is None and not stop.wait(0.2):
+                    pass
+                if process.poll() is None:
+                    process.terminate()
+                status = process.returncode
+        except OSError as error:  # no memory or process left for it now
+            log.error("the clerk cannot be started: %s", error)
+        if status is not None and not stop.is_set():
+            log.error("the clerk ended with status %s; it is started again", status)
+        stop.wait(CLERK_HELD_S if status == WRONG_USE else CLERK_AGAIN_S)

@@ -1,0 +1,257 @@
+"""One site: where its work stands, its day sheet, requirements, causes and score."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.brief.models.engagements import EvidenceView, NextStep, PathView, ShareView, VerdictView
+from tarnfell.server.http.models.base import Model, Paging
+from tarnfell.server.load.models.runs import VideoLoadView
+from tarnfell.work.judging.stages import Key
+
+
+class BriefView(Model):
+    place: str
+    time_zone: str
+    business_hours: str
+    medium: str
+    down_kbps: int | None
+    up_kbps: int | None
+    provider: str
+    people: int | None
+    needed_calls: int
+    codec: str
+    codec_title: str
+    ptime_ms: int
+    video: list[VideoLoadView]
+    target_mos: float
+    acceptable_words: str
+    """What each direction of a call must keep to be acceptable, for a sentence."""
+    required_share_pct: float
+    line_share_up_pct: float | None
+    """What the needed calls take of the line, with RTCP, at IP."""
+    line_share_down_pct: float | None
+
+
+class Stage(Model):
+    key: Key
+    title: str
+    stands: str
+    done: bool
+
+
+class ProbeView(Model):
+    id: int
+    name: str
+    test_point: str
+    system: str | None
+    last_contact_us: int | None
+    online: bool
+
+
+class FarEndView(Model):
+    id: int
+    name: str
+    place: str
+    host: str
+    port: int
+
+
+class DaySheetDay(Model):
+    """One local day in ten-minute cells, 00:00 first; None where nothing was measured."""
+
+    day: str
+    call_id: list[int | None]
+    up_mos: list[float | None]
+    down_mos: list[float | None]
+    up_added_ms: list[float | None]
+    down_added_ms: list[float | None]
+    up_loss_pct: list[float | None]
+    down_loss_pct: list[float | None]
+
+
+class ImportedCell(Model):
+    """Ten minutes of an imported file."""
+
+    day: str
+    cell: int
+    mos: float | None
+    """None where the file tells no quality, as a log of ping."""
+    loss_pct: float
+
+
+class ImportedOnSheet(Model):
+    id: int
+    name: str
+    kind: str
+    test_point: str | None
+    """The test point it speaks for."""
+    cells: list[ImportedCell]
+
+
+class DaySheet(Model):
+    days: list[DaySheetDay]
+    imported: list[ImportedOnSheet]
+    """Files that somebody wants to see beside it; they count into nothing."""
+    open_minute: int
+    close_minute: int
+    open_days: str
+
+
+class RequirementView(Model):
+    key: str
+    title: str
+    state: Literal["shown", "shown not", "open"]
+    stops: bool
+    """Whether calls cannot go on without it; otherwise it is a condition."""
+    says: str
+    closes: str
+    """What would close it where it is open."""
+
+
+class TakenView(Model):
+    cause: str
+    title: str
+    points: float
+
+
+class DimensionView(Model):
+    dimension: str
+    title: str
+    weight: int
+    low: float
+    high: float
+    says: str
+    lost_points: float
+    open_points: float
+    taken: list[TakenView]
+
+
+class CauseView(Model):
+    """One cause, by its key of the closed list."""
+
+    key: str
+    leg: str
+    direction: Literal["up", "down", "both"]
+    place: str
+    """Direction and leg in words."""
+    title: str
+    says: list[str]
+    alternatives: list[str]
+    remedy: str
+    who: str
+    gain: str
+    calls_hit: int
+    calls: int
+    of: str
+    """What was hit: calls, or video streams."""
+    call_ids: list[int]
+    stream_ids: list[int]
+    network: bool
+    """False for what is not the network's fault."""
+
+
+class LeftOutView(Model):
+    what: str
+    calls: int
+
+
+class CapacityStep(Model):
+    """One number of concurrent calls over everything that was tried."""
+
+    concurrent: int
+    good: int
+    calls: int
+    moments: int
+    pct: float | None
+    fitted_pct: float
+    low_pct: float
+    high_pct: float
+    state: Literal["shown", "shown not", "open"]
+    more_moments: int
+
+
+class RemedyView(Model):
+    id: int
+    at_us: int
+    words: str
+    set_aside: bool
+    marked_by: str | None
+
+
+class RemedyForm(Model):
+    """A remedy was applied at the site."""
+
+    at_local: str = Field(max_length=40)
+    """Day and time at the site, such as 2026-11-20T14:00."""
+    words: str = Field(min_length=1, max_length=200)
+    set_aside: bool = True
+    """What was measured before counts no more."""
+
+
+class RemedyList(Model):
+    remedies: list[RemedyView]
+
+
+class RunQuery(Paging):
+    words: str = Field("", max_length=100)
+    """In its name, note, codec, state or failure."""
+
+
+class RunLine(Model):
+    id: int
+    name: str
+    note: str
+    state: Literal["waiting", "taken", "running", "done", "failed"]
+    words: str
+    created_us: int
+    codec: str
+    ptime_ms: int
+    calls: int
+    seconds: float
+    dscp: int
+    load: str
+    """Video beside the calls and the ways media flows, in words; empty for calls alone, both ways."""
+    good: int | None
+    """Calls with both directions at or above the target."""
+    tainted: bool
+    cut: str | None
+    """Why the run was broken off by what it was to measure."""
+
+
+class RunList(Model):
+    site_name: str
+    engagement_slug: str
+    engagement_name: str
+    time_zone: str
+    runs: list[RunLine]
+    total: int
+
+
+class SitePage(Model):
+    engagement_slug: str
+    engagement_name: str
+    slug: str
+    name: str
+    archived: bool
+    brief: BriefView
+    verdict: VerdictView
+    share: ShareView
+    evidence: EvidenceView
+    sustained_calls: int | None
+    requirements: list[RequirementView]
+    capacity: list[CapacityStep]
+    left_out: list[LeftOutView]
+    remedies: list[RemedyView]
+    next: NextStep
+    stages: list[Stage]
+    path: PathView | None
+    sheet: DaySheet
+    dimensions: list[DimensionView]
+    causes: list[CauseView]
+    probes: list[ProbeView]
+    far_ends: list[FarEndView]
+    runs: list[RunLine]
+    runs_total: int

@@ -1,0 +1,223 @@
+"""One site: its brief, where the work stands, the day sheet, requirements, causes and score."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+
+from flask import Blueprint, g
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import VideoLoad, call_rate, video_rate
+from tarnfell.core.targets import Targets, in_words, judge_bounds
+from tarnfell.core.video import find_profile
+from tarnfell.server.access import require_site
+from tarnfell.server.brief.models.engagements import NextStep
+from tarnfell.server.http.api import endpoint
+from tarnfell.server.judge.models.sites import (
+    BriefView,
+    FarEndView,
+    ProbeView,
+    RemedyView,
+    RunLine,
+    RunList,
+    RunQuery,
+    SitePage,
+    Stage,
+)
+from tarnfell.server.judge.on_sheet import imported_on_sheet
+from tarnfell.server.judge.shown import (
+    capacity_views,
+    cause_views,
+    dimension_views,
+    evidence_view,
+    left_out_views,
+    path_view,
+    requirement_views,
+    share_view,
+    sheet_view,
+    verdict_view,
+)
+from tarnfell.server.load.words import FLOW_WORDS, video_views, video_words
+from tarnfell.server.place.presence import look_at
+from tarnfell.store import calls as call_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import places as place_store
+from tarnfell.store import plans as plan_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import remedies as remedy_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.probes import Probe
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence import evaluate
+from tarnfell.work.judging.next_step import next_step
+from tarnfell.work.judging.stages import stages
+from tarnfell.work.placing.presence import is_online
+
+blueprint = Blueprint("sites", __name__)
+
+STATE_WORDS = {
+    "waiting": "waiting for the probe",
+    "taken": "picked up by the probe",
+    "running": "running",
+    "done": "done",
+    "failed": "failed",
+}
+RUNS_SHOWN = 12
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>", response=SitePage)
+def show_site(slug: str) -> SitePage:
+    """One site."""
+    site = require_site(slug)
+    look_at(site.id)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    evaluation = evaluate(g.db, site)
+    probes = probe_store.probes_of(g.db, site.id)
+    far_ends = place_store.far_ends_of(g.db, site.id)
+    open_runs = run_store.open_runs(g.db, site.id)
+    return SitePage(
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        slug=site.slug,
+        name=site.name,
+        archived=site.archived_us is not None,
+        brief=brief_view(site),
+        verdict=verdict_view(evaluation),
+        share=share_view(evaluation),
+        evidence=evidence_view(evaluation),
+        sustained_calls=evaluation.verdict.capacity.sustained,
+        requirements=requirement_views(evaluation),
+        capacity=capacity_views(evaluation),
+        left_out=left_out_views(evaluation),
+        remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
+        next=NextStep.model_validate(
+            next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id))
+        ),
+        stages=[Stage.model_validate(one) for one in stages(evaluation, site, probes, open_runs)],
+        path=path_view(evaluation, measured_from(g.db, site, probes), far_ends[0] if far_ends else None),
+        sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
+        dimensions=dimension_views(evaluation),
+        causes=cause_views(evaluation),
+        probes=[_probe(p) for p in probes],
+        far_ends=[FarEndView.model_validate(f) for f in far_ends],
+        runs=[_run_line(r, site) for r in run_store.placed_runs(g.db, site.id, RUNS_SHOWN)],
+        runs_total=run_store.count_placed(g.db, site.id),
+    )
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/runs", response=RunList)
+def list_runs(slug: str, query: RunQuery) -> RunList:
+    """A site's runs, newest first."""
+    site = require_site(slug)
+    words = query.words.strip()
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    runs = run_store.placed_runs(g.db, site.id, query.limit, query.offset, words)
+    return RunList(
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        time_zone=site.time_zone,
+        runs=[_run_line(r, site) for r in runs],
+        total=run_store.count_placed(g.db, site.id, words),
+    )
+
+
+def brief_view(site: Site) -> BriefView:
+    codec = find_codec(site.codec)
+    rate = call_rate(codec, site.ptime_ms, site.link)
+    needed = site.needed_calls * rate.line_kbps
+    needed += sum(v.streams * video_rate(find_profile(v.profile), site.link).line_kbps for v in site.video)
+    return BriefView(
+        place=site.place,
+        time_zone=site.time_zone,
+        business_hours=business_hours(site),
+        medium=site.medium,
+        down_kbps=site.down_kbps,
+        up_kbps=site.up_kbps,
+        provider=site.provider,
+        people=site.people,
+        needed_calls=site.needed_calls,
+        codec=site.codec,
+        codec_title=codec.title,
+        ptime_ms=site.ptime_ms,
+        video=video_views(VideoLoad(v.profile, v.streams) for v in site.video),
+        target_mos=site.target_mos,
+        acceptable_words=in_words(site.targets),
+        required_share_pct=site.required_share_pct,
+        line_share_up_pct=100 * needed / site.up_kbps if site.up_kbps else None,
+        line_share_down_pct=100 * needed / site.down_kbps if site.down_kbps else None,
+    )
+
+
+def measured_from(db: sqlite3.Connection, site: Site, probes: Sequence[Probe]) -> str:
+    """The test points whose calls are the evidence, retired probes' too; before there is any, the probe's own."""
+    names = probe_store.measured_test_points(db, site.id)
+    if len(names) > 3:
+        names = [*names[:2], f"{len(names) - 2} more"]
+    return ", ".join(names) or (probes[0].test_point if probes else "")
+
+
+def business_hours(site: Site) -> str:
+    names = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+    days = [names[int(d) - 1] for d in site.open_days]
+    consecutive = "".join(str(i) for i in range(1, 8))
+    span = f"{days[0]}–{days[-1]}" if len(days) > 2 and site.open_days in consecutive else ", ".join(days)
+    opens, closes = (f"{m // 60:02d}:{m % 60:02d}" for m in (site.open_minute, site.close_minute))
+    return f"{span} {opens}–{closes}" + (" the next day" if site.close_minute < site.open_minute else "")
+
+
+def _probe(probe: Probe) -> ProbeView:
+    system = probe.environment.get("system")
+    return ProbeView(
+        id=probe.id,
+        name=probe.name,
+        test_point=probe.test_point,
+        system=str(system) if system else None,
+        last_contact_us=probe.last_contact_us,
+        online=is_online(probe),
+    )
+
+
+def _run_line(run: Run, site: Site) -> RunLine:
+    good = None
+    if run.state == "done":
+        good = good_calls(call_store.directions_of_run(g.db, run.id), site.targets)
+    return RunLine(
+        id=run.id,
+        state=run.state,
+        name=run.name,
+        note=run.note,
+        words=run.failure or STATE_WORDS[run.state],
+        created_us=run.created_us,
+        codec=run.codec,
+        ptime_ms=run.ptime_ms,
+        calls=run.calls,
+        seconds=run.seconds,
+        dscp=run.dscp,
+        load=", ".join(part for part in (video_words(run.video), FLOW_WORDS[run.direction]) if part),
+        good=good,
+        tainted=bool(run.tainted),
+        cut=run.cut_reason,
+    )
+
+
+def good_calls(rows: list[sqlite3.Row], targets: Targets) -> int:
+    """Calls of which both directions are known to keep every bound."""
+    bad = {row["call_id"] for row in rows if not acceptable(row, targets)}
+    return len({row["call_id"] for row in rows} - bad)
+
+
+def acceptable(row: sqlite3.Row, targets: Targets) -> bool | None:
+    """Of one judged direction of a call, as the store has it; None where its delay decides and is not known."""
+    if row["cut_reason"] is not None:
+        return False
+    return judge_bounds(
+        targets,
+        mos=row["mos"],
+        mouth_to_ear_ms=row["mouth_to_ear_ms"],
+        loss_pct=row["loss_pct"],
+        pdv_p99_ms=row["pdv_p99_ms"],
+        worst_stretch_mos=row["worst_stretch_mos"],
+    ).acceptable

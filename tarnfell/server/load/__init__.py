@@ -1,0 +1,1 @@
+"""Load: plans, runs, calls and video streams, and files that others bring."""

@@ -1,0 +1,234 @@
+"""One call, all the way down; judged again from its packets with any codec or buffer."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from flask import Blueprint, Response, g
+
+from tarnfell.core import streams
+from tarnfell.core.clock import ClockRelation
+from tarnfell.core.codecs import CodecError, find_codec
+from tarnfell.core.playout import Playout
+from tarnfell.core.quality import (
+    MOS_SCALE_WIDE,
+    Criterion,
+    StreamQuality,
+    criterion_for,
+    explain,
+    judge_seconds,
+    worst_of,
+)
+from tarnfell.core.trace import Trace
+from tarnfell.core.tracefile import format_csv
+from tarnfell.server.access import require_call
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.load.models.calls import (
+    BurstView,
+    CallPage,
+    CallQuery,
+    CallSide,
+    MosLossView,
+    PacketPoint,
+    SecondView,
+)
+from tarnfell.server.load.models.runs import CallDirection
+from tarnfell.server.load.runs import clock_words, mos_wide
+from tarnfell.store import calls as call_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store.codecs import codec_of_site
+from tarnfell.work.ingest.clocks import relation_of
+from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, judge_record, trace_of
+
+blueprint = Blueprint("calls", __name__)
+
+MAX_POINTS = 3000
+"""More packets than this in one direction are thinned for the screen: worst and best of each stretch stay."""
+
+
+@endpoint(blueprint, "GET", "/api/calls/<int:call_id>", response=CallPage)
+def show_call(call_id: int, query: CallQuery) -> CallPage:
+    """One call, judged with the asked-for buffer and codec."""
+    call = require_call(call_id)
+    run = run_store.run_by_id(g.db, call.run_id)
+    site = site_store.site_by_id(g.db, run.site_id)
+    try:
+        sent_as = find_codec(run.codec)
+        judged_as = codec_of_site(g.db, site.id, query.codec or run.codec)
+        judged_as.check_ptime(run.ptime_ms)
+    except CodecError as error:
+        raise Problem(422, str(error)) from None
+    criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms, query.adaptive)
+    relation = relation_of(call)
+    judged = judge_record(call.record, relation, criterion)
+    local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    check = dict(call.clock.meta.get("self_check") or {})
+    before, after = call_store.neighbours(g.db, call)
+    return CallPage(
+        id=call.id,
+        previous_id=before,
+        next_id=after,
+        number=call.number,
+        run_id=run.id,
+        site_slug=site.slug,
+        site_name=site.name,
+        started_us=call.started_us,
+        started_local=local.strftime("%a %d %b %Y %H:%M:%S"),
+        calls=run.calls,
+        codec=run.codec,
+        codec_title=sent_as.title,
+        judged_as=judged_as.name,
+        ptime_ms=run.ptime_ms,
+        buffer_ms=query.buffer_ms,
+        adaptive=query.adaptive,
+        band=judged_as.band,
+        target_mos=site.target_mos,
+        mos_scale=criterion.mos_scale,
+        mos_scale_wide=MOS_SCALE_WIDE,
+        clock=clock_words(relation),
+        clock_detail=_clock_detail(relation),
+        tainted=list(check.get("reasons") or []),
+        up=_side(judged["up"], criterion) if "up" in judged else None,
+        down=_side(judged["down"], criterion) if "down" in judged else None,
+    )
+
+
+@endpoint(blueprint, "GET", "/api/calls/<int:call_id>/<direction>.csv", produces="text/csv")
+def export_trace(call_id: int, direction: str) -> Response:
+    """One direction's packets in the open CSV form."""
+    call = require_call(call_id)
+    known = next((d for d in DIRECTIONS if d == direction), None)
+    trace = trace_of(call.record, known, relation_of(call)) if known else None
+    if trace is None:
+        raise Problem(404, "Nothing was sent in that direction.")
+    response = Response(format_csv(trace), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f'attachment; filename="call{call_id}-{direction}.csv"'
+    return response
+
+
+def _clock_detail(relation: ClockRelation) -> str | None:
+    """Offset and skew as they were found; None where there was nothing to find."""
+    if relation.kind != "estimated":
+        return None
+    return (
+        f"far end's clock {relation.offset_us / 1000:+.3f} ms from the probe's, drifting {relation.skew_ppm:+.2f} ppm, "
+        f"± {relation.uncertainty_ms or 0:.2f} ms"
+    )
+
+
+def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
+    fields = one.fields()
+    quality = one.quality
+    figures: dict[str, Any] = {name: fields.get(name) for name in CallDirection.model_fields}
+    if quality is None or one.trace is None:
+        counts = ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run")
+        figures.update(dict.fromkeys(counts, 0), loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0)
+        return CallSide(
+            figures=CallDirection(**figures),
+            effective_loss_pct=0.0,
+            effective_burst_ratio=1.0,
+            bursts=None,
+            ipdv_p99_ms=None,
+            mean_depth_ms=None,
+            pdv_p50_ms=None,
+            pdv_p99_ms=None,
+            where_it_went=None,
+            why=one.reason or "",
+            seconds=[],
+            packets=[],
+            thinned=False,
+        )
+    seconds = judge_seconds(one.trace, criterion)
+    worst = worst_of(one.trace, criterion)
+    figures.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
+    figures["mos_wide"] = mos_wide(quality.r_factor)
+    lost = explain(quality, criterion)
+    played = criterion.play(one.trace)
+    changes = streams.ipdv_ms(one.trace)
+    points, thinned = _packets(one.trace, played)
+    return CallSide(
+        figures=CallDirection(**figures),
+        effective_loss_pct=quality.effective_loss_pct,
+        effective_burst_ratio=quality.effective_burst_ratio,
+        bursts=BurstView.model_validate(streams.bursts(played.missed, criterion.ptime_ms)),
+        ipdv_p99_ms=float(np.percentile(np.abs(changes), 99)) if len(changes) else None,
+        mean_depth_ms=played.mean_depth_ms,
+        pdv_p50_ms=quality.metrics.pdv_p50_ms,
+        pdv_p99_ms=quality.metrics.pdv_p99_ms,
+        where_it_went=MosLossView.model_validate(lost) if lost else None,
+        why=one.reason or _why(quality, criterion),
+        seconds=[
+            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, edge_ms=e)
+            for s, n, t, d, m, e in zip(
+                seconds.sent.tolist(),
+                seconds.lost.tolist(),
+                seconds.late.tolist(),
+                seconds.delay_p50_ms.tolist(),
+                seconds.mos.tolist(),
+                (seconds.depth_ms + np.nan_to_num(seconds.base_ms)).tolist(),
+                strict=True,
+            )
+        ],
+        packets=points,
+        thinned=thinned,
+    )
+
+
+def _why(quality: StreamQuality, criterion: Criterion) -> str:
+    lost = explain(quality, criterion)
+    if lost is None:
+        return "The delay is not known: the MOS is what this direction had at best, with the way’s own delay left out."
+    kind = "an adaptive buffer, at most " if criterion.adaptive else "the buffer of "
+    causes = {
+        "packets lost on the way": lost.loss,
+        f"packets later than {kind}{criterion.buffer_ms:.0f} ms": lost.late,
+        "delay": lost.delay,
+        "the codec itself": lost.codec,
+    }
+    told = [f"{name} took {value:.2f}" for name, value in sorted(causes.items(), key=lambda c: -c[1]) if value >= 0.02]
+    if not told:
+        return "Nothing took anything noticeable: this is as good as the codec gets."
+    words = ", ".join(told) + " MOS."
+    return words[0].upper() + words[1:]
+
+
+def _packets(trace: Trace, played: Playout) -> tuple[list[PacketPoint], bool]:
+    late = played.late
+    pdv = streams.pdv_ms(trace)
+    at = (trace.sent_us - trace.sent_us[0]) / 1000
+    keep = np.arange(len(trace))
+    thinned = len(trace) > MAX_POINTS
+    if thinned:
+        keep = _thin(pdv, late, MAX_POINTS)
+    points = []
+    for i in keep.tolist():
+        missing = bool(np.isnan(pdv[i]))
+        points.append(
+            PacketPoint(
+                at_ms=float(at[i]),
+                pdv_ms=None if missing else float(pdv[i]),
+                fate="lost" if missing else "late" if late[i] else "in time",
+            )
+        )
+    return points, thinned
+
+
+def _thin(pdv: np.ndarray, late: np.ndarray, points: int) -> np.ndarray:
+    """Indices that keep each stretch's extremes and one of each fate in it."""
+    stretches = np.array_split(np.arange(len(pdv)), points // 4)
+    keep: set[int] = set()
+    for stretch in stretches:
+        values = pdv[stretch]
+        missing = np.isnan(values)
+        if missing.any():
+            keep.add(int(stretch[np.argmax(missing)]))
+        if not missing.all():
+            keep.add(int(stretch[np.nanargmax(values)]))
+            keep.add(int(stretch[np.nanargmin(values)]))
+        if late[stretch].any():
+            keep.add(int(stretch[np.argmax(late[stretch])]))
+    return np.array(sorted(keep))

@@ -1,0 +1,100 @@
+"""One call, down to its packets."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.http.models.base import Model
+from tarnfell.server.load.models.runs import CallDirection
+
+
+class CallQuery(Model):
+    buffer_ms: float = Field(60, ge=0, le=1000)
+    codec: str | None = None
+    adaptive: bool = False
+    """Whether the buffer follows the delay; buffer_ms is then its ceiling."""
+
+
+class PacketPoint(Model):
+    at_ms: float
+    """Since the first packet was sent."""
+    pdv_ms: float | None
+    """Delay above the fastest packet; None when it never came."""
+    fate: Literal["in time", "late", "lost"]
+
+
+class SecondView(Model):
+    sent: int
+    lost: int
+    late: int
+    delay_p50_ms: float | None
+    mos: float
+    edge_ms: float
+    """Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late."""
+
+
+class MosLossView(Model):
+    best: float
+    codec: float
+    delay: float
+    loss: float
+    late: float
+
+
+class BurstView(Model):
+    """Bursts and gaps of what the listener missed (RFC 3611 §4.7.2, Gmin 16)."""
+
+    burst_density_pct: float
+    gap_density_pct: float
+    burst_ms: float
+    gap_ms: float
+
+
+class CallSide(Model):
+    figures: CallDirection
+    effective_loss_pct: float
+    effective_burst_ratio: float
+    bursts: BurstView | None
+    ipdv_p99_ms: float | None
+    """99th percentile of the change of delay between neighbours, either way (RFC 3393)."""
+    mean_depth_ms: float | None
+    pdv_p50_ms: float | None
+    pdv_p99_ms: float | None
+    where_it_went: MosLossView | None
+    why: str
+    seconds: list[SecondView]
+    packets: list[PacketPoint]
+    thinned: bool
+    """Whether packets stands for more than one packet a point."""
+
+
+class CallPage(Model):
+    id: int
+    previous_id: int | None
+    """Within the same run, by number; None at its ends."""
+    next_id: int | None
+    number: int
+    run_id: int
+    site_slug: str
+    site_name: str
+    started_us: int
+    started_local: str
+    calls: int
+    codec: str
+    codec_title: str
+    judged_as: str
+    ptime_ms: int
+    buffer_ms: float
+    adaptive: bool
+    band: str
+    target_mos: float
+    mos_scale: str
+    mos_scale_wide: str
+    clock: str
+    clock_detail: str | None
+    tainted: list[str]
+    up: CallSide | None
+    """Null for a direction in which nothing was to flow."""
+    down: CallSide | None

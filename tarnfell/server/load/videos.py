@@ -1,0 +1,143 @@
+"""Video streams: what came of those of a run, and one of them down to its frames, judged again as asked."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import sqlite3
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from flask import Blueprint, Response, g
+
+from tarnfell.core.picture import SCORE_NAME, PictureCriterion, picture_seconds
+from tarnfell.core.targets import Targets
+from tarnfell.core.tracefile import format_csv
+from tarnfell.core.verdict.readings import good_picture
+from tarnfell.core.video import VideoProfile, find_profile
+from tarnfell.server.access import require_video
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.load.models.runs import PictureDirection, VideoLine
+from tarnfell.server.load.models.videos import PictureSecondView, PictureSide, VideoPage, VideoQuery
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
+from tarnfell.store import videos as video_store
+from tarnfell.store.runs import Run
+from tarnfell.store.videos import StoredVideo
+from tarnfell.work.ingest.clocks import relation_of
+from tarnfell.work.ingest.packets import DIRECTIONS, flowing, picture_criterion, trace_of
+from tarnfell.work.ingest.pictures import picture_columns, profile_of
+
+blueprint = Blueprint("videos", __name__)
+
+
+@endpoint(blueprint, "GET", "/api/videos/<int:stream_id>", response=VideoPage)
+def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
+    """One video stream, judged with the asked-for buffer and way of mending."""
+    stream = require_video(stream_id)
+    run = run_store.run_by_id(g.db, stream.run_id)
+    site = site_store.site_by_id(g.db, run.site_id)
+    profile = profile_of(stream.record)
+    criterion = picture_criterion(stream.clock, buffer_ms=query.buffer_ms, refresh=query.refresh)
+    sides = {d: _side(stream, d, profile, criterion) for d in flowing(stream.record)}
+    local = datetime.fromtimestamp(stream.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    check = dict(stream.clock.meta.get("self_check") or {})
+    return VideoPage(
+        id=stream.id,
+        number=stream.number,
+        run_id=run.id,
+        site_slug=site.slug,
+        site_name=site.name,
+        started_local=local.strftime("%a %d %b %Y %H:%M:%S"),
+        profile_title=profile.title,
+        width=profile.width,
+        height=profile.height,
+        frames_per_s=profile.frames_per_s,
+        kbps=profile.kbps,
+        refresh_s=profile.refresh_s,
+        buffer_ms=criterion.buffer_ms,
+        refresh=criterion.refresh,
+        mends_after_ms=criterion.round_trip_ms + criterion.encode_ms,
+        score_name=SCORE_NAME,
+        target_picture=site.target_picture,
+        tainted=list(check.get("reasons") or []),
+        up=sides.get("up"),
+        down=sides.get("down"),
+    )
+
+
+@endpoint(blueprint, "GET", "/api/videos/<int:stream_id>/<direction>.csv", produces="text/csv")
+def export_video_trace(stream_id: int, direction: str) -> Response:
+    """One direction's packets in the open CSV form."""
+    stream = require_video(stream_id)
+    trace = trace_of(stream.record, direction, relation_of(stream)) if direction in DIRECTIONS else None
+    if trace is None:
+        raise Problem(404, "Nothing was sent in that direction.")
+    response = Response(format_csv(trace), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f'attachment; filename="video{stream_id}-{direction}.csv"'
+    return response
+
+
+def video_lines(db: sqlite3.Connection, run: Run, targets: Targets) -> list[VideoLine]:
+    """The streams of a run that is done."""
+    lines: dict[int, dict[str, Any]] = {}
+    for row in video_store.pictures_of_run(db, run.id):
+        profile = find_profile(row["profile"])
+        line = lines.setdefault(
+            row["stream_id"],
+            {
+                "id": row["stream_id"],
+                "number": row["number"],
+                "title": profile.title,
+                "frames_per_s": profile.frames_per_s,
+                "good": True,
+                "up": None,
+                "down": None,
+            },
+        )
+        line[row["direction"]] = _figures(dict(row))
+        line["good"] = line["good"] and good_picture(row["score"], targets)
+    return [VideoLine(**line) for line in lines.values()]
+
+
+def good_by_stream(db: sqlite3.Connection, run: Run, targets: Targets) -> dict[int, bool]:
+    """Whether each stream of a run was good in all its directions."""
+    return {line.id: line.good for line in video_lines(db, run, targets)}
+
+
+def _figures(values: dict[str, Any]) -> PictureDirection:
+    known = {name: values[name] for name in PictureDirection.model_fields}
+    return PictureDirection(**known | {"dscp_received": json.loads(values["dscp_received"])})
+
+
+def _side(stream: StoredVideo, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> PictureSide:
+    relation = relation_of(stream)
+    figures = _figures(picture_columns(stream.record, direction, relation, criterion))
+    trace = trace_of(stream.record, direction, relation)
+    seconds = picture_seconds(trace, profile, criterion) if trace is not None else []
+    return PictureSide(
+        figures=figures,
+        why=figures.reason or _why(figures),
+        seconds=[PictureSecondView(**dataclasses.asdict(second)) for second in seconds],
+    )
+
+
+def _why(figures: PictureDirection) -> str:
+    """One sentence: what decided the score."""
+    broken = figures.frames - figures.whole
+    if broken == 0:
+        return "Every frame came whole and in time."
+    spoilt = figures.whole - figures.shown
+    parts = [f"{broken} of {figures.frames} frames were broken"]
+    if figures.lost and figures.late:
+        parts[0] += f", by {figures.lost} lost and {figures.late} late packets"
+    else:
+        count, how = (figures.lost, "lost") if figures.lost else (figures.late, "late")
+        parts[0] += f", by {count} {how} {'packet' if count == 1 else 'packets'}"
+    if spoilt:
+        parts.append(f"{spoilt} more came whole but built on a broken one")
+    if figures.freezes:
+        times = "once" if figures.freezes == 1 else f"{figures.freezes} times"
+        parts.append(f"the picture froze {times}, {figures.frozen_ms / 1000:.1f} s in all")
+    return "; ".join(parts) + "."

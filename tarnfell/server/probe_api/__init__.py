@@ -1,0 +1,1 @@
+"""What probes say and are told."""

@@ -1,0 +1,1 @@
+"""Reports as people fetch them."""

@@ -1,0 +1,1 @@
+"""Watches: continuous samples, begun, ended and shown."""

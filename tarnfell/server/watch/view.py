@@ -1,0 +1,35 @@
+"""How a probe's watch stands, as screens show it."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import asdict
+
+from tarnfell.server.watch.models.watches import WatchView
+from tarnfell.store import places as place_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.probes import Probe
+from tarnfell.work.watch.status import status_of
+
+
+def watch_view(db: sqlite3.Connection, probe: Probe) -> WatchView | None:
+    """None where none was ever asked for."""
+    watch = watch_store.watch_of(db, probe.id)
+    if watch is None:
+        return None
+    status = status_of(db, probe, watch)
+    far_end = place_store.far_end_by_id(db, watch.far_end_id)
+    assert far_end is not None  # a key of the table
+    return WatchView(
+        far_end_id=far_end.id,
+        far_end=far_end.name,
+        interval_ms=watch.interval_ms,
+        dscp=watch.dscp,
+        state=status.state,
+        says=status.words,
+        **asdict(status.counts),
+        recent_rtt_ms=status.recent_rtt_ms,
+        recent_sent=status.recent_sent,
+        recent_lost=status.recent_lost,
+        recent_beside=status.recent_beside,
+    )

@@ -1,0 +1,122 @@
+"""Watches: what each probe is to sample without end, and the samples that came in."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass, fields
+
+from tarnfell.store.db import now_us
+
+
+@dataclass(frozen=True)
+class Watch:
+    id: int
+    probe_id: int
+    far_end_id: int
+    interval_ms: int
+    dscp: int
+    wanted: int
+    """0 once it was ended; what it brought stays."""
+    version: int
+    changed_us: int
+    told_version: int | None
+    """The one the probe said it runs; None while it runs none."""
+    trouble: str | None
+    """What is in the way of samples; None for nothing."""
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Samples as they came in. Counts are of rows; a thinned batch stands for ``one_in`` times as many."""
+
+    watch_id: int
+    first_us: int
+    last_us: int
+    answered: int
+    lost: int
+    not_sent: int
+    one_in: int
+    record: bytes
+
+
+@dataclass(frozen=True)
+class Counts:
+    first_us: int | None
+    last_us: int | None
+    answered: int
+    lost: int
+    not_sent: int
+    without_us: int
+    """Stretches between the first and the last of which no sample came in, together."""
+
+
+LEAST_GAP_US = 65 * 1_000_000
+"""Longer than from one sample to the next, however seldom they are taken."""
+
+_WATCH = f"SELECT {', '.join(f.name for f in fields(Watch))} FROM watch"
+_BATCH = tuple(f.name for f in fields(Batch))
+
+
+def watch_of(db: sqlite3.Connection, probe_id: int) -> Watch | None:
+    row = db.execute(f"{_WATCH} WHERE probe_id = ?", (probe_id,)).fetchone()
+    return Watch(*row) if row else None
+
+
+def watch_by_id(db: sqlite3.Connection, watch_id: int) -> Watch | None:
+    row = db.execute(f"{_WATCH} WHERE id = ?", (watch_id,)).fetchone()
+    return Watch(*row) if row else None
+
+
+def want(
+    db: sqlite3.Connection, probe_id: int, far_end_id: int, interval_ms: int, dscp: int, asked_by: int | None
+) -> None:
+    """Have the probe sample the way to this far end from here on."""
+    db.execute(
+        "INSERT INTO watch (probe_id, far_end_id, interval_ms, dscp, wanted, version, asked_by, changed_us) "
+        "VALUES (?1, ?2, ?3, ?4, 1, 1, ?5, ?6) ON CONFLICT (probe_id) DO UPDATE SET far_end_id = ?2, interval_ms = ?3, "
+        "dscp = ?4, wanted = 1, version = version + 1, asked_by = ?5, changed_us = ?6, trouble = NULL",
+        (probe_id, far_end_id, interval_ms, dscp, asked_by, now_us()),
+    )
+
+
+def end(db: sqlite3.Connection, probe_id: int) -> None:
+    """What it brought stays."""
+    db.execute(
+        "UPDATE watch SET wanted = 0, version = version + 1, changed_us = ?, trouble = NULL "
+        "WHERE probe_id = ? AND wanted = 1",
+        (now_us(), probe_id),
+    )
+
+
+def note_running(db: sqlite3.Connection, probe_id: int, version: int | None, trouble: str | None) -> None:
+    """What the probe says of it."""
+    db.execute("UPDATE watch SET told_version = ?, trouble = ? WHERE probe_id = ?", (version, trouble, probe_id))
+
+
+def keep(db: sqlite3.Connection, batch: Batch) -> None:
+    """Sent again it changes nothing."""
+    db.execute(
+        f"INSERT INTO sample_batch ({', '.join(_BATCH)}) VALUES ({', '.join('?' * len(_BATCH))}) "
+        "ON CONFLICT DO NOTHING",
+        tuple(getattr(batch, name) for name in _BATCH),
+    )
+
+
+def counts(db: sqlite3.Connection, watch_id: int) -> Counts:
+    """Of all samples of a watch, those that were thinned away as well."""
+    row = db.execute(
+        "SELECT min(first_us), max(last_us), coalesce(sum(answered * one_in), 0), coalesce(sum(lost * one_in), 0), "
+        "coalesce(sum(not_sent * one_in), 0), coalesce(sum(CASE WHEN gap_us > ?2 THEN gap_us END), 0) FROM "
+        "(SELECT *, lead(first_us) OVER (ORDER BY first_us) - last_us AS gap_us FROM sample_batch WHERE watch_id = ?1)",
+        (watch_id, LEAST_GAP_US),
+    ).fetchone()
+    return Counts(*row)
+
+
+def batches_since(db: sqlite3.Connection, watch_id: int, since_us: int) -> list[Batch]:
+    """In the order of time."""
+    rows = db.execute(
+        f"SELECT {', '.join(_BATCH)} FROM sample_batch WHERE watch_id = ? AND first_us >= ? ORDER BY first_us",
+        (watch_id, since_us),
+    )
+    return [Batch(*row) for row in rows]

@@ -1,0 +1,1 @@
+"""Where a site stands, and what is to be done next."""

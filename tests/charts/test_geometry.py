@@ -1,0 +1,131 @@
+"""From values to places on the screen: the front end's geometry, called through node as its drawings call it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.report import figures
+
+WEB = Path(__file__).parents[2] / "web"
+CALL = """
+const fs = require("node:fs");
+const ts = require("typescript");
+const [file, name, given] = process.argv.slice(1);
+const options = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022 };
+const source = fs.readFileSync(`src/charts/${file}.ts`, "utf8");
+const { outputText } = ts.transpileModule(source, { compilerOptions: options });
+import(`data:text/javascript,${encodeURIComponent(outputText)}`).then((found) => {
+  const value = found[name];
+  console.log(JSON.stringify(typeof value === "function" ? value(...JSON.parse(given)) : value));
+});
+"""
+
+
+def js(file: str, name: str, *given: Any) -> Any:
+    done = subprocess.run(
+        ["node", "-e", CALL, file, name, json.dumps(given)], cwd=WEB, capture_output=True, text=True, timeout=60,
+        check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
+def test_depth_of_mos_is_the_same_on_screen_and_paper() -> None:
+    assert (js("depth", "CALM_MOS"), js("depth", "BAD_MOS")) == (figures.CALM_MOS, figures.BAD_MOS)
+    assert [js("depth", "depthOfMos", mos) for mos in (5, 4.35, 2.6, 1)] == [0, 0, 1, 1]
+    assert js("depth", "depthOfMos", 3.475) == pytest.approx(0.5)
+
+
+def test_colours_lie_between_the_stops_of_the_ramp() -> None:
+    assert js("depth", "paint", 0) == "color-mix(in oklab, var(--depth-1) 0%, var(--depth-0))"
+    assert js("depth", "paint", 0.5) == "color-mix(in oklab, var(--depth-3) 50%, var(--depth-2))"
+    assert js("depth", "paint", 1) == "color-mix(in oklab, var(--depth-5) 100%, var(--depth-4))"
+    assert js("depth", "paintMos", None) == js("depth", "paintScore", None) == "transparent"
+    assert js("depth", "paintScore", 4.5) == js("depth", "paint", 0)
+    assert js("depth", "paintScore", 2) == js("depth", "paint", 1)
+
+
+FRAME = {"left": 36, "right": 936, "top": 22, "bottom": 192, "endMs": 1000, "topMs": 100, "ticks": []}
+
+
+def test_packets_stand_at_their_time_and_above_the_fastest_one() -> None:
+    assert [js("packet-geometry", "xOf", FRAME, at) for at in (0, 500, 1000)] == [36, 486, 936]
+    assert [js("packet-geometry", "yOf", FRAME, pdv) for pdv in (0, 50, 100, 900)] == [192, 107, 22, 22]
+
+
+@pytest.mark.parametrize(
+    ("packets", "buffer_ms", "top_ms", "ticks", "end_ms"),
+    [
+        ([], 10, 20, [0, 10, 20], 1000),
+        ([{"at_ms": 400, "pdv_ms": 10}], 60, 69, [0, 20, 40, 60], 1000),
+        ([{"at_ms": 4000, "pdv_ms": 200}, {"at_ms": 8000, "pdv_ms": None}], 60, 210, [0, 50, 100, 150, 200], 8000),
+        ([{"at_ms": 1, "pdv_ms": 100}], 0, 105, [0, 50, 100], 1000),
+    ],
+)
+def test_a_plot_of_packets_has_room_for_the_buffer_and_the_worst(
+    packets: list[dict[str, Any]], buffer_ms: float, top_ms: float, ticks: list[int], end_ms: float
+) -> None:
+    frame = js("packet-geometry", "frameOf", packets, buffer_ms, 1000, 200)
+    assert (frame["topMs"], frame["ticks"], frame["endMs"]) == (pytest.approx(top_ms), ticks, end_ms)
+    assert (frame["left"], frame["right"], frame["top"], frame["bottom"]) == (36, 936, 22, 192)
+
+
+def test_stairs_rise_with_the_share_and_stand_side_by_side() -> None:
+    assert [js("stair-geometry", "shareY", pct) for pct in (100, 50, 0)] == [18, 114, 210]
+    first, second = js(
+        "stair-geometry", "stairs",
+        [{"pct": 100, "low_pct": 50, "high_pct": 100}, {"pct": None, "low_pct": 0, "high_pct": 100}],
+    )  # fmt: skip
+    assert first == {"x": 273, "width": 438, "y": 18, "low": 114, "high": 18}
+    assert second == {"x": 711, "width": 438, "y": None, "low": 210, "high": 18}
+
+
+def test_the_blocking_curve_goes_down_to_the_right() -> None:
+    frame = {"width": 100, "height": 50, "left": 10, "right": 10, "top": 5, "bottom": 5}
+    points = [{"calls": 0, "blocked_pct": 100}, {"calls": 4, "blocked_pct": 25}, {"calls": 8, "blocked_pct": 0}]
+    assert js("erlang-geometry", "line", frame, points) == "M10.0 5.0L50.0 35.0L90.0 45.0"
+
+
+def test_what_is_lacking_hangs_below_its_second() -> None:
+    seconds = [
+        {"frames": 30, "shown": 30, "broken": 0, "lost": 0, "late": 0},
+        {"frames": 30, "shown": 15, "broken": 2, "lost": 3, "late": 4},
+        {"frames": 31, "shown": 0, "broken": 0, "lost": 99, "late": 0},
+    ]
+    half, whole = js("sounding-geometry", "soundings", seconds, 30, 404)
+    assert (half["second"], half["x"], half["width"], half["depth"], half["share"]) == (1, 134, 99, 75, 0.5)
+    assert half["words"] == "second 2: 15 of 30 frames shown, 2 broken, 3 packets lost, 4 late"
+    assert (whole["second"], whole["x"], whole["depth"], whole["share"]) == (2, 234, 150, 1)
+
+
+@pytest.mark.parametrize(
+    ("seconds", "step", "last"), [(10, 5, 10), (26, 10, 20), (91, 30, 90), (600, 30, 600), (601, 120, 600)]
+)
+def test_marks_of_time_are_neither_crowded_nor_bare(seconds: int, step: int, last: int) -> None:
+    marks = js("sounding-geometry", "timeMarks", seconds)
+    assert (marks[0], marks[1] - marks[0], marks[-1]) == (0, step, last)
+
+
+def test_two_sets_share_one_axis_with_room_at_its_ends() -> None:
+    axis = js("strip-geometry", "axisOf", [10, 30], [20, 110], 1)
+    assert axis == {"low": 4, "high": 116}
+    assert js("strip-geometry", "axisOf", [5], [5], 2) == {"low": 3, "high": 7}
+    assert [js("strip-geometry", "along", axis, value, 112) for value in (4, 60, 116)] == [0, 56, 112]
+    assert js("strip-geometry", "across", 0, 20) == 0
+    assert js("strip-geometry", "across", 2, 100) == pytest.approx(23.6068)
+
+
+def test_test_points_stand_inside_or_outside_the_edge_in_their_order() -> None:
+    inside = js("test-point-geometry", "stations", [False, False], 1)
+    assert inside == {"testPoints": [90, 355], "wayOut": 620, "ends": [62]}
+    both = js("test-point-geometry", "stations", [False, True], 3)
+    assert both == {"testPoints": [90, 670], "wayOut": 560, "ends": [32, 62, 92]}
+    none = js("test-point-geometry", "stations", [], 9)
+    assert (none["testPoints"], len(none["ends"])) == ([], 9)
+    assert min(none["ends"]) >= 6
+    assert max(none["ends"]) <= 142

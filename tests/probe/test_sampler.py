@@ -1,0 +1,309 @@
+"""Continuous samples: what counts as lost and what as nothing at all, batches, and the way there and back for real."""
+
+from __future__ import annotations
+
+import itertools
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.media import host
+from tarnfell.probe import spool as spools
+from tarnfell.probe.sampler import sample as samplers
+from tarnfell.probe.sampler.rows import PENDING, SETTLE_US, Row, Rows
+from tarnfell.probe.sampler.sample import Orders, sample
+from tarnfell.probe.spool import Spool, thinned
+from tarnfell.wire.kinds.watch import (
+    ANSWERED,
+    COLUMNS,
+    LOST,
+    NO_SESSION,
+    STOOD_STILL,
+    Watch,
+    WatchTarget,
+)
+from tarnfell.wire.record import Record
+from tests import rig
+
+SECOND = 1_000_000
+
+
+def column(batch: bytes, name: str) -> list[int]:
+    return list(Record.parse(batch).values(name))
+
+
+# Rows
+
+
+def test_a_sample_is_lost_after_three_seconds_and_not_before() -> None:
+    rows = Rows()
+    rows.add(Row(10 * SECOND, 0, PENDING, 0, t1_ns=5), 1)
+    rows.settle(10 * SECOND + SETTLE_US - 1)
+    assert rows.batch({}) is None
+    rows.settle(10 * SECOND + SETTLE_US)
+    first_us, batch = rows.batch({}) or (0, b"")
+    assert (first_us, column(batch, "fate")) == (10 * SECOND, [LOST])
+    assert SETTLE_US == 3 * SECOND
+    assert rows.batch({}) is None
+
+
+def test_an_answer_counts_once_and_in_time() -> None:
+    rows = Rows()
+    for number in (1, 2):
+        rows.add(Row(number * SECOND, 0, PENDING, 7, t1_ns=100), number)
+    rows.answer(1, 110, 111, 120)
+    rows.answer(1, 1, 1, 1)
+    rows.settle(20 * SECOND)
+    rows.answer(2, 110, 111, 120)  # too late
+    rows.answer(99, 1, 1, 1)  # nobody asked
+    _, batch = rows.batch({}) or (0, b"")
+    assert column(batch, "fate") == [ANSWERED, LOST]
+    assert [column(batch, name) for name in ("t1_ns", "t2_ns", "t3_ns", "t4_ns")] == [
+        [100, 100], [110, 0], [111, 0], [120, 0]
+    ]  # fmt: skip
+    assert column(batch, "beside") == [7, 7]
+
+
+def test_what_waits_for_an_answer_holds_back_what_comes_after_it() -> None:
+    """Batches are in the order of time, whatever is answered first."""
+    rows = Rows()
+    rows.add(Row(1 * SECOND, 0, NO_SESSION, 0), 1)
+    rows.add(Row(2 * SECOND, 0, PENDING, 0), 2)
+    rows.add(Row(3 * SECOND, 0, PENDING, 0), 3)
+    rows.answer(3, 1, 1, 1)
+    first_us, batch = rows.batch({}) or (0, b"")
+    assert (first_us, column(batch, "due_us")) == (SECOND, [SECOND])
+    rows.answer(2, 1, 1, 1)
+    first_us, batch = rows.batch({}) or (0, b"")
+    assert (first_us, column(batch, "due_us")) == (2 * SECOND, [2 * SECOND, 3 * SECOND])
+
+
+def test_a_machine_that_stood_still_is_a_gap_and_no_loss() -> None:
+    rows = Rows()
+    rows.add(Row(1 * SECOND, 0, PENDING, 0), 1)
+    rows.stood_still(2 * SECOND, 90 * SECOND)
+    rows.settle(100 * SECOND)
+    rows.answer(1, 1, 1, 1)
+    _, batch = rows.batch({"watch": 3}) or (0, b"")
+    assert column(batch, "fate") == [STOOD_STILL]
+    assert Record.parse(batch).meta == {"watch": 3, "stood_still": [[2 * SECOND, 90 * SECOND]]}
+
+
+# Batches on the disk
+
+
+def a_batch(rows: list[tuple[int, int]], **meta: Any) -> bytes:
+    """Rows of due time and target."""
+    columns = {name: [0] * len(rows) for name in COLUMNS}
+    columns["due_us"], columns["target"] = [due for due, _ in rows], [target for _, target in rows]
+    return Record.of(meta, columns).serialize()
+
+
+def test_thinning_keeps_every_second_sample_of_each_target() -> None:
+    batch = a_batch([(due, target) for due in range(5) for target in (0, 1)])
+    once = Record.parse(thinned(batch))
+    assert list(zip(once.values("due_us"), once.values("target"), strict=True)) == [
+        (0, 0),
+        (0, 1),
+        (2, 0),
+        (2, 1),
+        (4, 0),
+        (4, 1),
+    ]
+    assert once.meta["one_in"] == 2
+    twice = Record.parse(thinned(thinned(batch)))
+    assert (twice.values("due_us"), twice.meta["one_in"]) == ([0, 0, 4, 4], 4)
+
+
+def test_where_room_is_short_the_oldest_samples_are_thinned_and_results_are_not(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    spool = Spool(tmp_path)
+    spool.keep_record(9, b"r" * 4000)
+    import random
+
+    chance = random.Random(1)
+    rows = [(chance.randrange(1 << 40), 0) for _ in range(100)]
+    monkeypatch.setattr(spools, "MOST_SAMPLE_BYTES", 3.5 * len(a_batch(rows)))
+    for first_us in (1, 2, 3):
+        spool.keep_samples(5, first_us, a_batch(rows))
+    kept = [path for path in spool.waiting() if path.suffix == ".samples"]
+    assert ["one_in" in Record.parse(path.read_bytes()).meta for path in kept] == [False, False, False]
+    spool.keep_samples(5, 4, a_batch(rows))
+    kept = [path for path in spool.waiting() if path.suffix == ".samples"]
+    assert [Record.parse(path.read_bytes()).meta.get("one_in", 1) for path in kept] == [2, 2, 1, 1]
+    assert spool.record(9) == b"r" * 4000
+
+
+def test_results_go_before_samples_and_samples_in_the_order_of_time(tmp_path: Path) -> None:
+    spool = Spool(tmp_path)
+    for first_us in (2_000_000_000_000_000, 999):
+        spool.keep_samples(1, first_us, b"")
+    spool.keep_outcome(30, {})
+    spool.keep_record(4, b"")
+    assert [path.name for path in spool.waiting()] == [
+        "000000004.record", "000000030.outcome", "000000001-0000000000000999.samples",
+        "000000001-2000000000000000.samples",
+    ]  # fmt: skip
+    assert spool.jobs() == {4, 30}
+
+
+# For real
+
+
+class Kept:
+    """Batches as they are kept, and the samples in them."""
+
+    def __init__(self) -> None:
+        self.batches: list[tuple[int, bytes]] = []
+        self.troubles: list[str | None] = []
+        self.beside = 0
+        self.full = False
+
+    def keep(self, first_us: int, batch: bytes) -> None:
+        if self.full:
+            raise OSError(28, "No space left on device")
+        self.batches.append((first_us, batch))
+
+    def column(self, name: str) -> list[int]:
+        return [value for _, batch in self.batches for value in column(batch, name)]
+
+    def fates(self) -> set[int]:
+        return set(self.column("fate"))
+
+
+@contextmanager
+def sampling(target: WatchTarget, interval_ms: int = 100) -> Iterator[Kept]:
+    kept, stop = Kept(), threading.Event()
+    orders = Orders(lambda: not stop.is_set(), lambda: kept.beside, kept.keep, kept.troubles.append)
+    failed: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            sample(Watch(1, 1, interval_ms, (target,)), orders)
+        except BaseException as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    try:
+        yield kept
+    finally:
+        stop.set()
+        thread.join()
+    assert failed == []
+
+
+@pytest.fixture(autouse=True)
+def _short_batches(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(samplers, "BATCH_US", 200_000)
+
+
+@pytest.fixture
+def far(tmp_path: Path) -> Iterator[str]:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address):
+        yield address
+
+
+def target_at(address: str, port: int = rig.CONTROL_PORT) -> WatchTarget:
+    return WatchTarget(1, address, port, rig.KEY, 46)
+
+
+def until(kept: Kept, holds: Callable[[], bool], what: str) -> None:
+    rig.eventually(holds, what)
+
+
+def test_samples_tell_the_delay_that_a_path_put_there(tmp_path: Path, far: str) -> None:
+    """30 ms up and 10 ms down; an outage up the line, then as before. Loss and delay as the path's own log has them."""
+    listen = rig.own_address()
+    lanes = {"up": {"delay_ms": 30}, "down": {"delay_ms": 10}}
+    script = {"seed": 3, **lanes, "steps": [{"at_s": 4, "up": {"loss_pct": 100}}, {"at_s": 6, "up": {"loss_pct": 0}}]}
+    with rig.path(tmp_path, listen, far, script), sampling(target_at(listen)) as kept:
+        rig.eventually(lambda: LOST in kept.fates(), "samples to be lost")
+        rig.eventually(lambda: (kept.column("fate") or [LOST])[-1] == ANSWERED, "the way to be open again")
+    fates = kept.column("fate")
+    stamps = list(zip(*(kept.column(name) for name in ("t1_ns", "t2_ns", "t3_ns", "t4_ns")), strict=True))
+    answered = [one for one, fate in zip(stamps, fates, strict=True) if fate == ANSWERED]
+    assert len(answered) >= 10
+    up = sorted((t2 - t1) / 1e6 for t1, t2, _, _ in answered)
+    down = sorted((t4 - t3) / 1e6 for _, _, t3, t4 in answered)
+    # One clock: the least is the path's own delay, whatever this machine adds to single ones.
+    assert 30 <= up[0] < 33
+    assert 10 <= down[0] < 13
+    lost = [i for i, fate in enumerate(fates) if fate == LOST]
+    assert lost == list(range(lost[0], lost[-1] + 1))
+    assert kept.troubles[-1] is None
+
+
+def test_without_a_far_end_nothing_is_lost_and_the_reason_is_told(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with sampling(target_at(address)) as kept:
+        rig.eventually(lambda: len(kept.column("fate")) > 5, "samples that were due")
+        assert kept.fates() == {NO_SESSION}
+        rig.eventually(lambda: any("no far end listens" in str(t) for t in kept.troubles), "the reason")
+        with rig.far_end(tmp_path, address):
+            rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+            rig.eventually(lambda: kept.troubles[-1] is None, "the trouble to be over")
+
+
+def test_a_far_end_that_is_started_again_is_asked_again_and_what_was_sent_meanwhile_is_lost(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with sampling(target_at(address)) as kept:
+        with rig.far_end(tmp_path, address):
+            rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        rig.eventually(lambda: LOST in kept.fates(), "loss")
+        with rig.far_end(tmp_path, address):
+            before = kept.column("fate").count(ANSWERED)
+            rig.eventually(lambda: kept.column("fate").count(ANSWERED) > before + 5, "answers again", within_s=90)
+
+
+def test_samples_are_labelled_with_what_loads_the_line(far: str) -> None:
+    with sampling(target_at(far)) as kept:
+        rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        kept.beside = 42
+        rig.eventually(lambda: 42 in kept.column("beside"), "labelled samples")
+        kept.beside = 0
+        rig.eventually(lambda: kept.column("beside")[-1] == 0, "samples with none beside")
+    labels = kept.column("beside")
+    assert sorted(set(labels)) == [0, 42]
+    assert labels.index(42) > 0
+
+
+def test_a_machine_that_slept_shows_it(far: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    asleep = [0]
+    monkeypatch.setattr(host, "asleep_ns", lambda: asleep[0])
+    with sampling(target_at(far)) as kept:
+        rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        asleep[0] = 3600 * 1_000_000_000
+        slept_by = time.time_ns() // 1000
+        rig.eventually(lambda: any(_gaps(batch) for _, batch in kept.batches), "the gap to be told")
+    gaps = [gap for _, batch in kept.batches for gap in _gaps(batch) if gap[1] - gap[0] > 60 * SECOND]
+    assert len(gaps) == 1
+    (start, end) = gaps[0]
+    assert end - start == 3600 * SECOND
+    assert end >= slept_by
+
+
+def _gaps(batch: bytes) -> list[list[int]]:
+    return list(Record.parse(batch).meta["stood_still"])
+
+
+def test_a_full_disk_loses_no_samples_and_is_told(far: str) -> None:
+    with sampling(target_at(far)) as kept:
+        rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        kept.full = True
+        rig.eventually(lambda: any("No space left" in str(t) for t in kept.troubles), "the trouble to be told")
+        stalled = len(kept.batches)
+        kept.full = False
+        rig.eventually(lambda: len(kept.batches) > stalled + 1, "the batches that waited")
+        rig.eventually(lambda: kept.troubles[-1] is None, "the trouble to be over")
+    due = kept.column("due_us")
+    assert due == sorted(due)
+    assert max(b - a for a, b in itertools.pairwise(due)) < 60 * SECOND
+    assert len(due) == len(set(due))

@@ -1,0 +1,181 @@
+"""Continuous samples from a person's wish to figures on the screen, by the probe's protocol."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import pytest
+
+from tarnfell.store import places
+from tarnfell.store.db import connect
+from tarnfell.wire.kinds.watch import ANSWERED, LOST, NO_SESSION, STOOD_STILL
+from tarnfell.wire.record import Record
+from tests.server.conftest import House
+
+MS = 1_000_000
+WISH = {"far_end_id": 1}
+
+
+def put_watch(house: House, body: dict[str, Any] | None = None) -> Any:
+    headers = {"X-CSRF-Token": house.csrf}
+    return house.person.put("/api/sites/pier/probes/1/watch", json=WISH if body is None else body, headers=headers)
+
+
+def end_watch(house: House) -> Any:
+    return house.person.delete("/api/sites/pier/probes/1/watch", headers={"X-CSRF-Token": house.csrf})
+
+
+def shown(house: House) -> dict[str, Any]:
+    page = house.person.get("/api/sites/pier/place").json
+    return next(p for s in page["test_points"] for p in s["probes"] if p["id"] == 1)["watch"]
+
+
+def beat(house: House, watch: dict[str, Any] | None = None) -> dict[str, Any]:
+    told = {"environment": None, "holds": [], "kinds": ["calls"], "watch": watch}
+    answer = house.probe("POST", "/api/probe/heartbeat", json=told)
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json)
+
+
+Rows = list[tuple[int, int, int, float]]
+"""Due time, fate, job beside, and milliseconds of round trip."""
+
+
+def batch_of(rows: Rows, watch: int = 1, far_ms: float = 5, **changes: Any) -> bytes:
+    columns: dict[str, list[int]] = {name: [] for name in
+        ("due_us", "target", "fate", "beside", "t1_ns", "t2_ns", "t3_ns", "t4_ns")}  # fmt: skip
+    for due, fate, beside, rtt in rows:
+        t1 = due * 1000
+        t2 = t1 + int(rtt * MS / 2)
+        t3 = t2 + int(far_ms * MS)
+        stamps = (t1, t2, t3, t3 + int(rtt * MS / 2)) if fate == ANSWERED else (t1 if fate == LOST else 0, 0, 0, 0)
+        for name, value in zip(columns, (due, 0, fate, beside, *stamps), strict=True):
+            columns[name].append(value)
+    columns |= changes.pop("columns", {})
+    return Record.of({"watch": watch, "version": 1, **changes}, columns).serialize()
+
+
+def deliver(house: House, body: bytes, first_us: int, watch: int = 1) -> Any:
+    return house.probe("PUT", f"/api/probe/watches/{watch}/samples/{first_us}", data=body)
+
+
+def now() -> int:
+    return time.time_ns() // 1000
+
+
+def test_a_watch_from_wish_to_figures(house: House) -> None:
+    assert shown(house) is None
+    assert beat(house)["watch"] is None
+    assert put_watch(house).status_code == 200
+    wanted = beat(house)["watch"]
+    assert wanted == {
+        "id": 1, "version": 1, "interval_ms": 1000,
+        "targets": [{"far_end_id": 1, "host": "192.0.2.10", "port": 4870, "key": "far-end-key", "dscp": 46}],
+    }  # fmt: skip
+    assert shown(house)["state"] == "starting"
+    beat(house, {"id": 1, "version": 1, "trouble": "The far end refused."})
+    assert shown(house)["says"] == "Something is in the way: The far end refused."
+    beat(house, {"id": 1, "version": 1})
+    first = now()
+    rows: Rows = [(first, ANSWERED, 0, 20), (first + 1, ANSWERED, 9, 30), (first + 2, ANSWERED, 9, 25),
+                  (first + 3, LOST, 0, 0), (first + 4, NO_SESSION, 0, 0), (first + 5, STOOD_STILL, 0, 0)]  # fmt: skip
+    for _ in range(2):  # an answer may be lost
+        assert deliver(house, batch_of(rows), first).status_code == 200
+    told = shown(house)
+    assert (told["state"], told["answered"], told["lost"], told["not_sent"]) == ("sampling", 3, 1, 2)
+    assert told["recent_rtt_ms"] == pytest.approx(25, abs=0.001)  # without what the far end took
+    assert (told["recent_sent"], told["recent_lost"], told["recent_beside"]) == (4, 1, 2)
+    assert (told["first_us"], told["last_us"]) == (first, first + 5)
+
+
+def test_a_change_is_a_new_version_and_the_end_leaves_what_there_is(house: House) -> None:
+    put_watch(house)
+    first = now()
+    deliver(house, batch_of([(first, LOST, 0, 0)]), first)
+    assert put_watch(house, {**WISH, "interval_ms": 200, "dscp": 0}).status_code == 200
+    wanted = beat(house)["watch"]
+    assert (wanted["version"], wanted["interval_ms"], wanted["targets"][0]["dscp"]) == (2, 200, 0)
+    beat(house, {"id": 1, "version": 1})
+    assert shown(house)["state"] == "starting"  # the probe still runs the one before
+    assert end_watch(house).status_code == 200
+    assert beat(house)["watch"] is None
+    assert (shown(house)["state"], shown(house)["lost"]) == ("ended", 1)
+    # What the probe still had on its disk is taken all the same.
+    assert deliver(house, batch_of([(first + 9, LOST, 0, 0)]), first + 9).status_code == 200
+    assert shown(house)["lost"] == 2
+    put_watch(house)
+    assert beat(house)["watch"]["version"] == 4
+
+
+def test_a_watch_that_stopped_bringing_samples_says_so(house: House) -> None:
+    put_watch(house)
+    db = connect(house.folder)
+    beat(house, {"id": 1, "version": 1})
+    for ago_s, state in ((44, "sampling"), (46, "quiet")):
+        db.execute("DELETE FROM sample_batch")
+        db.execute("UPDATE watch SET changed_us = 0")
+        at = now() - ago_s * 1_000_000
+        deliver(house, batch_of([(at, LOST, 0, 0)]), at)
+        assert shown(house)["state"] == state
+    db.execute("UPDATE probe SET last_contact_us = 5")
+    assert shown(house)["state"] == "offline"
+    places.archive_far_end(db, 1, archived=True)
+    assert shown(house)["state"] == "trouble"
+    assert beat(house)["watch"] is None
+
+
+def test_time_without_samples_is_not_passed_over(house: House) -> None:
+    """Two stretches an hour apart are not two hours of samples; a minute from one to the next may be the interval."""
+    put_watch(house)
+    start = now() - 3 * 3600 * 1_000_000
+    for after_s in (0, 60, 60 + 66, 3600):
+        at = start + after_s * 1_000_000
+        deliver(house, batch_of([(at, LOST, 0, 0), (at + 1, LOST, 0, 0)]), at)
+    assert shown(house)["without_us"] == (66 + 3600 - 126) * 1_000_000 - 2
+
+
+def test_thinned_samples_stand_for_those_that_had_to_go(house: House) -> None:
+    put_watch(house)
+    first = now()
+    deliver(house, batch_of([(first, LOST, 0, 0), (first + 4, ANSWERED, 0, 5)], one_in=4), first)
+    assert (shown(house)["lost"], shown(house)["answered"]) == (4, 4)
+
+
+@pytest.mark.parametrize(
+    ("body", "words"),
+    [
+        (b"", "not one of ours"),
+        (b"TFR1" + b"\xff" * 40, ""),
+        (batch_of([(5, LOST, 0, 0)], watch=2), "not what its address says"),
+        (batch_of([(6, LOST, 0, 0)]), "not what its address says"),
+        (batch_of([(5, LOST, 0, 0), (4, LOST, 0, 0)]), "not in the order of time"),
+        (batch_of([(5, 9, 0, 0)]), "cannot be"),
+        (batch_of([(5, LOST, -1, 0)]), "cannot be"),
+        (batch_of([(5, ANSWERED, 0, 1)], columns={"t4_ns": [0]}), "without their times"),
+        (batch_of([(5, LOST, 0, 0)], columns={"t4_ns": [0, 0]}), "not of one length"),
+        (batch_of([(5, LOST, 0, 0)] * 4097), "1 to 4096 samples"),
+        (batch_of([(5, LOST, 0, 0)], one_in=0), "how far it is thinned"),
+        (batch_of([(5, LOST, 0, 0)], one_in="2"), "how far it is thinned"),
+        (Record.of({"watch": 1}, {"due_us": [5]}).serialize(), "not all columns"),
+    ],
+)
+def test_what_is_no_batch_is_turned_away(house: House, body: bytes, words: str) -> None:
+    put_watch(house)
+    answer = deliver(house, body, 5)
+    assert answer.status_code == 422
+    assert words in answer.json["detail"]
+    assert connect(house.folder).execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+
+
+def test_another_far_end_than_the_sites_and_odd_wishes_are_refused(house: House) -> None:
+    assert "not chosen" in put_watch(house, {"far_end_id": 99}).json["detail"]
+    for odd in ({"interval_ms": 199}, {"interval_ms": 60_001}, {"dscp": 64}, {}):
+        assert put_watch(house, {**({"far_end_id": 1} if odd else {}), **odd}).status_code == 422
+    assert beat(house)["watch"] is None
+    assert house.probe("POST", "/api/probe/heartbeat", json={"kinds": [], "watch": {"id": 0}}).status_code == 422
+
+
+def test_a_probe_of_before_is_told_of_no_watch(house: House) -> None:
+    put_watch(house)
+    assert house.probe("POST", "/api/probe/heartbeat", json={"environment": None, "holds": []}).json["watch"] is None

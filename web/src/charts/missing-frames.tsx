@@ -1,0 +1,73 @@
+// A line of soundings: from the water line of a full second, each second hangs as deep as the frames it lacks.
+import { useEffect, useRef, useState } from "react";
+import type { Model } from "../api/client";
+import { paint } from "./depth";
+import { SOUNDINGS, soundings, timeMarks } from "./sounding-geometry";
+
+interface Props {
+  seconds: Model<"PictureSecondView">[];
+  framesPerSecond: number;
+  label: string;
+}
+
+export function MissingFrames({ seconds, framesPerSecond, label }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(0);
+  useEffect(() => {
+    const element = box.current;
+    if (!element) return;
+    const watch = new ResizeObserver(() => setWidth(element.clientWidth));
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, []);
+  const { top, height, left, right } = SOUNDINGS;
+  const hung = soundings(seconds, framesPerSecond, width);
+  const end = width - right;
+  return (
+    <div ref={box}>
+      <svg width="100%" height={height + top + 26} role="img" aria-label={label} className="block">
+        <text x={left - 6} y={top + 4} textAnchor="end" className="fill-ink text-[12.5px]">
+          {framesPerSecond}
+        </text>
+        <text x={left - 6} y={top + height + 4} textAnchor="end" className="fill-soft text-[12.5px]">
+          0
+        </text>
+        <text x={end + 8} y={top + 4} className="fill-ink text-[12.5px]">
+          all shown
+        </text>
+        <text x={end + 8} y={top + height + 4} className="fill-soft text-[12.5px]">
+          none
+        </text>
+        <path d={`M${left} ${top + height + 0.5}H${Math.max(left, end)}`} stroke="var(--hair)" />
+        {hung.map((one) => (
+          <rect
+            key={one.second}
+            x={one.x}
+            y={top}
+            width={one.width}
+            height={one.depth}
+            fill={paint(0.25 + 0.75 * one.share)}
+          >
+            <title>{one.words}</title>
+          </rect>
+        ))}
+        <path d={`M${left} ${top + 0.5}H${Math.max(left, end)}`} stroke="var(--ink)" strokeWidth={1.5} />
+        {timeMarks(seconds.length).map((second) => (
+          <text
+            key={second}
+            x={left + (second / Math.max(1, seconds.length)) * Math.max(0, end - left)}
+            y={top + height + 20}
+            textAnchor={second === 0 ? "start" : "middle"}
+            className="fill-soft text-[12.5px]"
+          >
+            {second === 0 ? "0 s" : second}
+          </text>
+        ))}
+      </svg>
+      <p className="pl-9 text-sm text-soft">
+        Frames shown in each second: what hangs below the line was missing, because it broke or built on
+        something broken.
+      </p>
+    </div>
+  );
+}
