@@ -7,7 +7,6 @@ import mmap
 import os
 import signal
 import socket
-import sys
 import threading
 import time
 from dataclasses import dataclass
@@ -17,6 +16,7 @@ from typing import Protocol
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.session import Admit, Offer, serve
 from tarnfell.media import host
+from tarnfell.media.diary import note
 from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_PORT
 
@@ -87,7 +87,7 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
             if listener.fileno() < 0 or error.errno in (errno.EBADF, errno.EINVAL):
                 break  # it was closed
             if not short:
-                print(f"far end: no connection can be taken now: {error.strerror}.", file=sys.stderr, flush=True)
+                note(f"far end: no connection can be taken now: {error.strerror}.")
             short = True
             time.sleep(_SHORT_S)  # of descriptors or memory; sessions that end give some back
             continue
@@ -105,7 +105,7 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
         try:
             taken[seat] = start(listener, sock, key, offer, lambda sort, seat=seat: seats.admit(seat, sort))  # type: ignore[misc]
         except OSError as error:
-            print(f"far end: a session could not be started: {error.strerror}.", file=sys.stderr, flush=True)
+            note(f"far end: a session could not be started: {error.strerror}.")
             sock.close()
             seats.free(seat)
     for session in taken.values():
@@ -165,7 +165,7 @@ class _Forked:
                 serve(sock, key, offer, admit)
                 code = 0
             except BaseException as error:
-                print(f"far end: session ended by {error!r}", file=sys.stderr)
+                note(f"far end: session ended by {error!r}")
             finally:
                 os._exit(code)
         sock.close()

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import subprocess
-import sys
 import tempfile
 import time
 from pathlib import Path
 from typing import IO
 
 from tarnfell.media import host
+from tarnfell.media.diary import note
 from tarnfell.probe.program import command_line
 from tarnfell.probe.state import State
 from tarnfell.probe.surroundings import addresses
@@ -54,7 +54,7 @@ class Answering:
         try:
             self._process = self._spawn(read(AnswerArguments, told))
         except (KindError, OSError) as error:
-            print(f"probe: calls cannot be answered ({error}); it is tried again.", file=sys.stderr)
+            note(f"probe: calls cannot be answered ({error}); it is tried again.")
 
     def end(self) -> None:
         if self._process and self._process.poll() is None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import sys
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from tarnfell.media.diary import note
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, completed
 from tarnfell.probe.http import Refused, ServerClient, TurnedAway, Unreachable
@@ -68,7 +68,7 @@ class Delivery:
                 pause_s = OUTAGE_PAUSE_S  # the heartbeat says so
             except Exception as error:  # whatever one file holds: the others must go on afterwards
                 if not silent:
-                    print(f"probe: a result could not be delivered ({error!r}); it is tried again.", file=sys.stderr)
+                    note(f"probe: a result could not be delivered ({error!r}); it is tried again.")
                 silent, pause_s = True, OUTAGE_PAUSE_S
             self._look.wait(pause_s)
             self._look.clear()
@@ -124,13 +124,13 @@ class Delivery:
         except NotKept as reason:
             if time.time() < ticket.until_s:
                 return False
-            print(f"probe: the far end has nothing to add to run {number}: {reason}", file=sys.stderr)
+            note(f"probe: the far end has nothing to add to run {number}: {reason}")
         except CallError as error:
-            print(f"probe: run {number} is delivered without the far end's half: {error}", file=sys.stderr)
+            note(f"probe: run {number} is delivered without the far end's half: {error}")
         self._spool.drop_ticket(number)
         return True
 
 
 def _set_aside(path: Path, why: str) -> None:
-    print(f"probe: {path.name} {why}; kept as {path.name}.refused", file=sys.stderr)
+    note(f"probe: {path.name} {why}; kept as {path.name}.refused")
     path.rename(path.with_suffix(path.suffix + ".refused"))

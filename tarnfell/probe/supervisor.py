@@ -13,11 +13,11 @@ from __future__ import annotations
 
 import math
 import signal
-import sys
 import threading
 import time
 from typing import Any
 
+from tarnfell.media.diary import note
 from tarnfell.probe.agent import environment
 from tarnfell.probe.answering import Answering
 from tarnfell.probe.delivery import Delivery
@@ -141,7 +141,7 @@ class Supervisor:
     def _wait_out(self, words: str) -> None:
         """Say it once, and wait."""
         if not self._silent:
-            print(f"probe: {words}", file=sys.stderr)
+            note(f"probe: {words}")
         self._silent = True
         self._told = None
         self._stop.wait(OUTAGE_PAUSE_S)
@@ -199,7 +199,7 @@ class Supervisor:
                         self._answering.keep_up()
                         self._watching.keep_up(self._loading())
             except Exception as error:  # a full disk: it must go on afterwards
-                print(f"probe: {_words_of(error)}", file=sys.stderr)
+                note(f"probe: {_words_of(error)}")
                 time.sleep(OUTAGE_PAUSE_S)
             time.sleep(LOOK_S)
 

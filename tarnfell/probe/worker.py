@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import queue
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable
 from typing import Any
 
 from tarnfell.media import host
+from tarnfell.media.diary import note
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.probe.program import command_line
 
@@ -78,7 +78,7 @@ class Child:
             try:
                 said = dict(json.loads(line))
             except (ValueError, TypeError):
-                print(f"probe: not understood from a child: {line[:200]!r}", file=sys.stderr)
+                note(f"probe: not understood from a child: {line[:200]!r}")
                 continue
             self.begun = self.begun or bool(said.get("begun"))
             if "tell" in said:
@@ -179,7 +179,7 @@ class Daemon:
         try:
             self.child, self._begun_s = self._start(), now
         except OSError as error:
-            print(f"probe: a process could not be started: {error.strerror}", file=sys.stderr)
+            note(f"probe: a process could not be started: {error.strerror}")
             self._again_s = now + self.LONGEST_PAUSE_S
 
     def end(self, limit_s: float = 3.0) -> None:

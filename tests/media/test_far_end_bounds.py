@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import io
 import socket
+import sys
 import threading
 from collections.abc import Iterator
 from dataclasses import replace
@@ -176,26 +178,6 @@ def test_connections_that_show_no_key_keep_nobody_out(far: str) -> None:
         still_works(far)
 
 
-@pytest.fixture(params=["processes", "threads"])
-def listening(
-    request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, capfd: pytest.CaptureFixture[str]
-) -> Iterator[str]:
-    """A far end in a thread of this process; where the system does not fork, its sessions are threads as well."""
-    if request.param == "threads":
-        monkeypatch.setattr(host, "HERE", replace(host.HERE, forks=False))
-    address, stop = rig.own_address(), threading.Event()
-    config = FarEndConfig(address, first_media_port=22000, last_media_port=22127)
-    listener = Failing(listen(config))
-    thread = threading.Thread(target=run, args=(listener, config, KEY, stop))
-    thread.start()
-    yield address
-    stop.set()
-    thread.join(30)
-    listener.close()
-    assert listener.failures == []
-    assert not thread.is_alive()
-
-
 class Failing:
     """A listening socket that cannot take the first connections: no descriptors are left."""
 
@@ -212,16 +194,54 @@ class Failing:
         return getattr(self._sock, name)
 
 
-def test_it_outlives_having_no_descriptors_and_counts_sessions_on_every_system(
-    listening: str, capfd: pytest.CaptureFixture[str]
-) -> None:
-    sessions = [Session(listening) for _ in range(MAX_SESSIONS)]
+@contextlib.contextmanager
+def short_of_descriptors() -> Iterator[str]:
+    """A far end in a thread of this process, that can take nobody at first."""
+    address, stop = rig.own_address(), threading.Event()
+    config = FarEndConfig(address, first_media_port=22000, last_media_port=22127)
+    listener = Failing(listen(config))
+    thread = threading.Thread(target=run, args=(listener, config, KEY, stop))
+    thread.start()
+    try:
+        yield address
+    finally:
+        stop.set()
+        thread.join(30)
+        listener.close()
+    assert listener.failures == []
+    assert not thread.is_alive()
+
+
+def sixteen_and_one_more(address: str) -> None:
+    sessions = [Session(address) for _ in range(MAX_SESSIONS)]
     for session in sessions:
         assert "accepted" in session.open()
-    assert "as many probes as it can" in Session(listening).open()["refused"]
+    assert "as many probes as it can" in Session(address).open()["refused"]
     for session in sessions:
         session.channel.close()
-    assert capfd.readouterr().err.count("no connection can be taken now") == 1
+
+
+@pytest.mark.parametrize("forks", [True, False])
+def test_it_outlives_having_no_descriptors_and_counts_sessions_on_every_system(
+    forks: bool, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Where the system does not fork, sessions are threads."""
+    monkeypatch.setattr(host, "HERE", replace(host.HERE, forks=forks and host.HERE.forks))
+    with short_of_descriptors() as address:
+        sixteen_and_one_more(address)
+    assert capsys.readouterr().err.count("no connection can be taken now") == 1
+
+
+@pytest.mark.parametrize("fault", [OSError(errno.ENOSPC, "full"), ValueError("closed")])
+def test_it_outlives_that_nothing_can_be_written_of_it(fault: Exception, monkeypatch: pytest.MonkeyPatch) -> None:
+    class Full(io.StringIO):
+        def write(self, text: str) -> int:
+            raise fault
+
+    monkeypatch.setattr(host, "HERE", replace(host.HERE, forks=False))
+    monkeypatch.setattr(sys, "stderr", Full())
+    with short_of_descriptors() as address:
+        sixteen_and_one_more(address)
 
 
 def test_an_address_in_use_or_not_ours(far: str) -> None:
