@@ -23,7 +23,7 @@ MAY_KNOW: dict[str, set[str]] = {
     "store": {"core", "wire"},
     "report": {"core"},
     "exchange": {"core", "wire"},
-    "work": {"core", "wire", "store", "exchange"},
+    "work": {"core", "wire", "store", "exchange", "report"},
     "clerk": {"store", "work"},
     # It hands the probe's file out.
     "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},

@@ -1,6 +1,6 @@
-"""The clerk's loops: plans carried out, what came in judged, what is known better now judged again.
+"""The clerk's loops: plans carried out, what came in judged and evaluated, what people asked for made.
 
-Judging a long run takes minutes; plans are carried out beside it, in a thread of their own.
+Judging a long run takes minutes, and a document seconds: each loop is a thread of its own, and plans wait for neither.
 """
 
 from __future__ import annotations
@@ -12,9 +12,14 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from tarnfell.store import deliveries as delivery_store
+from tarnfell.store import tasks as task_store
 from tarnfell.store.db import connect, folder_of
+from tarnfell.store.files import DELIVERIES, MADE
+from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
-from tarnfell.work.ingest.deliveries import sweep, take_in_next
+from tarnfell.work.ingest.deliveries import take_in_next
+from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.placing.carry_out import carry_out
 
 TURN_S = 0.25
@@ -26,16 +31,19 @@ log = logging.getLogger(__name__)
 
 
 def keep_turning(data: Path, stop: threading.Event) -> None:
-    """Both loops, until ``stop``; a fault is logged and the next turn tries again."""
-    placing = threading.Thread(target=_keep, args=(data, stop, carry_out), name="placing")
-    placing.start()
+    """All loops, until ``stop``; a fault is logged and the next turn tries again."""
+    others = [threading.Thread(target=_keep, args=(data, stop, turn), name=turn.__name__) for turn in (carry_out, make)]
+    for other in others:
+        other.start()
     db = connect(data)
     try:
-        sweep(db, data)
+        DELIVERIES.sweep(data, delivery_store.known(db))
+        MADE.sweep(data, task_store.files_named(db))
     finally:
         db.close()
     _keep(data, stop, judge)
-    placing.join()
+    for other in others:
+        other.join()
 
 
 def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None]) -> None:
@@ -66,6 +74,13 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
     """Judge again what is known better now, for a moment at a time."""
     data = folder_of(db)
     _for_a_while(lambda: judge_stale_run(db) or read_stale_import(db, data), for_s)
+
+
+def make(db: sqlite3.Connection) -> None:
+    """Evaluations and documents: nobody waits for them in a request."""
+    data = folder_of(db)
+    while evaluate_next(db) or make_next(db, data):
+        pass
 
 
 def _for_a_while(work: Callable[[], bool], for_s: float) -> None:

@@ -15,6 +15,8 @@ from tarnfell.core.rates import CallRate
 from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
 
+BEHIND = "Evidence has come in, or the brief was changed, that is still being judged and is not in this report yet."
+
 
 @dataclass(frozen=True)
 class SiteFacts:
@@ -77,12 +79,15 @@ class Report:
             "causes": [asdict(c) for c in e.causes],
             "left_out": [asdict(one) for one in e.left_out],
             "word_with_all": e.word_with_all,
-            "legs": {"up": asdict(e.legs[0]), "down": asdict(e.legs[1])},
+            "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
             "days": [asdict(day) for day in e.sheet],
         }
 
 
-def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int, changes: Sequence[BriefChanged] = ()) -> Report:
+def build_report(
+    site: SiteFacts, evaluation: Evaluation, at_us: int, changes: Sequence[BriefChanged] = (), *, behind: bool = False
+) -> Report:
+    """``behind``: evidence or brief have changed since the evaluation, which the report then says."""
     local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return Report(
         site=site,
@@ -90,7 +95,7 @@ def build_report(site: SiteFacts, evaluation: Evaluation, at_us: int, changes: S
         made_local=local.strftime("%d %B %Y, %H:%M %Z"),
         mos_scale=MOS_SCALE,
         version=__version__,
-        summary=_summary(evaluation),
+        summary=(*_summary(evaluation), *([BEHIND] if behind else [])),
         changes=tuple(changes),
     )
 

@@ -32,7 +32,7 @@ def render_html(report: Report) -> str:
         score=str(e.verdict.low) if e.verdict.low == e.verdict.high else f"{e.verdict.low} to {e.verdict.high}",
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
-        path=Markup(path_svg(site.test_point or "probe", site.far_end or "far end", *e.legs)) if e.readings else None,
+        path=Markup(path_svg(site.test_point or "probe", site.far_end or "far end", *e.legs)) if e.legs else None,
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         style=Markup(_style()),
     )

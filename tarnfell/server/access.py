@@ -18,6 +18,7 @@ from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store import tasks as task_store
 from tarnfell.store import videos as video_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.calls import StoredCall
@@ -29,6 +30,7 @@ from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.store.tasks import Task
 from tarnfell.store.videos import StoredVideo
 from tarnfell.store.watches import Watch
 
@@ -125,6 +127,13 @@ def require_import(import_id: int) -> Imported:
         return import_store.import_by_id(g.db, import_id)
     except KeyError:
         raise Problem(404, f"There is no imported file {import_id}.") from None
+
+
+def require_task(task_id: int) -> Task:
+    try:
+        return task_store.task_by_id(g.db, task_id)
+    except KeyError:
+        raise Problem(404, f"There is no document {task_id}. Ask for it again.") from None
 
 
 # For probes

@@ -191,18 +191,6 @@ def newest_directions(
     ).fetchall()
 
 
-def evidence_mark(db: sqlite3.Connection, site_id: int) -> tuple[int, ...]:
-    """Changes whenever the site has new evidence, old evidence judged anew, or evidence set aside."""
-    row = db.execute(
-        "SELECT count(judged_us), coalesce(max(judged_us), 0), sum(state = 'failed'), "
-        "(SELECT count(*) FROM imported WHERE site_id = ?1), "
-        "(SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = ?1) "
-        "FROM run_job WHERE site_id = ?1 AND state IN ('done', 'failed')",
-        (site_id,),
-    ).fetchone()
-    return tuple(int(value or 0) for value in row)
-
-
 @dataclass(frozen=True)
 class StoredCall:
     id: int

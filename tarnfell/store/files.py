@@ -6,12 +6,15 @@ import hashlib
 import os
 import re
 import tempfile
+import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 _NAME = re.compile(r"[0-9a-f]{64}")
 _HALF = ".half"
+ORPHAN_S = 3600
+"""A file that no row names after so long was left by a server that was killed in between."""
 
 
 @dataclass(frozen=True)
@@ -63,9 +66,17 @@ class Shelf:
         folder = data / self.name
         return iter(sorted(folder.iterdir()) if folder.is_dir() else ())
 
+    def sweep(self, data: Path, wanted: set[str], older_than_s: float = ORPHAN_S) -> None:
+        """Remove what nothing names: halves, and files of a server that was killed before or after their row."""
+        for file in self.names(data):
+            if file.name not in wanted and time.time() - file.stat().st_mtime > older_than_s:
+                file.unlink(missing_ok=True)
+
 
 IMPORTS = Shelf("imports")
 DELIVERIES = Shelf("deliveries")
+MADE = Shelf("made")
+"""Documents that the clerk made."""
 
 
 def _sync(folder: Path) -> None:

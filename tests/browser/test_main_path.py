@@ -243,13 +243,22 @@ def test_downloads(page: Page, bench: Bench) -> None:
     cookie = page.driver.get_cookie("tarnfell")
     assert cookie is not None
     for address, start in (
-        ("api/sites/skerry-road/report.pdf", b"%PDF-"),
         ("api/sites/skerry-road/report.json", b"{"),
         ("api/calls/1100/up.csv", b"seq,sent_us,recv_us"),
     ):
         request = urllib.request.Request(bench.address + address, headers={"Cookie": f"tarnfell={cookie['value']}"})
         with urllib.request.urlopen(request, timeout=60) as answer:
             assert answer.read().startswith(start), address
+
+
+def test_the_report_on_paper(page: Page, tmp_path: Path) -> None:
+    """Asked for with one press, made by the clerk, saved by the browser by itself."""
+    page.driver.execute_cdp_cmd("Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(tmp_path)})
+    page.go("/sites/skerry-road/report")
+    page.press("PDF, A4")
+    until(lambda: list(tmp_path.glob("*.pdf")), 60)
+    assert (tmp_path / "skerry-road-readiness.pdf").read_bytes().startswith(b"%PDF-")
+    page.see("PDF, A4")  # and may be asked for again
 
 
 def test_sign_out(bench: Bench) -> None:

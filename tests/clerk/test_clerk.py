@@ -141,11 +141,11 @@ def test_files_that_nothing_names_are_swept_once_they_are_old(house: House) -> N
     folder = house.folder / DELIVERIES.name
     for name in ("0" * 64, "x.half"):
         (folder / name).write_bytes(b"x")
-    deliveries.sweep(db, house.folder)
+    DELIVERIES.sweep(house.folder, store.known(db))
     assert len(kept(house)) == 3
     for file in folder.iterdir():
         os.utime(file, (0, 0))
-    deliveries.sweep(db, house.folder)
+    DELIVERIES.sweep(house.folder, store.known(db))
     assert kept(house) == named
 
 

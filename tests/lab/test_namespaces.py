@@ -18,7 +18,7 @@ from tarnfell.store import probes
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database, writing
-from tarnfell.work.evidence import evaluate
+from tarnfell.work.evidence.evaluations import evaluate_now
 from tests import rig
 from tests.server.conftest import set_up
 
@@ -269,6 +269,6 @@ def test_a_line_that_goes_down_in_the_middle_of_calls_is_evidence(lab: Lab, tmp_
     assert 0 < rows["up"]["received"] < rows["up"]["sent"]
     assert rows["up"]["loss_pct"] > 50
     assert rows["up"]["pdv_p95_ms"] is not None
-    evaluation = evaluate(db, site_store.site_by_id(db, 1))
+    evaluation = evaluate_now(db, site_store.site_by_id(db, 1))
     assert (evaluation.verdict.share.good, evaluation.verdict.share.calls) == (0, 2)
     assert [(c.key, c.leg) for c in evaluation.faults] == [("line-down", "inside or line")]

@@ -13,7 +13,7 @@ from tarnfell.server.brief.models.brief import BriefForm, TargetsForm
 from tarnfell.server.judge.sites import business_hours
 from tarnfell.store.db import connect
 from tarnfell.store.sites import site_by_slug
-from tarnfell.work.evidence import moment_at
+from tarnfell.work.evidence.facts import moment_at
 from tests.server.conftest import House, record_file
 
 

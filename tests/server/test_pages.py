@@ -97,9 +97,6 @@ def test_report_says_the_same_everywhere(house: House, call_id: int) -> None:
     for words in ("Pier office", "not shown yet", "Causes", "Method", "MOS-CQEN", figures["causes"][0]["title"]):
         assert words in page.text
     assert "<script" not in page.text
-    pdf = house.person.get("/api/sites/pier/report.pdf")
-    assert pdf.mimetype == "application/pdf"
-    assert pdf.data.startswith(b"%PDF-")
 
 
 def test_report_of_a_site_without_evidence(house: House) -> None:

@@ -45,7 +45,7 @@ def test_too_many_wrong_passwords_have_to_wait(house: House) -> None:
         "/api/sites/pier",
         "/api/runs/1",
         "/api/calls/1",
-        "/api/sites/pier/report.pdf",
+        "/api/sites/pier/report.html",
     ],
 )
 def test_nothing_without_signing_in(house: House, path: str) -> None:

@@ -10,11 +10,14 @@ import pytest
 from tarnfell.core.clock import from_round_trip
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
+from tarnfell.core.verdict.readings import read
 from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, now_us
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import CODES, OF_THE_NETWORK, code_of
 from tarnfell.wire.record import Record, join_parts, split_parts
+from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record, trace_of
 from tarnfell.work.ingest.uploads import columns_of
 from tests.server.conftest import House, _short_calls_count, house, record_file
@@ -299,17 +302,15 @@ def test_remedies_that_cannot_be(house: House, body: dict[str, Any], says: str) 
 
 def test_two_test_points_are_two_ways(house: House) -> None:
     """The second probe's runs carry its number into the facts."""
-    from tarnfell.store import sites as site_store
-    from tarnfell.work.evidence import evaluate
-
     deliver(house, taken(house), record_file())
     deliver(house, taken(house), record_file(delay_us=90_000))
     db = connect(house.folder)
     db.execute("INSERT INTO probe (site_id, test_point_id, name, created_us) VALUES (1, 1, 'second', 1)")
     db.execute("UPDATE job SET probe_id = 2 WHERE id = 2")
-    evaluation = evaluate(db, site_store.site_by_id(db, 1))
-    assert {r.fact.probe_id for r in evaluation.readings} == {1, 2}
-    assert max(r.added_ms or 0 for r in evaluation.readings) == 0
+    here = site_store.site_by_id(db, 1)
+    found = read(facts_of(db, here).calls, here.brief)
+    assert {r.fact.probe_id for r in found} == {1, 2}
+    assert max(r.added_ms or 0 for r in found) == 0
 
 
 def test_a_clock_that_was_set_is_told_from_a_busy_machine(house: House) -> None:

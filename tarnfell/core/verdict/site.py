@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 
 from tarnfell.core.daysheet import Day, day_sheet
 from tarnfell.core.path import Leg, leg
@@ -40,8 +39,9 @@ class Aside:
 
 @dataclass(frozen=True)
 class Evaluation:
+    """All that follows, and no longer the facts that it follows from: a value small enough to be kept and fetched."""
+
     brief: Brief
-    readings: list[Reading]
     causes: list[Cause]
     """Of the network first, then what is not its fault."""
     verdict: Verdict
@@ -50,24 +50,15 @@ class Evaluation:
     """The verdict had everything been counted, where it would be another; else None."""
     video: Share
     """Video streams that were good both ways."""
+    sheet: list[Day]
+    kept: tuple[KeptBound, ...]
+    """How the bounds that the brief asks beside the MOS were kept."""
+    legs: tuple[Leg, Leg] | None
+    """Up and down; None where no direction of a call counts."""
 
     @property
     def faults(self) -> list[Cause]:
         return [c for c in self.causes if c.network]
-
-    @cached_property
-    def sheet(self) -> list[Day]:
-        return day_sheet(self.readings)
-
-    @cached_property
-    def kept(self) -> tuple[KeptBound, ...]:
-        """How the bounds that the brief asks beside the MOS were kept."""
-        return kept_bounds(self.readings, self.brief)
-
-    @cached_property
-    def legs(self) -> tuple[Leg, Leg]:
-        """Up and down."""
-        return leg(self.readings, "up"), leg(self.readings, "down")
 
 
 NOTHING_ASIDE = Aside()
@@ -90,13 +81,15 @@ def evaluate_site(
         word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video]).word
         other = word if word != verdict.word else None
     return Evaluation(
-        brief,
-        readings,
-        causes + spoiled(facts) + evidence_short(verdict, verdict.calls),
-        verdict,
-        left_out,
-        other,
-        share_of(shares_of([], video, brief).streams),
+        brief=brief,
+        causes=causes + spoiled(facts) + evidence_short(verdict, verdict.calls),
+        verdict=verdict,
+        left_out=left_out,
+        word_with_all=other,
+        video=share_of(shares_of([], video, brief).streams),
+        sheet=day_sheet(readings),
+        kept=kept_bounds(readings, brief),
+        legs=(leg(readings, "up"), leg(readings, "down")) if readings else None,
     )
 
 

@@ -24,7 +24,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence import evaluate
+from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.judging.next_step import next_step
 
 blueprint = Blueprint("engagements", __name__)
@@ -93,7 +93,8 @@ def show_engagement(slug: str) -> EngagementPage:
 
 
 def _line(site: Site) -> SiteLine:
-    evaluation = evaluate(g.db, site)
+    evaluated = evaluate(g.db, site)
+    evaluation = evaluated.evaluation
     verdict = evaluation.verdict
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
@@ -108,7 +109,7 @@ def _line(site: Site) -> SiteLine:
         needed_calls=site.needed_calls,
         sustained_calls=verdict.capacity.sustained,
         held_calls=verdict.capacity.observed,
-        verdict=verdict_view(evaluation),
+        verdict=verdict_view(evaluated),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         path=path_view(evaluation, test_point, far_ends[0] if far_ends else None),

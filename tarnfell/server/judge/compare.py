@@ -23,7 +23,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence import moment_at
+from tarnfell.work.evidence.facts import moment_at
 
 blueprint = Blueprint("compare", __name__)
 

@@ -24,9 +24,11 @@ from tarnfell.server.judge.models.sites import (
 )
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence.evaluations import Evaluated
 
 
-def verdict_view(evaluation: Evaluation) -> VerdictView:
+def verdict_view(evaluated: Evaluated) -> VerdictView:
+    evaluation = evaluated.evaluation
     verdict = evaluation.verdict
     return VerdictView(
         word=verdict.word,
@@ -36,6 +38,7 @@ def verdict_view(evaluation: Evaluation) -> VerdictView:
         reasons=list(verdict.reasons),
         missing=list(verdict.missing),
         word_with_all=evaluation.word_with_all,
+        behind=evaluated.behind,
     )
 
 
@@ -129,7 +132,7 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
 
 
 def path_view(evaluation: Evaluation, test_point: str, far_end: FarEnd | None) -> PathView | None:
-    if not evaluation.readings:
+    if evaluation.legs is None:
         return None
     up, down = evaluation.legs
     return PathView(

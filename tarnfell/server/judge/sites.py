@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
 
 from flask import Blueprint, g
 
@@ -50,8 +49,9 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence import evaluate
+from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.judging.next_step import next_step
+from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.judging.stages import stages
 from tarnfell.work.placing.presence import is_online
 
@@ -73,7 +73,8 @@ def show_site(slug: str) -> SitePage:
     site = require_site(slug)
     look_at(site.id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
-    evaluation = evaluate(g.db, site)
+    evaluated = evaluate(g.db, site)
+    evaluation = evaluated.evaluation
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
     open_runs = run_store.open_runs(g.db, site.id)
@@ -84,7 +85,7 @@ def show_site(slug: str) -> SitePage:
         name=site.name,
         archived=site.archived_us is not None,
         brief=brief_view(site),
-        verdict=verdict_view(evaluation),
+        verdict=verdict_view(evaluated),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         sustained_calls=evaluation.verdict.capacity.sustained,
@@ -96,7 +97,7 @@ def show_site(slug: str) -> SitePage:
             next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id))
         ),
         stages=[Stage.model_validate(one) for one in stages(evaluation, site, probes, open_runs)],
-        path=path_view(evaluation, measured_from(g.db, site, probes), far_ends[0] if far_ends else None),
+        path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),
@@ -149,23 +150,6 @@ def brief_view(site: Site) -> BriefView:
         line_share_up_pct=100 * needed / site.up_kbps if site.up_kbps else None,
         line_share_down_pct=100 * needed / site.down_kbps if site.down_kbps else None,
     )
-
-
-def measured_from(db: sqlite3.Connection, site: Site, probes: Sequence[Probe]) -> str:
-    """The test points whose calls are the evidence, retired probes' too; before there is any, the probe's own."""
-    names = probe_store.measured_test_points(db, site.id)
-    if len(names) > 3:
-        names = [*names[:2], f"{len(names) - 2} more"]
-    return ", ".join(names) or (probes[0].test_point if probes else "")
-
-
-def business_hours(site: Site) -> str:
-    names = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
-    days = [names[int(d) - 1] for d in site.open_days]
-    consecutive = "".join(str(i) for i in range(1, 8))
-    span = f"{days[0]}–{days[-1]}" if len(days) > 2 and site.open_days in consecutive else ", ".join(days)
-    opens, closes = (f"{m // 60:02d}:{m % 60:02d}" for m in (site.open_minute, site.close_minute))
-    return f"{span} {opens}–{closes}" + (" the next day" if site.close_minute < site.open_minute else "")
 
 
 def _probe(probe: Probe) -> ProbeView:

@@ -50,7 +50,7 @@ from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run, RunSpec
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence import moment_at
+from tarnfell.work.evidence.facts import moment_at
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.placing.check import Checked, Wish, WishError, check, start_of
 

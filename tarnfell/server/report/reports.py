@@ -1,27 +1,31 @@
-"""A site's report as the customer sees it: HTML for the screen, PDF for paper, JSON for machines."""
+"""A site's report as the customer sees it: HTML for the screen, JSON for machines, PDF for paper made by the clerk."""
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
-from zoneinfo import ZoneInfo
+from flask import Blueprint, Response, current_app, g, jsonify
 
-from flask import Blueprint, Response, g, jsonify
-
-from tarnfell.core.rates import call_rate
-from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
-from tarnfell.report.render import render_html, render_pdf
-from tarnfell.server.access import require_site
-from tarnfell.server.http.api import endpoint
-from tarnfell.server.judge.sites import business_hours, measured_from
-from tarnfell.store import briefs as brief_store
-from tarnfell.store import engagements as engagement_store
-from tarnfell.store import places as place_store
-from tarnfell.store import probes as probe_store
-from tarnfell.store.codecs import codec_of_site
-from tarnfell.store.db import now_us
-from tarnfell.work.evidence import evaluate
+from tarnfell.report.build import Report
+from tarnfell.report.render import render_html
+from tarnfell.server.access import require_site, require_task
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.report.models.documents import DocumentView
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import folder_of, writing
+from tarnfell.store.files import MADE
+from tarnfell.store.lock import is_held
+from tarnfell.store.tasks import Task
+from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.documents import ask_for_report
+from tarnfell.work.issuing.report import report_of
 
 blueprint = Blueprint("reports", __name__)
+
+WORDS = {
+    "waiting": "Waiting for its turn.",
+    "being made": "Being made.",
+    "ready": "Ready.",
+}
+NO_CLERK = "The server's clerk is not at work, so it is not made yet. Whoever runs the server can start it."
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.html", produces="text/html")
@@ -30,51 +34,58 @@ def report_html(slug: str) -> Response:
     return Response(render_html(_report(slug)), mimetype="text/html")
 
 
-@endpoint(blueprint, "GET", "/api/sites/<slug>/report.pdf", produces="application/pdf")
-def report_pdf(slug: str) -> Response:
-    """The report on A4."""
-    response = Response(render_pdf(_report(slug)), mimetype="application/pdf")
-    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-readiness.pdf"'
-    return response
-
-
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
 def report_json(slug: str) -> Response:
     """The report's figures."""
     return jsonify(_report(slug).as_json())
 
 
+@endpoint(blueprint, "POST", "/api/sites/<slug>/report/pdf", response=DocumentView)
+def ask_for_pdf(slug: str) -> DocumentView:
+    """Have the report made on A4; one that is ready is given again as long as nothing has changed."""
+    site = require_site(slug)
+    with writing(g.db):
+        task = ask_for_report(g.db, folder_of(g.db), site, g.user.id)
+    return _view(task)
+
+
+@endpoint(blueprint, "GET", "/api/documents/<int:task_id>", response=DocumentView)
+def show_document(task_id: int) -> DocumentView:
+    """How far a document is."""
+    return _view(require_task(task_id))
+
+
+@endpoint(blueprint, "GET", "/api/documents/<int:task_id>/file", produces="application/pdf")
+def document_file(task_id: int) -> Response:
+    """The document."""
+    task = require_task(task_id)
+    if task.sha256 is None:
+        raise Problem(409, f"The document is not ready: {_view(task).words}")
+    body = MADE.read(folder_of(g.db), task.sha256)
+    if body is None:
+        raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
+    response = Response(body, mimetype="application/pdf")
+    slug = site_store.site_by_id(g.db, task.site_id).slug
+    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-readiness.pdf"'
+    return response
+
+
 def _report(slug: str) -> Report:
     site = require_site(slug)
-    probes = probe_store.probes_of(g.db, site.id)
-    far_ends = place_store.far_ends_of(g.db, site.id)
-    codec = codec_of_site(g.db, site.id, site.codec)
-    facts = SiteFacts(
-        engagement=engagement_store.engagement_by_id(g.db, site.engagement_id).name,
-        name=site.name,
-        place=site.place,
-        time_zone=site.time_zone,
-        business_hours=business_hours(site),
-        open_minute=site.open_minute,
-        close_minute=site.close_minute,
-        open_days=site.open_days,
-        medium=site.medium,
-        down_kbps=site.down_kbps,
-        up_kbps=site.up_kbps,
-        provider=site.provider,
-        test_point=measured_from(g.db, site, probes),
-        far_end=far_ends[0].name if far_ends else "",
-        codec=codec,
-        ptime_ms=site.ptime_ms,
-        rate=call_rate(codec, site.ptime_ms, site.link),
-    )
-    zone = ZoneInfo(site.time_zone)
-    changes = [
-        BriefChanged(
-            f"{datetime.fromtimestamp(change.at_us / 1e6, UTC).astimezone(zone):%d %B %Y, %H:%M}",
-            change.by,
-            "; ".join(f"{one.what} from {one.before} to {one.after}" for one in change.changes),
-        )
-        for change in brief_store.changes_of(g.db, site.id)
-    ]
-    return build_report(facts, evaluate(g.db, site), now_us(), changes)
+    return report_of(g.db, site, evaluate(g.db, site))
+
+
+def _view(task: Task) -> DocumentView:
+    words = task.failure or WORDS[task.state]
+    if task.state in ("waiting", "being made") and not is_held(current_app.config["DATA"], "clerk"):
+        words = NO_CLERK
+    return DocumentView(id=task.id, state=task.state, words=words, made_us=task.ended_us, bytes=_bytes(task))
+
+
+def _bytes(task: Task) -> int | None:
+    if task.sha256 is None:
+        return None
+    try:
+        return MADE.place(folder_of(g.db), task.sha256).stat().st_size
+    except FileNotFoundError:
+        return None

@@ -20,8 +20,6 @@ from tarnfell.wire import WireError
 from tarnfell.work.ingest.uploads import judge_upload
 
 CONTRADICTS = "The record file contradicts itself and was not taken."
-ORPHAN_S = 3600
-"""A file that no row names after so long was left by a server that was killed in between."""
 
 log = logging.getLogger(__name__)
 
@@ -80,11 +78,3 @@ def _refuse(db: sqlite3.Connection, one: Delivery, reason: str) -> None:
         run = run_store.run_by_id(db, one.run_id)
         if run.state not in ("done", "failed"):
             job_store.move(db, run.id, "failed", f"The record of its packets was not taken: {reason}")
-
-
-def sweep(db: sqlite3.Connection, data: Path, older_than_s: float = ORPHAN_S) -> None:
-    """Remove files that nothing names: halves, and those of a server that was killed before or after its row."""
-    wanted = deliveries.known(db)
-    for file in DELIVERIES.names(data):
-        if file.name not in wanted and time.time() - file.stat().st_mtime > older_than_s:
-            file.unlink(missing_ok=True)

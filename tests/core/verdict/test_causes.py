@@ -10,6 +10,7 @@ import pytest
 from benchmarks.causes import FAULTS, said_of
 from tarnfell.core.verdict.causes import CauseKey
 from tarnfell.core.verdict.facts import CallFact
+from tarnfell.core.verdict.readings import read
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -99,9 +100,8 @@ def test_the_leg_follows_from_who_was_spared_in_the_same_moments(
 def test_a_second_test_point_farther_away_is_no_queue() -> None:
     far = {"delay_p50_ms": 90.0, "mouth_to_ear_ms": 170.0, "probe_id": 2}
     facts = week() + runs(cells(), **far)
-    evaluation = judged(facts)
-    assert evaluation.causes == []
-    assert max(r.added_ms or 0 for r in evaluation.readings) == 0
+    assert judged(facts).causes == []
+    assert max(r.added_ms or 0 for r in read(facts, BRIEF)) == 0
 
 
 def test_calls_that_fill_the_line_themselves_are_a_small_line() -> None:

@@ -247,6 +247,100 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/documents/{task_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a document is. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    task_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DocumentView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/documents/{task_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The document. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    task_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/pdf": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements": {
         parameters: {
             query?: never;
@@ -3727,15 +3821,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sites/{slug}/report.pdf": {
+    "/api/sites/{slug}/report/pdf": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The report on A4. */
-        get: {
+        get?: never;
+        put?: never;
+        /** Have the report made on A4; one that is ready is given again as long as nothing has changed. */
+        post: {
             parameters: {
                 query?: never;
                 header?: never;
@@ -3752,7 +3848,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/pdf": unknown;
+                        "application/json": components["schemas"]["DocumentView"];
                     };
                 };
                 /** @description Problem details (RFC 9457) */
@@ -3766,8 +3862,6 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5024,6 +5118,28 @@ export interface components {
             failure: string | null;
             /** Key Fits */
             key_fits: boolean | null;
+        };
+        /** DocumentView */
+        DocumentView: {
+            /** Id */
+            id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "being made" | "ready" | "failed";
+            /**
+             * Words
+             * @description What the state means, and what to do about it.
+             */
+            words: string;
+            /**
+             * Bytes
+             * @description Of the file, once it is ready.
+             */
+            bytes: number | null;
+            /** Made Us */
+            made_us: number | null;
         };
         /** Done */
         Done: {
@@ -7522,6 +7638,11 @@ export interface components {
              * @description The word had the calls that are left out been counted, where it is another.
              */
             word_with_all: string | null;
+            /**
+             * Behind
+             * @description Evidence or brief have changed since, and the clerk is judging them.
+             */
+            behind: boolean;
         };
         /** VideoForm */
         VideoForm: {

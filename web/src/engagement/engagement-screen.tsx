@@ -7,6 +7,7 @@ import { PathThumb } from "../charts/path-picture";
 import { RampKey } from "../charts/ramp";
 import { ScoreBar } from "../charts/score-bar";
 import { Strip } from "../charts/strip";
+import { ReportPdf } from "../site/report/report-pdf";
 import { ArchiveButton } from "../ui/archive";
 import { Button, INPUT, LinkButton, Note, Section } from "../ui/controls";
 import { ago, DASH, plural } from "../ui/format";
@@ -239,13 +240,7 @@ function Bulk({ lines, onDone }: { lines: Line[]; onDone: () => void }) {
             <ul className="mt-1">
               {lines.map((line) => (
                 <li key={line.slug}>
-                  <a
-                    className="underline underline-offset-3"
-                    href={`/api/sites/${line.slug}/report.pdf`}
-                    download
-                  >
-                    {line.name}, PDF
-                  </a>
+                  <ReportPdf slug={line.slug} words={`${line.name}, PDF`} />
                 </li>
               ))}
             </ul>

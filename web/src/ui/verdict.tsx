@@ -28,6 +28,11 @@ export function VerdictWord({ verdict }: { verdict: Model<"VerdictView"> }) {
     <span className="leading-tight">
       <span className="font-semibold">{verdict.word}</span>
       {verdict.provisional && <span className="block text-sm text-soft">provisional</span>}
+      {verdict.behind && (
+        <span role="status" className="block text-sm">
+          being judged again
+        </span>
+      )}
     </span>
   );
 }

@@ -30,6 +30,8 @@ class VerdictView(Model):
     missing: list[str]
     word_with_all: str | None
     """The word had the calls that are left out been counted, where it is another."""
+    behind: bool
+    """Evidence or brief have changed since, and the clerk is judging them."""
 
 
 class ShareView(Model):

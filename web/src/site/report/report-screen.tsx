@@ -4,10 +4,15 @@ import { useRef } from "react";
 import { get } from "../../api/client";
 import { Button, FileLink } from "../../ui/controls";
 import { Pending, Trail } from "../../ui/screen";
+import { ReportPdf } from "./report-pdf";
 
 export function ReportScreen({ id }: { id: string }) {
   const frame = useRef<HTMLIFrameElement>(null);
-  const site = useQuery({ queryKey: ["site", id], queryFn: () => get("SitePage", `/api/sites/${id}`) });
+  const site = useQuery({
+    queryKey: ["site", id],
+    queryFn: () => get("SitePage", `/api/sites/${id}`),
+    refetchInterval: ({ state }) => (state.data?.verdict.behind ? 1000 : false),
+  });
   if (!site.data) return <Pending what="the report" error={site.error} />;
   return (
     <>
@@ -24,16 +29,11 @@ export function ReportScreen({ id }: { id: string }) {
         <div className="flex flex-wrap gap-3">
           <FileLink href={`/api/sites/${id}/report.json`}>Figures, JSON</FileLink>
           <Button onClick={() => frame.current?.contentWindow?.print()}>Print</Button>
-          <a
-            href={`/api/sites/${id}/report.pdf`}
-            download
-            className="inline-flex items-center border border-act bg-act px-4 py-1.5 leading-6 font-semibold text-on-act hover:brightness-110"
-          >
-            PDF, A4
-          </a>
+          <ReportPdf slug={id} words="PDF, A4" act />
         </div>
       </div>
       <iframe
+        key={site.data.verdict.behind ? "behind" : "current"}
         ref={frame}
         title={`Readiness report of ${site.data.name}`}
         src={`/api/sites/${id}/report.html`}

@@ -1,13 +1,9 @@
-"""A site's records as evidence: each call and stream a fact, what could not be placed as well, and what is left out.
-
-The evaluation is kept until new evidence comes or the brief changes.
-"""
+"""A site's records as evidence: each call and stream a fact, what could not be placed as well, and what is left out."""
 
 from __future__ import annotations
 
 import json
 import sqlite3
-import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -15,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from tarnfell.core.codecs import Codec
 from tarnfell.core.verdict.facts import DIRECTIONS, Blame, CallFact, Direction, Outcome, VideoFact
-from tarnfell.core.verdict.site import Aside, Evaluation, evaluate_site
+from tarnfell.core.verdict.site import Aside
 from tarnfell.store import calls as call_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import remedies as remedy_store
@@ -33,33 +29,24 @@ WI_FI = "Wi-Fi"
 PROMPT_US = 20_000_000
 """A failure told this soon after the run was taken shows that the server could be reached meanwhile."""
 
-_MAX_KEPT = 64
-_kept: dict[tuple[str, Site], tuple[tuple[int, ...], Evaluation]] = {}
-_lock = threading.Lock()
+SLEPT_MS = 5000.0
 
 
-def evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
-    """The evaluation of ``site``; computed anew only when its evidence or its brief has changed."""
-    mark = call_store.evidence_mark(db, site.id)
-    key = (str(db.execute("PRAGMA database_list").fetchone()["file"]), site)
-    with _lock:
-        kept = _kept.get(key)
-    if kept and kept[0] == mark:
-        return kept[1]
-    evaluation = _evaluate(db, site)
-    with _lock:
-        if len(_kept) >= _MAX_KEPT:
-            _kept.clear()
-        _kept[key] = (mark, evaluation)
-    return evaluation
+@dataclass(frozen=True)
+class Facts:
+    """All that a site is judged by, and what of it is told and not counted."""
+
+    calls: list[CallFact]
+    video: list[VideoFact]
+    aside: Aside
 
 
-def _evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
+def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
+    """Since the newest remedy before which evidence is set aside; of each call once a direction."""
     remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
     since_us = remedy.at_us if remedy else None
     failed = [_Failed.of(run) for run in run_store.failed_runs(db, site.id)]
     timed = [*_placed(db, site), *(fact for f in failed for fact in f.facts(site))]
-    kept = [fact for at_us, fact in timed if since_us is None or at_us >= since_us]
     before = {fact.call_id for at_us, fact in timed if since_us is not None and at_us < since_us}
     aside = Aside(
         before_remedy=len(before),
@@ -67,11 +54,11 @@ def _evaluate(db: sqlite3.Connection, site: Site) -> Evaluation:
         failed=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
         imported=import_store.count_of(db, site.id),
     )
-    video = [fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us]
-    return evaluate_site(kept, site.brief, video, aside)
-
-
-SLEPT_MS = 5000.0
+    return Facts(
+        calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],
+        video=[fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us],
+        aside=aside,
+    )
 
 
 def standing_remedy(remedies: Sequence[Remedy]) -> Remedy | None:

@@ -1,0 +1,1 @@
+"""What the report routes say and are told."""

@@ -1,0 +1,17 @@
+"""A document that the clerk makes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from tarnfell.server.http.models.base import Model
+
+
+class DocumentView(Model):
+    id: int
+    state: Literal["waiting", "being made", "ready", "failed"]
+    words: str
+    """What the state means, and what to do about it."""
+    bytes: int | None
+    """Of the file, once it is ready."""
+    made_us: int | None

@@ -1,0 +1,68 @@
+"""What follows from a site's evidence, as it was last computed, and the evidence that it was computed from."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+
+from tarnfell.store.db import now_us
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """How much there is of a site, and what tells it from what there was before."""
+
+    site_id: int
+    calls: int
+    """Of runs that are done or failed."""
+    judged: int
+    last_judged_us: int
+    failed: int
+    imports: int
+    remedies: int
+    """The sum of their numbers, which are not given twice."""
+
+
+_EVIDENCE = """
+SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_us), 0),
+  coalesce(sum(state = 'failed'), 0), (SELECT count(*) FROM imported WHERE site_id = site.id),
+  (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id)
+FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')
+"""
+
+
+def evidence_of(db: sqlite3.Connection, site_id: int) -> Evidence:
+    """Differs whenever the site has new evidence, old evidence judged anew, or evidence set aside."""
+    return Evidence(*db.execute(f"{_EVIDENCE} WHERE site.id = ? GROUP BY site.id", (site_id,)).fetchone())
+
+
+def much_evidence(db: sqlite3.Connection, more_calls_than: int) -> list[Evidence]:
+    """Of the sites at work that have more calls than so many."""
+    rows = db.execute(
+        f"{_EVIDENCE} WHERE archived_us IS NULL GROUP BY site.id HAVING sum(calls) > ?", (more_calls_than,)
+    )
+    return [Evidence(*row) for row in rows]
+
+
+@dataclass(frozen=True)
+class Kept:
+    mark: str
+    body: bytes
+
+
+def keep(db: sqlite3.Connection, site_id: int, kept: Kept) -> None:
+    db.execute(
+        "INSERT INTO evaluation (site_id, mark, body, made_us) VALUES (?, ?, ?, ?) "
+        "ON CONFLICT (site_id) DO UPDATE SET mark = excluded.mark, body = excluded.body, made_us = excluded.made_us",
+        (site_id, kept.mark, kept.body, now_us()),
+    )
+
+
+def kept_mark(db: sqlite3.Connection, site_id: int) -> str | None:
+    row = db.execute("SELECT mark FROM evaluation WHERE site_id = ?", (site_id,)).fetchone()
+    return row["mark"] if row else None
+
+
+def kept_of(db: sqlite3.Connection, site_id: int) -> Kept | None:
+    row = db.execute("SELECT mark, body FROM evaluation WHERE site_id = ?", (site_id,)).fetchone()
+    return Kept(row["mark"], row["body"]) if row else None

@@ -1,0 +1,69 @@
+"""A site's report as its records are now."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from tarnfell.core.rates import call_rate
+from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
+from tarnfell.store import briefs as brief_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import evaluations
+from tarnfell.store import places as place_store
+from tarnfell.store.codecs import codec_of_site
+from tarnfell.store.db import now_us
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence.evaluations import Evaluated, mark_of
+from tarnfell.work.judging.site_words import business_hours, measured_from
+
+
+def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Report:
+    """The report, made now."""
+    return build_report(
+        _site_facts(db, site), evaluated.evaluation, now_us(), _brief_changes(db, site), behind=evaluated.behind
+    )
+
+
+def report_mark(db: sqlite3.Connection, site: Site) -> str:
+    """Differs whenever the report would say something else."""
+    parts = mark_of(site, evaluations.evidence_of(db, site.id)), _site_facts(db, site), _brief_changes(db, site)
+    return hashlib.sha256(repr(parts).encode()).hexdigest()
+
+
+def _site_facts(db: sqlite3.Connection, site: Site) -> SiteFacts:
+    far_ends = place_store.far_ends_of(db, site.id)
+    codec = codec_of_site(db, site.id, site.codec)
+    return SiteFacts(
+        engagement=engagement_store.engagement_by_id(db, site.engagement_id).name,
+        name=site.name,
+        place=site.place,
+        time_zone=site.time_zone,
+        business_hours=business_hours(site),
+        open_minute=site.open_minute,
+        close_minute=site.close_minute,
+        open_days=site.open_days,
+        medium=site.medium,
+        down_kbps=site.down_kbps,
+        up_kbps=site.up_kbps,
+        provider=site.provider,
+        test_point=measured_from(db, site),
+        far_end=far_ends[0].name if far_ends else "",
+        codec=codec,
+        ptime_ms=site.ptime_ms,
+        rate=call_rate(codec, site.ptime_ms, site.link),
+    )
+
+
+def _brief_changes(db: sqlite3.Connection, site: Site) -> list[BriefChanged]:
+    zone = ZoneInfo(site.time_zone)
+    return [
+        BriefChanged(
+            f"{datetime.fromtimestamp(change.at_us / 1e6, UTC).astimezone(zone):%d %B %Y, %H:%M}",
+            change.by,
+            "; ".join(f"{one.what} from {one.before} to {one.after}" for one in change.changes),
+        )
+        for change in brief_store.changes_of(db, site.id)
+    ]

@@ -1,0 +1,49 @@
+// The report on paper: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { get, type Model, post } from "../../api/client";
+import { Button, Note } from "../../ui/controls";
+
+type Document = Model<"DocumentView">;
+
+const LOOK_MS = 500;
+
+export function ReportPdf({ slug, words, act = false }: { slug: string; words: string; act?: boolean }) {
+  const [asked, setAsked] = useState<Document | null>(null);
+  const saved = useRef<number | null>(null);
+  const ask = useMutation({
+    mutationFn: () => post("DocumentView", `/api/sites/${slug}/report/pdf`, {}),
+    onMutate: () => {
+      saved.current = null;
+    },
+    onSuccess: setAsked,
+  });
+  const latest = useQuery({
+    queryKey: ["document", asked?.id],
+    queryFn: () => get("DocumentView", `/api/documents/${asked?.id}`),
+    enabled: asked !== null && asked.state !== "ready" && asked.state !== "failed",
+    refetchInterval: ({ state }) =>
+      state.data?.state === "ready" || state.data?.state === "failed" ? false : LOOK_MS,
+  });
+  const document = latest.data ?? asked;
+  useEffect(() => {
+    if (document?.state === "ready" && saved.current !== document.id) {
+      saved.current = document.id;
+      window.location.assign(`/api/documents/${document.id}/file`);
+    }
+  }, [document]);
+  const underWay = document?.state === "waiting" || document?.state === "being made";
+  const problem =
+    ask.error?.message ?? latest.error?.message ?? (document?.state === "failed" ? document.words : null);
+  return (
+    <span className="inline-flex flex-wrap items-center gap-3">
+      <Button act={act} disabled={ask.isPending || underWay} onClick={() => ask.mutate()}>
+        {underWay || ask.isPending ? "PDF is being made …" : words}
+      </Button>
+      <span role="status" className={underWay && document.words !== "Being made." ? "text-sm" : "sr-only"}>
+        {document?.state === "ready" ? "The PDF is ready; the browser saves it." : underWay && document.words}
+      </span>
+      {problem && <Note>{problem}</Note>}
+    </span>
+  );
+}
