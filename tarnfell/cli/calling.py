@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -22,12 +22,14 @@ from tarnfell.wire.record import Record
 from tarnfell.work.ingest.packets import (
     clock_relation,
     flowing,
+    half_of,
     judge_record,
     picture_criterion,
     stamp_exchanges,
     trace_of,
 )
-from tarnfell.work.ingest.pictures import picture_columns
+from tarnfell.work.ingest.pictures import picture_figures
+from tarnfell.work.ingest.uploads import figures_of
 from tarnfell.work.placing.call_plan import call_plan
 
 
@@ -82,7 +84,8 @@ def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None
         judged = judge_record(record, relation, criterion)
         row: dict[str, Any] = {"call": number}
         for direction, one in judged.items():
-            row[direction] = one.fields()
+            figures = asdict(figures_of(one, criterion, half_of(record)))
+            row[direction] = {**(one.quality.fields() if one.quality else {}), **figures}
             failed |= one.quality is None or one.quality.metrics.received == 0
             if trace_dir and one.trace is not None:
                 (trace_dir / f"call{number}-{direction}.csv").write_text(format_csv(one.trace))
@@ -102,8 +105,7 @@ def _video_row(record: Record, relation: ClockRelation, clock: Record, trace_dir
     number = int(record.meta["video"])
     row: dict[str, Any] = {"video": number, "profile": record.meta["profile"], "directions": flowing(record)}
     for direction in flowing(record):
-        values = picture_columns(record, direction, relation, picture_criterion(clock))
-        row[direction] = {**values, "dscp_received": json.loads(values["dscp_received"])}
+        row[direction] = asdict(picture_figures(record, direction, relation, picture_criterion(clock)))
         trace = trace_of(record, direction, relation)
         if trace_dir and trace is not None:
             (trace_dir / f"video{number}-{direction}.csv").write_text(format_csv(trace))

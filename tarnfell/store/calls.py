@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
+from tarnfell.core.directions import DirectionFigures, PictureFigures
+from tarnfell.core.verdict.facts import Direction
 from tarnfell.store import clocks, jobs, runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
+from tarnfell.store.figures import assignments, columns, figures_of, marks, values
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import JudgedVideo, add_video, replace_pictures
 from tarnfell.wire.failures import Failure
@@ -20,45 +23,13 @@ from tarnfell.wire.record import Record
 
 MAX_UPLOAD_BYTES = 256 << 20
 
-COLUMNS = [
-    "sent",
-    "received",
-    "lost",
-    "loss_pct",
-    "late",
-    "duplicates",
-    "reordered",
-    "jitter_ms",
-    "jitter_max_ms",
-    "burst_ratio",
-    "longest_loss_run",
-    "delay_min_ms",
-    "delay_p50_ms",
-    "pdv_p50_ms",
-    "pdv_p95_ms",
-    "pdv_p99_ms",
-    "pdv_max_ms",
-    "effective_loss_pct",
-    "mouth_to_ear_ms",
-    "r_factor",
-    "mos",
-    "worst_second_mos",
-    "worst_stretch_mos",
-    "ssrc",
-    "dscp_sent",
-    "dscp_kept_pct",
-    "dscp_received",
-    "reason",
-]
-
 
 @dataclass(frozen=True)
 class JudgedCall:
     number: int
     started_us: int
     record: bytes
-    directions: dict[str, dict[str, Any]]
-    """Column values by direction."""
+    directions: dict[str, DirectionFigures]
 
 
 @dataclass(frozen=True)
@@ -92,11 +63,11 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
             "INSERT INTO call (run_id, number, started_us, record) VALUES (?, ?, ?, ?)",
             (run.id, call.number, call.started_us, call.record),
         )
-        for direction, values in call.directions.items():
+        for direction, found in call.directions.items():
             db.execute(
-                f"INSERT INTO direction (call_id, direction, {', '.join(COLUMNS)}) "
-                f"VALUES (?, ?, {', '.join('?' * len(COLUMNS))})",
-                (cursor.lastrowid, direction, *(values[name] for name in COLUMNS)),
+                f"INSERT INTO direction (call_id, direction, {columns(DirectionFigures)}) "
+                f"VALUES (?, ?, {marks(DirectionFigures)})",
+                (cursor.lastrowid, direction, *values(found)),
             )
     for stream in judged.video:
         add_video(db, run.id, stream)
@@ -123,10 +94,6 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
     jobs.move(db, run.id, "done", words, at_us)
 
 
-Figures = dict[int, dict[str, dict[str, Any]]]
-"""Column values by call and direction."""
-
-
 @dataclass(frozen=True)
 class JudgedAgain:
     """A run whose packets were judged anew; ``calls`` and ``pictures`` by the ids of call and video stream."""
@@ -134,37 +101,72 @@ class JudgedAgain:
     codec: Codec
     estimate: ClockRelation
     relation: ClockRelation
-    calls: Figures
-    pictures: Figures
+    calls: dict[int, dict[str, DirectionFigures]]
+    pictures: dict[int, dict[str, PictureFigures]]
 
 
 def replace_figures(db: sqlite3.Connection, run: Run, fresh: JudgedAgain) -> None:
     """Write what ``judge_again`` found, unless the values have changed again since."""
     if fresh.codec != codec_of_site(db, run.site_id, run.codec):
         return
-    pairs = ", ".join(f"{name} = ?" for name in COLUMNS)
     for call_id, directions in fresh.calls.items():
-        for direction, values in directions.items():
+        for direction, found in directions.items():
             db.execute(
-                f"UPDATE direction SET {pairs} WHERE call_id = ? AND direction = ?",
-                (*(values[name] for name in COLUMNS), call_id, direction),
+                f"UPDATE direction SET {assignments(DirectionFigures)} WHERE call_id = ? AND direction = ?",
+                (*values(found), call_id, direction),
             )
     replace_pictures(db, fresh.pictures)
     clocks.keep(db, run.id, fresh.estimate, fresh.relation)
     db.execute("UPDATE run SET stale = 0, judged_us = ? WHERE id = ?", (now_us(), run.id))
 
 
-_DIRECTION_COLUMNS = ", ".join(f"d.{name}" for name in COLUMNS)
+_FIGURES = columns(DirectionFigures, "d.")
 
 
-def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
-    """A row for each direction of each call, with the call's id and number."""
-    return db.execute(
-        f"SELECT c.id AS call_id, c.number, c.started_us, r.cut_reason, d.direction, {_DIRECTION_COLUMNS} "
-        "FROM call c JOIN run r ON r.id = c.run_id JOIN direction d ON d.call_id = c.id "
-        "WHERE c.run_id = ? ORDER BY c.number, d.direction DESC",
-        (run_id,),
-    ).fetchall()
+@dataclass(frozen=True)
+class StoredDirection:
+    """One direction of a call as it was judged."""
+
+    call_id: int
+    run_id: int
+    number: int
+    """Of the call in its run."""
+    started_us: int
+    cut: bool
+    """Its run was broken off by what it was to measure."""
+    direction: Direction
+    figures: DirectionFigures
+
+
+_STORED = (
+    f"SELECT c.id, c.run_id, c.number, c.started_us, r.cut_reason IS NOT NULL, d.direction, {_FIGURES} "
+    "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id"
+)
+
+
+def directions_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredDirection]:
+    """In the order of the calls' numbers, up before down."""
+    return _stored(db.execute(f"{_STORED} WHERE r.id = ? ORDER BY c.number, d.direction DESC", (run_id,)))
+
+
+def newest_directions(
+    db: sqlite3.Connection, site_id: int, codec: str, direction: str, limit: int
+) -> list[StoredDirection]:
+    """One direction of the site's newest calls by one codec, newest first, of runs that are to be trusted."""
+    return _stored(
+        db.execute(
+            f"{_STORED} WHERE r.site_id = ? AND r.codec = ? AND d.direction = ? AND r.tainted = 0 "
+            "AND r.cut_reason IS NULL ORDER BY c.started_us DESC LIMIT ?",
+            (site_id, codec, direction, limit),
+        )
+    )
+
+
+def _stored(rows: Iterable[sqlite3.Row]) -> list[StoredDirection]:
+    return [
+        StoredDirection(row[0], row[1], row[2], row[3], bool(row[4]), row[5], figures_of(row, DirectionFigures))
+        for row in rows
+    ]
 
 
 def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
@@ -172,22 +174,10 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
     return db.execute(
         f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
         "r.far_end_id, r.codec, r.ptime_ms, r.seconds, r.self_check, r.cut_reason, r.cut_after_s, r.server_reachable, "
-        f"r.medium, d.direction, {_DIRECTION_COLUMNS} "
+        f"r.medium, d.direction, {_FIGURES} "
         "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
         (site_id,),
-    ).fetchall()
-
-
-def newest_directions(
-    db: sqlite3.Connection, site_id: int, codec: str, direction: str, limit: int
-) -> list[sqlite3.Row]:
-    """One direction of the site's newest calls by one codec, newest first, of runs that are to be trusted."""
-    return db.execute(
-        f"SELECT c.run_id, c.started_us, {_DIRECTION_COLUMNS} FROM run_job r JOIN call c ON c.run_id = r.id "
-        "JOIN direction d ON d.call_id = c.id WHERE r.site_id = ? AND r.codec = ? AND d.direction = ? "
-        "AND r.tainted = 0 AND r.cut_reason IS NULL ORDER BY c.started_us DESC LIMIT ?",
-        (site_id, codec, direction, limit),
     ).fetchall()
 
 

@@ -23,6 +23,8 @@ from tarnfell.wire.kinds import Name
 StopReason = Literal["asked", "heavy-loss"]
 State = Literal["waiting", "taken", "running", "done", "failed"]
 
+OPEN: tuple[State, ...] = ("waiting", "taken", "running")
+
 FOLLOWS: dict[str, tuple[State, ...]] = {
     "waiting": ("taken", "done", "failed"),  # done: a database put back from yesterday's copy has missed the rest
     "taken": ("running", "done", "failed"),

@@ -6,37 +6,14 @@ import json
 import sqlite3
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
-from typing import Any
 
 from tarnfell.core.clock import ClockRelation
+from tarnfell.core.directions import PictureFigures
 from tarnfell.core.rates import VideoLoad
+from tarnfell.core.verdict.facts import Direction
 from tarnfell.store.clocks import from_text
+from tarnfell.store.figures import assignments, columns, figures_of, marks, values
 from tarnfell.wire.record import Record
-
-COLUMNS = (
-    "sent",
-    "received",
-    "lost",
-    "loss_pct",
-    "late",
-    "reordered",
-    "duplicates",
-    "delay_p50_ms",
-    "pdv_p95_ms",
-    "frames",
-    "whole",
-    "shown",
-    "freezes",
-    "frozen_ms",
-    "longest_freeze_ms",
-    "mean_fps",
-    "worst_second_fps",
-    "score",
-    "ssrc",
-    "dscp_sent",
-    "dscp_received",
-    "reason",
-)
 
 
 def loads_to_json(loads: Iterable[VideoLoad]) -> str:
@@ -53,8 +30,7 @@ class JudgedVideo:
     profile: str
     started_us: int
     record: bytes
-    directions: dict[str, dict[str, Any]]
-    """Column values by direction."""
+    directions: dict[str, PictureFigures]
 
 
 def add_video(db: sqlite3.Connection, run_id: int, judged: JudgedVideo) -> None:
@@ -62,36 +38,49 @@ def add_video(db: sqlite3.Connection, run_id: int, judged: JudgedVideo) -> None:
         "INSERT INTO video_stream (run_id, number, profile, started_us, record) VALUES (?, ?, ?, ?, ?)",
         (run_id, judged.number, judged.profile, judged.started_us, judged.record),
     )
-    for direction, values in judged.directions.items():
+    for direction, found in judged.directions.items():
         db.execute(
-            f"INSERT INTO picture (video_stream_id, direction, {', '.join(COLUMNS)}) "
-            f"VALUES (?, ?, {', '.join('?' * len(COLUMNS))})",
-            (cursor.lastrowid, direction, *(values[name] for name in COLUMNS)),
+            f"INSERT INTO picture (video_stream_id, direction, {columns(PictureFigures)}) "
+            f"VALUES (?, ?, {marks(PictureFigures)})",
+            (cursor.lastrowid, direction, *values(found)),
         )
 
 
-def replace_pictures(db: sqlite3.Connection, fresh: dict[int, dict[str, dict[str, Any]]]) -> None:
+def replace_pictures(db: sqlite3.Connection, fresh: dict[int, dict[str, PictureFigures]]) -> None:
     """Streams judged anew, by stream and direction."""
-    pairs = ", ".join(f"{name} = ?" for name in COLUMNS)
     for stream_id, directions in fresh.items():
-        for direction, values in directions.items():
+        for direction, found in directions.items():
             db.execute(
-                f"UPDATE picture SET {pairs} WHERE video_stream_id = ? AND direction = ?",
-                (*(values[name] for name in COLUMNS), stream_id, direction),
+                f"UPDATE picture SET {assignments(PictureFigures)} WHERE video_stream_id = ? AND direction = ?",
+                (*values(found), stream_id, direction),
             )
 
 
-_PICTURE = ", ".join(f"p.{name}" for name in COLUMNS)
+_FIGURES = columns(PictureFigures, "p.")
 
 
-def pictures_of_run(db: sqlite3.Connection, run_id: int) -> list[sqlite3.Row]:
-    """A row for each direction of each stream, with the stream's id, number and profile."""
-    return db.execute(
-        f"SELECT v.id AS stream_id, v.number, v.profile, v.started_us, p.direction, {_PICTURE} "
+@dataclass(frozen=True)
+class StoredPicture:
+    """One direction of a stream as it was judged."""
+
+    stream_id: int
+    number: int
+    """Of the stream in its run."""
+    profile: str
+    started_us: int
+    direction: Direction
+    figures: PictureFigures
+
+
+def pictures_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredPicture]:
+    """In the order of the streams' numbers, up before down."""
+    rows = db.execute(
+        f"SELECT v.id, v.number, v.profile, v.started_us, p.direction, {_FIGURES} "
         "FROM video_stream v JOIN picture p ON p.video_stream_id = v.id WHERE v.run_id = ? "
         "ORDER BY v.number, p.direction DESC",
         (run_id,),
-    ).fetchall()
+    )
+    return [StoredPicture(row[0], row[1], row[2], row[3], row[4], figures_of(row, PictureFigures)) for row in rows]
 
 
 def pictures_of_site(db: sqlite3.Connection, site_id: int) -> list[sqlite3.Row]:
@@ -99,7 +88,7 @@ def pictures_of_site(db: sqlite3.Connection, site_id: int) -> list[sqlite3.Row]:
     return db.execute(
         f"SELECT v.id AS stream_id, v.run_id, v.profile, v.started_us, r.tainted, r.direction AS flow, r.seconds, "
         f"r.cut_after_s, p.direction, "
-        f"{_PICTURE} FROM run_job r JOIN video_stream v ON v.run_id = r.id JOIN picture p ON p.video_stream_id = v.id "
+        f"{_FIGURES} FROM run_job r JOIN video_stream v ON v.run_id = r.id JOIN picture p ON p.video_stream_id = v.id "
         "WHERE r.site_id = ? ORDER BY v.started_us, v.id",
         (site_id,),
     ).fetchall()

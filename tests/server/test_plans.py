@@ -24,7 +24,9 @@ def plan(**changes: Any) -> dict[str, Any]:
 
 
 def check(house: House, **changes: Any) -> Any:
-    return house.post("/api/sites/pier/plans/check", plan(**changes)).json
+    """What the server says of a plan, and what it takes, in one."""
+    found = house.post("/api/sites/pier/plans/check", plan(**changes)).json
+    return {**found, **found["takes"]}
 
 
 def make(house: House, **changes: Any) -> Any:

@@ -98,9 +98,9 @@ def test_marking_counts_leave_out_what_the_system_did_not_tell() -> None:
     judged = judge_record(call(), clock_relation(clock()), CRITERION)
     assert judged["up"].dscp_received == {"46": 1500}
     assert judged["down"].dscp_received == {}
-    columns = judge_call(call().serialize(), clock_relation(clock()), CRITERION).directions
-    assert columns["up"]["dscp_kept_pct"] == 100
-    assert columns["down"]["dscp_kept_pct"] is None
+    figures = judge_call(call().serialize(), clock_relation(clock()), CRITERION).directions
+    assert figures["up"].dscp_kept_pct == 100
+    assert figures["down"].dscp_kept_pct is None
 
 
 def test_packets_the_system_refused_were_never_sent() -> None:
@@ -136,8 +136,8 @@ def test_a_direction_without_packets_says_why(bound: bool, words: str) -> None:
     judged = judge_record(Record.of(whole.meta, kept), clock_relation(clock()), CRITERION)["down"]
     assert judged.quality is None
     assert words in str(judged.reason)
-    columns = judge_call(Record.of(whole.meta, kept).serialize(), clock_relation(clock()), CRITERION).directions["down"]
-    assert (columns["sent"], columns["mos"], columns["worst_second_mos"]) == (0, None, None)
+    figures = judge_call(Record.of(whole.meta, kept).serialize(), clock_relation(clock()), CRITERION).directions["down"]
+    assert (figures.sent, figures.mos, figures.worst_second_mos) == (0, None, None)
 
 
 def test_nothing_arrived_is_all_lost() -> None:

@@ -19,7 +19,7 @@ from tarnfell.wire.failures import CODES, OF_THE_NETWORK, code_of
 from tarnfell.wire.record import Record, join_parts, split_parts
 from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record, trace_of
-from tarnfell.work.ingest.uploads import columns_of
+from tarnfell.work.ingest.uploads import figures_of
 from tests.server.conftest import House, _short_calls_count, house, record_file
 from tests.server.test_runs import deliver, taken
 
@@ -212,9 +212,9 @@ def test_the_rest_of_a_half_is_silence_and_never_more_than_was_planned() -> None
     assert (len(trace), int(trace.arrived.sum())) == (500, 50)
     assert trace_of(record, "up", relation) is None
     judged = judge_record(record, relation, criterion_for(find_codec("g711a"), 20))
-    columns = columns_of(judged["up"], criterion_for(find_codec("g711a"), 20), half_of(record))
-    assert (columns["sent"], columns["received"], columns["mos"]) == (90, 90, None)
-    assert "cut" in columns["reason"]
+    figures = figures_of(judged["up"], criterion_for(find_codec("g711a"), 20), half_of(record))
+    assert (figures.sent, figures.received, figures.mos) == (90, 90, None)
+    assert "cut" in (figures.reason or "")
 
 
 # Delay without answered time stamps

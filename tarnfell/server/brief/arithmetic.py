@@ -14,7 +14,6 @@ from tarnfell.server.brief.form import need_in, needed_calls, site_values
 from tarnfell.server.brief.models.brief import (
     Arithmetic,
     BriefForm,
-    NeedView,
     RunArithmetic,
     StreamLoad,
 )
@@ -38,7 +37,7 @@ def arithmetic_of(form: BriefForm) -> Arithmetic:
         loads.append(_load(profile.title, video.streams, video_rate(profile, link), link))
     line_kbps = sum(load.line_kbps for load in loads)
     return Arithmetic(
-        need=NeedView.model_validate(need) if need else None,
+        need=need,
         needed_calls=needed,
         loads=loads,
         line_kbps=line_kbps,

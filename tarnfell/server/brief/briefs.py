@@ -16,8 +16,6 @@ from tarnfell.server.brief.form import empty_form, form_of, site_values, targets
 from tarnfell.server.brief.models.brief import (
     Archive,
     Arithmetic,
-    BoundView,
-    BriefChangeView,
     BriefForm,
     BriefPage,
     Duplicate,
@@ -151,13 +149,11 @@ def _page(engagement: Engagement, site: Site | None) -> BriefPage:
     return BriefPage(
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
-        changes=[
-            BriefChangeView.model_validate(one) for one in (brief_store.changes_of(g.db, site.id) if site else [])
-        ],
+        changes=[*(brief_store.changes_of(g.db, site.id) if site else [])],
         site_slug=site.slug if site else None,
         archived=bool(site and site.archived_us),
         form=form_of(site) if site else empty_form(),
-        bounds=[BoundView.model_validate(b) for b in BOUNDS],
+        bounds=list(BOUNDS),
         presets=_presets(engagement),
         video_profiles=[VideoProfileView.model_validate(p) for p in video_profiles().values()],
         time_zones=sorted(time_zones()),

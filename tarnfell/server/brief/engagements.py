@@ -11,7 +11,6 @@ from tarnfell.server.brief.models.engagements import (
     EngagementLine,
     EngagementList,
     EngagementPage,
-    NextStep,
     SiteLine,
 )
 from tarnfell.server.http.api import Problem, endpoint
@@ -114,14 +113,12 @@ def _line(site: Site) -> SiteLine:
         evidence=evidence_view(evaluation),
         path=path_view(evaluation, test_point, far_ends[0] if far_ends else None),
         strip=strip_view(evaluation),
-        next=NextStep.model_validate(
-            next_step(
-                evaluation,
-                site,
-                probes,
-                far_ends,
-                run_store.open_runs(g.db, site.id),
-                plan_store.drafts_of(g.db, site.id),
-            )
+        next=next_step(
+            evaluation,
+            site,
+            probes,
+            far_ends,
+            run_store.open_runs(g.db, site.id),
+            plan_store.drafts_of(g.db, site.id),
         ),
     )

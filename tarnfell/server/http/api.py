@@ -15,7 +15,7 @@ from typing import Any, Literal, TypeVar
 
 from flask import Blueprint, Flask, Response, jsonify, request
 from pydantic import BaseModel, ValidationError
-from pydantic.json_schema import models_json_schema
+from pydantic.json_schema import GenerateJsonSchema, models_json_schema
 from werkzeug.exceptions import HTTPException
 
 from tarnfell import __version__
@@ -217,6 +217,14 @@ def install_errors(app: Flask) -> None:
         return problem_response(500, _FAULT)
 
 
+class _Described(GenerateJsonSchema):
+    """A value of ours has all its fields in an answer; its defaults are for those who make it."""
+
+    def field_is_required(self, field: Any, total: bool) -> bool:
+        ours = field["type"] == "dataclass-field" and self.mode == "serialization"
+        return ours or super().field_is_required(field, total)
+
+
 def openapi() -> dict[str, Any]:
     """The OpenAPI 3.1 description of every registered endpoint."""
     models = {m for e in ENDPOINTS for m in (e.body, e.query, e.response) if m is not None}
@@ -225,6 +233,7 @@ def openapi() -> dict[str, Any]:
     _, schemas = models_json_schema(
         [(m, "validation" if m in inputs else "serialization") for m in ordered],
         ref_template="#/components/schemas/{model}",
+        schema_generator=_Described,
     )
     definitions = schemas.get("$defs", {})
     definitions["Problem"] = {

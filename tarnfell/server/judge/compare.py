@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.compare import ENOUGH_LOOKS, Difference, mean_difference, share_difference
-from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
+from tarnfell.core.directions import DirectionFigures, PictureFigures
+from tarnfell.core.verdict.moments import Moment, Tally, tally
 from tarnfell.server.access import require_run
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.judge.models.compare import ComparedMeasure, ComparedRun, ComparePage, CompareQuery, DifferenceView
-from tarnfell.server.judge.sites import acceptable, good_calls
 from tarnfell.server.load.runs import clock_of
 from tarnfell.server.load.words import FLOW_WORDS, video_words
 from tarnfell.store import calls as call_store
@@ -21,9 +21,11 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
+from tarnfell.store.calls import StoredDirection
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import moment_at
+from tarnfell.store.videos import StoredPicture
+from tarnfell.work.judging.calls import calls_in_moments, good_calls, moments_of
 
 blueprint = Blueprint("compare", __name__)
 
@@ -67,7 +69,7 @@ def compare_runs(query: CompareQuery) -> ComparePage:
         if run.state != "done":
             raise Problem(409, f"Run {run.id} has no result to compare: it is {run.state}.")
     sides = [_Side.of(run) for run in runs]
-    first, second = (_run(side.run, side.rows) for side in sides)
+    first, second = (_run(side.run, side.directions) for side in sides)
     return ComparePage(
         first=first,
         second=second,
@@ -85,40 +87,36 @@ class _Side:
 
     run: Run
     site: Site
-    rows: list[sqlite3.Row]
-    pictures: list[sqlite3.Row]
+    directions: list[StoredDirection]
+    pictures: list[StoredPicture]
 
     @staticmethod
     def of(run: Run) -> _Side:
         site = site_store.site_by_id(g.db, run.site_id)
-        rows = call_store.directions_of_run(g.db, run.id)
-        return _Side(run, site, rows, video_store.pictures_of_run(g.db, run.id))
+        directions = call_store.directions_of_run(g.db, run.id)
+        return _Side(run, site, directions, video_store.pictures_of_run(g.db, run.id))
 
-    def moments(self, row: sqlite3.Row) -> tuple[Moment, ...]:
-        at = moment_at(self.site, row["started_us"])
-        return moments_between(at.day, at.minute, self.run.seconds)
+    def moments(self, started_us: int) -> tuple[Moment, ...]:
+        return moments_of(self.site, started_us, self.run.seconds)
 
     def tallies(self) -> dict[Moment, Tally]:
-        calls: dict[int, tuple[tuple[Moment, ...], list[bool | None]]] = {}
-        for row in self.rows:
-            calls.setdefault(row["call_id"], (self.moments(row), []))[1].append(acceptable(row, self.site.targets))
-        return tally(
-            (at, False not in found, 0.0) for at, found in calls.values() if False in found or None not in found
-        )
+        return tally((at, good, 0.0) for at, good in calls_in_moments(self.directions, self.site, self.run.seconds))
 
     def looks(self, measure: _Measure, direction: str) -> dict[Moment, list[float]]:
         """Values by moment; a run of video measures is looked up among the pictures."""
-        rows = self.pictures if measure in PICTURE_MEASURES else self.rows
+        measured: Sequence[StoredDirection | StoredPicture] = (
+            self.pictures if measure in PICTURE_MEASURES else self.directions
+        )
         found: dict[Moment, list[float]] = {}
-        for row in rows:
-            if row["direction"] == direction:
-                for value in _value(row, measure.key):
-                    for moment in self.moments(row):
-                        found.setdefault(moment, []).append(value)
+        for one in measured:
+            value = _value(one.figures, measure.key)
+            if one.direction == direction and value is not None:
+                for moment in self.moments(one.started_us):
+                    found.setdefault(moment, []).append(value)
         return found
 
 
-def _run(run: Run, rows: list[sqlite3.Row]) -> ComparedRun:
+def _run(run: Run, directions: Sequence[StoredDirection]) -> ComparedRun:
     site = site_store.site_by_id(g.db, run.site_id)
     calls = f"{run.calls} {'call' if run.calls == 1 else 'calls'} of {run.seconds:g} s"
     return ComparedRun(
@@ -128,8 +126,8 @@ def _run(run: Run, rows: list[sqlite3.Row]) -> ComparedRun:
         time_zone=site.time_zone,
         started_us=run.begun_us or run.created_us,
         words=f"{calls}, {find_codec(run.codec).title} every {run.ptime_ms} ms, DSCP {run.dscp}",
-        good=good_calls(rows, site.targets),
-        calls=len({row["call_id"] for row in rows}),
+        good=good_calls(directions, site.targets),
+        calls=len({one.call_id for one in directions}),
         tainted=bool(run.tainted),
     )
 
@@ -166,7 +164,7 @@ def _cautions(first: ComparedRun, second: ComparedRun, sides: list[_Side]) -> li
         for one in (first, second)
         if one.tainted
     ]
-    looks = [len({m for row in side.rows for m in side.moments(row)}) for side in sides]
+    looks = [len({m for one in side.directions for m in side.moments(one.started_us)}) for side in sides]
     if min(looks) < ENOUGH_LOOKS:
         found.append(
             f"The runs cover {looks[0]} and {looks[1]} ten-minute moments. A change counts as significant only where "
@@ -207,21 +205,19 @@ def _others(measure: _Measure, sides: list[_Side], direction: str) -> list[float
     side = sides[0]
     but = {one.run.id for one in sides}
     found: dict[Moment, list[float]] = {}
-    rows = call_store.newest_directions(g.db, side.site.id, side.run.codec, direction, OTHERS)
-    for row in rows:
-        if row["run_id"] not in but:
-            at = moment_at(side.site, row["started_us"])
-            for value in _value(row, measure.key):
-                found.setdefault(moments_between(at.day, at.minute, 0)[0], []).append(value)
+    for one in call_store.newest_directions(g.db, side.site.id, side.run.codec, direction, OTHERS):
+        value = _value(one.figures, measure.key)
+        if one.run_id not in but and value is not None:
+            found.setdefault(moments_of(side.site, one.started_us, 0)[0], []).append(value)
     return [sum(values) / len(values) for values in found.values()]
 
 
-def _value(row: sqlite3.Row, key: str) -> list[float]:
-    """The figure of one direction of a call, or nothing where it does not exist."""
+def _value(figures: DirectionFigures | PictureFigures, key: str) -> float | None:
+    """One figure of one direction; None where it does not exist."""
     if key == "late_pct":
-        return [100 * row["late"] / row["sent"]] if row["sent"] else []
-    value = row[key]
-    return [] if value is None else [float(value)]
+        return 100 * figures.late / figures.sent if figures.sent else None
+    value = getattr(figures, key)
+    return None if value is None else float(value)
 
 
 def _view(difference: Difference) -> DifferenceView:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import asdict
 from zoneinfo import ZoneInfo
 
-from tarnfell.server.judge.models.sites import ImportedCell, ImportedOnSheet
+from tarnfell.server.judge.models.sites import ImportedOnSheet
 from tarnfell.store import imports as import_store
 from tarnfell.store import places as place_store
 from tarnfell.store.sites import Site
@@ -24,7 +23,7 @@ def imported_on_sheet(db: sqlite3.Connection, site: Site) -> list[ImportedOnShee
             name=one.name,
             kind=one.kind,
             test_point=test_points.get(choices.test_point_id or 0),
-            cells=[ImportedCell(**asdict(cell)) for cell in cells_of(one.result, choices, zone)],
+            cells=list(cells_of(one.result, choices, zone)),
         )
         for one, choices in shown
         if choices.shown

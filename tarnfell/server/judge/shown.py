@@ -10,7 +10,7 @@ from tarnfell.core.verdict.capacity import Step
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.requirements import bounds_words
 from tarnfell.core.verdict.site import Evaluation
-from tarnfell.server.brief.models.engagements import EvidenceView, LegView, PathView, ShareView, StripHour, VerdictView
+from tarnfell.server.brief.models.engagements import EvidenceView, PathView, ShareView, StripHour, VerdictView
 from tarnfell.server.judge.models.sites import (
     CapacityStep,
     CauseView,
@@ -18,8 +18,6 @@ from tarnfell.server.judge.models.sites import (
     DaySheetDay,
     DimensionView,
     ImportedOnSheet,
-    LeftOutView,
-    RequirementView,
     TakenView,
 )
 from tarnfell.store.places import FarEnd
@@ -40,10 +38,6 @@ def verdict_view(evaluated: Evaluated) -> VerdictView:
         word_with_all=evaluation.word_with_all,
         behind=evaluated.behind,
     )
-
-
-def requirement_views(evaluation: Evaluation) -> list[RequirementView]:
-    return [RequirementView.model_validate(r) for r in evaluation.verdict.requirements]
 
 
 def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
@@ -87,10 +81,6 @@ def _cause(cause: Cause) -> CauseView:
         stream_ids=list(cause.stream_ids),
         network=cause.network,
     )
-
-
-def left_out_views(evaluation: Evaluation) -> list[LeftOutView]:
-    return [LeftOutView.model_validate(one) for one in evaluation.left_out]
 
 
 def capacity_views(evaluation: Evaluation) -> list[CapacityStep]:
@@ -139,8 +129,8 @@ def path_view(evaluation: Evaluation, test_point: str, far_end: FarEnd | None) -
         test_point=test_point,
         far_end=far_end.name if far_end else "far end",
         place=far_end.place if far_end else "",
-        up=LegView.model_validate(up),
-        down=LegView.model_validate(down),
+        up=up,
+        down=down,
         worst=worse_direction(up, down),
     )
 

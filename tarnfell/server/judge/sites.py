@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import sqlite3
-
 from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import VideoLoad, call_rate, video_rate
-from tarnfell.core.targets import Targets, in_words, judge_bounds
+from tarnfell.core.targets import in_words
 from tarnfell.core.video import find_profile
 from tarnfell.server.access import require_site
-from tarnfell.server.brief.models.engagements import NextStep
 from tarnfell.server.http.api import endpoint
 from tarnfell.server.judge.models.sites import (
     BriefView,
@@ -22,7 +19,6 @@ from tarnfell.server.judge.models.sites import (
     RunList,
     RunQuery,
     SitePage,
-    Stage,
 )
 from tarnfell.server.judge.on_sheet import imported_on_sheet
 from tarnfell.server.judge.shown import (
@@ -30,9 +26,7 @@ from tarnfell.server.judge.shown import (
     cause_views,
     dimension_views,
     evidence_view,
-    left_out_views,
     path_view,
-    requirement_views,
     share_view,
     sheet_view,
     verdict_view,
@@ -50,6 +44,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.judging.calls import good_calls
 from tarnfell.work.judging.next_step import next_step
 from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.judging.stages import stages
@@ -89,14 +84,12 @@ def show_site(slug: str) -> SitePage:
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
         sustained_calls=evaluation.verdict.capacity.sustained,
-        requirements=requirement_views(evaluation),
+        requirements=list(evaluation.verdict.requirements),
         capacity=capacity_views(evaluation),
-        left_out=left_out_views(evaluation),
+        left_out=list(evaluation.left_out),
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
-        next=NextStep.model_validate(
-            next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id))
-        ),
-        stages=[Stage.model_validate(one) for one in stages(evaluation, site, probes, open_runs)],
+        next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
+        stages=stages(evaluation, site, probes, open_runs),
         path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
@@ -185,23 +178,3 @@ def _run_line(run: Run, site: Site) -> RunLine:
         tainted=bool(run.tainted),
         cut=run.cut_reason,
     )
-
-
-def good_calls(rows: list[sqlite3.Row], targets: Targets) -> int:
-    """Calls of which both directions are known to keep every bound."""
-    bad = {row["call_id"] for row in rows if not acceptable(row, targets)}
-    return len({row["call_id"] for row in rows} - bad)
-
-
-def acceptable(row: sqlite3.Row, targets: Targets) -> bool | None:
-    """Of one judged direction of a call, as the store has it; None where its delay decides and is not known."""
-    if row["cut_reason"] is not None:
-        return False
-    return judge_bounds(
-        targets,
-        mos=row["mos"],
-        mouth_to_ear_ms=row["mouth_to_ear_ms"],
-        loss_pct=row["loss_pct"],
-        pdv_p99_ms=row["pdv_p99_ms"],
-        worst_stretch_mos=row["worst_stretch_mos"],
-    ).acceptable

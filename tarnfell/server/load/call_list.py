@@ -5,18 +5,19 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 from flask import Blueprint, Response, g, jsonify
 
 from tarnfell.server.access import require_run
 from tarnfell.server.http.api import endpoint
-from tarnfell.server.judge.sites import acceptable
 from tarnfell.server.load.models.runs import CallDirection, CallLine, CallList, CallsQuery
 from tarnfell.server.load.runs import call_direction, clock_of
 from tarnfell.store import calls as call_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.runs import Run
+from tarnfell.work.judging.calls import acceptable
 
 blueprint = Blueprint("call_list", __name__)
 
@@ -85,29 +86,22 @@ def _sides(line: CallLine) -> list[CallDirection]:
 
 def _lines(run: Run) -> list[CallLine]:
     targets = site_store.site_by_id(g.db, run.site_id).targets
-    calls: dict[int, dict[str, Any]] = {}
-    for row in call_store.directions_of_run(g.db, run.id):
-        line = calls.setdefault(
-            row["call_id"],
-            {
-                "id": row["call_id"],
-                "number": row["number"],
-                "started_us": row["started_us"],
-                "acceptable": True,
-                "up": None,
-                "down": None,
-            },
+    lines: dict[int, CallLine] = {}
+    for one in call_store.directions_of_run(g.db, run.id):
+        line = lines.setdefault(
+            one.call_id,
+            CallLine(id=one.call_id, number=one.number, started_us=one.started_us, acceptable=True, up=None, down=None),
         )
-        line[row["direction"]] = call_direction(row)
-        this = acceptable(row, targets)
-        if line["acceptable"] is not False and this is not True:
-            line["acceptable"] = this
-    return [CallLine(**line) for line in calls.values()]
+        setattr(line, one.direction, call_direction(one.figures))
+        this = acceptable(one, targets)
+        if line.acceptable is not False and this is not True:
+            line.acceptable = this
+    return list(lines.values())
 
 
 def _flat(run: Run, line: CallLine, side: str) -> dict[str, Any]:
     one: CallDirection = getattr(line, side)
-    values = one.model_dump()
+    values = asdict(one)
     values["dscp_received"] = " ".join(f"{mark}:{count}" for mark, count in one.dscp_received.items())
     return {
         "run": run.id,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -20,29 +19,26 @@ from tarnfell.core.quality import (
     criterion_for,
     explain,
     judge_seconds,
-    worst_of,
 )
 from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
 from tarnfell.server.access import require_call
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.models.calls import (
-    BurstView,
     CallPage,
     CallQuery,
     CallSide,
-    MosLossView,
     PacketPoint,
     SecondView,
 )
-from tarnfell.server.load.models.runs import CallDirection
-from tarnfell.server.load.runs import clock_words, mos_wide
+from tarnfell.server.load.runs import call_direction, clock_words
 from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.work.ingest.clocks import relation_of
-from tarnfell.work.ingest.packets import DIRECTIONS, JudgedDirection, judge_record, trace_of
+from tarnfell.work.ingest.packets import DIRECTIONS, Half, JudgedDirection, half_of, judge_record, trace_of
+from tarnfell.work.ingest.uploads import figures_of
 
 blueprint = Blueprint("calls", __name__)
 
@@ -64,7 +60,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         raise Problem(422, str(error)) from None
     criterion = criterion_for(judged_as, run.ptime_ms, query.buffer_ms, query.adaptive)
     relation = relation_of(call)
-    judged = judge_record(call.record, relation, criterion)
+    judged, half = judge_record(call.record, relation, criterion), half_of(call.record)
     local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     check = dict(call.clock.meta.get("self_check") or {})
     before, after = call_store.neighbours(g.db, call)
@@ -92,8 +88,8 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         clock=clock_words(relation),
         clock_detail=_clock_detail(relation),
         tainted=list(check.get("reasons") or []),
-        up=_side(judged["up"], criterion) if "up" in judged else None,
-        down=_side(judged["down"], criterion) if "down" in judged else None,
+        up=_side(judged["up"], criterion, half) if "up" in judged else None,
+        down=_side(judged["down"], criterion, half) if "down" in judged else None,
     )
 
 
@@ -120,22 +116,16 @@ def _clock_detail(relation: ClockRelation) -> str | None:
     )
 
 
-def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
-    fields = one.fields()
+def _side(one: JudgedDirection, criterion: Criterion, half: Half | None) -> CallSide:
+    figures = call_direction(figures_of(one, criterion, half))
     quality = one.quality
-    figures: dict[str, Any] = {name: fields.get(name) for name in CallDirection.model_fields}
     if quality is None or one.trace is None:
-        counts = ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run")
-        figures.update(dict.fromkeys(counts, 0), loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0)
         return CallSide(
-            figures=CallDirection(**figures),
-            effective_loss_pct=0.0,
+            figures=figures,
             effective_burst_ratio=1.0,
             bursts=None,
             ipdv_p99_ms=None,
             mean_depth_ms=None,
-            pdv_p50_ms=None,
-            pdv_p99_ms=None,
             where_it_went=None,
             why=one.reason or "",
             seconds=[],
@@ -143,23 +133,17 @@ def _side(one: JudgedDirection, criterion: Criterion) -> CallSide:
             thinned=False,
         )
     seconds = judge_seconds(one.trace, criterion)
-    worst = worst_of(one.trace, criterion)
-    figures.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
-    figures["mos_wide"] = mos_wide(quality.r_factor)
     lost = explain(quality, criterion)
     played = criterion.play(one.trace)
     changes = streams.ipdv_ms(one.trace)
     points, thinned = _packets(one.trace, played)
     return CallSide(
-        figures=CallDirection(**figures),
-        effective_loss_pct=quality.effective_loss_pct,
+        figures=figures,
         effective_burst_ratio=quality.effective_burst_ratio,
-        bursts=BurstView.model_validate(streams.bursts(played.missed, criterion.ptime_ms)),
+        bursts=streams.bursts(played.missed, criterion.ptime_ms),
         ipdv_p99_ms=float(np.percentile(np.abs(changes), 99)) if len(changes) else None,
         mean_depth_ms=played.mean_depth_ms,
-        pdv_p50_ms=quality.metrics.pdv_p50_ms,
-        pdv_p99_ms=quality.metrics.pdv_p99_ms,
-        where_it_went=MosLossView.model_validate(lost) if lost else None,
+        where_it_went=lost,
         why=one.reason or _why(quality, criterion),
         seconds=[
             SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, edge_ms=e)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal, cast
@@ -27,7 +27,6 @@ from tarnfell.server.load.models.imports import (
     ImportPage,
     ImportQuery,
     ImportSummary,
-    PathLeg,
     PathPlace,
     TestPointChoice,
 )
@@ -279,7 +278,7 @@ def view_of_path(path: EchoPath) -> EchoPathView:
             )
             for p in path.places
         ],
-        legs=[PathLeg(**asdict(leg)) for leg in path.legs],
+        legs=list(path.legs),
         minutes=path.minutes,
         not_faults=path.not_faults,
         says=path.says,

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 import statistics
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
 from flask import Blueprint, g
 
-from tarnfell.core.quality import Criterion, criterion_for
-from tarnfell.core.targets import Targets
+from tarnfell.core.quality import Criterion
 from tarnfell.server.access import require_run
 from tarnfell.server.http.api import endpoint
 from tarnfell.server.judge.sites import STATE_WORDS
@@ -24,8 +21,7 @@ from tarnfell.server.load.models.runs import (
     RunLive,
 )
 from tarnfell.store import jobs as job_store
-from tarnfell.store.codecs import codec_of_site
-from tarnfell.store.runs import Run
+from tarnfell.work.judging.live import criterion_of_run, mouth_to_ear_ms, scores_of
 
 blueprint = Blueprint("live", __name__)
 
@@ -39,7 +35,7 @@ def follow_run(run_id: int, query: LiveQuery) -> RunLive:
     run = require_run(run_id)
     # One second more than asked for: a rate is the difference of two.
     told = job_store.seconds_after(g.db, run.id, max(0, query.after - 1))
-    criterion = criterion_for(codec_of_site(g.db, run.site_id, run.codec), run.ptime_ms)
+    criterion = criterion_of_run(g.db, run)
     views, before = [], None
     for second, body in told:
         if second > query.after:
@@ -54,40 +50,18 @@ def follow_run(run_id: int, query: LiveQuery) -> RunLive:
     )
 
 
-def good_so_far(db: sqlite3.Connection, run: Run, targets: Targets) -> tuple[int, int] | None:
-    """Calls of a run under way that are acceptable by what is counted so far, of all; None before the second second.
-
-    Delay is half the round trip here, and losses are taken as single: the result judges every packet.
-    """
-    newest = job_store.newest_seconds(db, run.id, 1)
-    if not newest or newest[0]["second"] < 2:
-        return None
-    criterion = criterion_for(codec_of_site(db, run.site_id, run.codec), run.ptime_ms)
-    one_way_ms = _one_way_ms(newest[0], criterion)
-    sides = [newest[0][way] for way in ("up", "down") if run.direction in ("both", way)]
-    good = 0
-    scored = [_scores(side, one_way_ms, criterion) for side in sides]
-    for scores in zip(*scored, strict=True):
-        good += all(score is not None and score >= targets.target_mos for score in scores)
-    return good, run.calls
-
-
-def _one_way_ms(body: dict[str, Any], criterion: Criterion) -> float:
-    return (body["rtt_us"] or 0) / 2000 + criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
-
-
 @lru_cache(maxsize=SECONDS_KEPT)
 def _live_second(told: str, told_before: str | None, criterion: Criterion) -> LiveSecondView:
     """One second as JSON told it, after the one before. Whoever else looks at the run sees the same."""
     body: dict[str, Any] = json.loads(told)
     before: dict[str, Any] | None = None if told_before is None else json.loads(told_before)
     rtt = body["rtt_us"]
-    one_way = _one_way_ms(body, criterion)
+    delay_ms = mouth_to_ear_ms(rtt, criterion)
     gap = max(1, body["second"] - (before["second"] if before else 0))
     sides = {}
     for side in ("up", "down"):
         then = before[side] if before else [None] * len(body[side])
-        sides[side] = _live_side(body[side], then, gap, one_way, criterion)
+        sides[side] = _live_side(body[side], then, gap, delay_ms, criterion)
     return LiveSecondView(
         second=body["second"],
         rtt_ms=rtt / 1000 if rtt else None,
@@ -117,7 +91,7 @@ def _live_side(
     now: list[dict[str, int]],
     before: list[dict[str, int] | None],
     gap: int,
-    one_way_ms: float,
+    delay_ms: float,
     criterion: Criterion,
 ) -> LiveSide:
     fresh = [
@@ -125,7 +99,7 @@ def _live_side(
         for this, last in zip(now, before, strict=True)
     ]
     rates = [max(0, one["received"]) / gap for one in fresh]
-    scores = _scores(fresh, one_way_ms, criterion)
+    scores = scores_of(fresh, delay_ms, criterion)
     known = [s for s in scores if s is not None]
     return LiveSide(
         rate=statistics.mean(rates) if rates else 0.0,
@@ -137,14 +111,3 @@ def _live_side(
         call_rates=rates,
         call_mos=scores,
     )
-
-
-def _scores(counts: list[dict[str, int]], one_way_ms: float, criterion: Criterion) -> list[float | None]:
-    """MOS of each call's direction, from what it counted over a time; None where nothing was due."""
-    losses = []
-    for one in counts:
-        missed = max(0, one["reached"] - one["received"]) + max(0, one["late"])
-        losses.append(min(100.0, 100 * missed / one["reached"]) if one["reached"] > 0 else 0.0)
-    # All at once: fifty people may be looking.
-    scores = criterion.mos(criterion.rating(one_way_ms, np.array(losses), 1.0)).tolist()
-    return [score if one["reached"] > 0 else None for one, score in zip(counts, scores, strict=True)]

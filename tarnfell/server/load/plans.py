@@ -14,15 +14,11 @@ from tarnfell.core.schedule import (
     next_start,
     to_us,
 )
-from tarnfell.core.targets import Targets, in_words
-from tarnfell.core.verdict.capacity import Capacity, capacity_of_tallies
-from tarnfell.core.verdict.moments import Moment, Tally, moments_between, tally
+from tarnfell.core.targets import in_words
 from tarnfell.server.access import require_plan, require_series, require_site
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.http.models.base import Paging
-from tarnfell.server.judge.sites import acceptable
 from tarnfell.server.load import calendar
-from tarnfell.server.load.live import good_so_far
 from tarnfell.server.load.models.plans import (
     PlanCheck,
     PlanForm,
@@ -32,12 +28,9 @@ from tarnfell.server.load.models.plans import (
     PlanProblem,
     SeriesLine,
     SeriesPage,
-    StepView,
 )
-from tarnfell.server.load.videos import good_by_stream
 from tarnfell.server.load.words import load_words, video_loads
 from tarnfell.server.place.presence import look_at
-from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
@@ -48,9 +41,9 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
-from tarnfell.store.runs import Run, RunSpec
+from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import moment_at
+from tarnfell.work.judging.series import capacity_of_runs, step_of
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.placing.check import Checked, Wish, WishError, check, start_of
 
@@ -73,7 +66,7 @@ def check_plan(slug: str, body: PlanForm) -> PlanCheck:
         )
         for one in checked.problems
     ]
-    return PlanCheck(problems=problems, **{n: getattr(checked, n) for n in PlanCheck.model_fields if n != "problems"})
+    return PlanCheck(problems=problems, remarks=checked.remarks, takes=checked.takes)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/plans", response=PlanMade)
@@ -148,7 +141,7 @@ def stop_series(series_id: int) -> SeriesPage:
     series = require_series(series_id)
     with writing(g.db):
         for run in run_store.runs_of_series(g.db, series.id):
-            if run.state in ("waiting", "taken", "running"):
+            if run.state in job_store.OPEN:
                 job_store.ask_stop(g.db, run.id)
         plan_store.end_series(g.db, series.id, "stopped", f"Stopped by {g.user.name}.")
     return _series_page(require_series(series_id))
@@ -279,7 +272,7 @@ def _series_line(site: Site, series: Series) -> SeriesLine:
         state=series.state,
         due_us=series.due_us,
         words=series.words,
-        held_calls=_stairs(runs, site).observed,
+        held_calls=capacity_of_runs(g.db, runs, site).observed,
         steps=len(plan.shape.steps) * plan.shape.rounds,
         steps_done=sum(run.state == "done" for run in runs),
     )
@@ -291,8 +284,8 @@ def _series_page(series: Series) -> SeriesPage:
     look_at(site.id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     runs = run_store.runs_of_series(g.db, series.id)
-    found = _stairs(runs, site)
-    current = next((run.id for run in runs if run.state in ("waiting", "taken", "running")), None)
+    found = capacity_of_runs(g.db, runs, site)
+    current = next((run.id for run in runs if run.state in job_store.OPEN), None)
     return SeriesPage(
         id=series.id,
         plan_id=plan.id,
@@ -310,61 +303,10 @@ def _series_page(series: Series) -> SeriesPage:
         ended_us=series.ended_us,
         run_s=plan.shape.length_s,
         current_run_id=current,
-        steps=[_step(n, runs, found, site.targets) for n in sorted(set(plan.shape.steps))],
+        steps=[step_of(g.db, n, runs, found, site) for n in sorted(set(plan.shape.steps))],
         shown_calls=found.sustained,
         held_calls=found.observed,
         needed_calls=site.needed_calls,
         required_share_pct=site.required_share_pct,
         acceptable_words=in_words(site.targets),
-    )
-
-
-def _stairs(runs: list[Run], site: Site) -> Capacity:
-    """The capacity that these runs alone show."""
-    tried: dict[int, list[tuple[tuple[Moment, ...], bool, float]]] = {}
-    for run in runs:
-        if run.state != "done" or run.tainted:
-            continue
-        calls: dict[int, tuple[int, list[bool | None]]] = {}
-        for row in call_store.directions_of_run(g.db, run.id):
-            calls.setdefault(row["call_id"], (row["started_us"], []))[1].append(acceptable(row, site.targets))
-        for started_us, found in calls.values():
-            if False in found or None not in found:
-                at, good = moment_at(site, started_us), False not in found
-                moments = moments_between(at.day, at.minute, run.seconds)
-                tried.setdefault(run.calls, []).append((moments, good, float(good)))
-    tallies: dict[int, dict[Moment, Tally]] = {n: tally(calls) for n, calls in tried.items()}
-    return capacity_of_tallies(tallies, site.required_share_pct)
-
-
-def _step(at_once: int, runs: list[Run], found: Capacity, targets: Targets) -> StepView:
-    own = [run for run in runs if run.calls == at_once]
-    streams = {key: good for run in own if run.video for key, good in good_by_stream(g.db, run, targets).items()}
-    step = next((s for s in found.steps if s.concurrent == at_once), None)
-    state = "to come"
-    forming = None
-    under_way = next((run for run in own if run.state in ("waiting", "taken", "running")), None)
-    if under_way:
-        state = "running"
-        forming = good_so_far(g.db, under_way, targets)
-    elif own:
-        spoiled = any(run.state == "done" and run.tainted for run in own)
-        state = "done" if step else "invalid" if spoiled else "failed"
-    return StepView(
-        calls_at_once=at_once,
-        run_ids=[run.id for run in own],
-        state=state,  # type: ignore[arg-type]
-        good=step.share.good if step else 0,
-        calls=step.share.calls if step else 0,
-        pct=step.share.pct if step else None,
-        low_pct=step.low_pct if step else 0.0,
-        high_pct=step.high_pct if step else 100.0,
-        passes=step is not None and (step.share.pct or 0.0) >= targets.required_share_pct,
-        shows=step.state if step else "open",
-        moments=step.share.moments if step else 0,
-        more_moments=step.more_moments if step else 0,
-        forming_good=forming[0] if forming else None,
-        forming_calls=forming[1] if forming else 0,
-        streams=len(streams),
-        good_streams=sum(streams.values()),
     )

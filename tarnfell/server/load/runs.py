@@ -4,16 +4,13 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import statistics
-from collections import Counter
 
 from flask import Blueprint, g
 
 from tarnfell.core import emodel
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import CodecError, find_codec
-from tarnfell.core.figures import count
-from tarnfell.core.playout import DEFAULT_BUFFER_MS
+from tarnfell.core.directions import DirectionFigures
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import PlanError, call_rate
 from tarnfell.core.schedule import from_us
@@ -21,16 +18,14 @@ from tarnfell.core.targets import in_words
 from tarnfell.core.video import VideoError
 from tarnfell.server.access import require_run, require_site
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.judge.sites import STATE_WORDS, good_calls
+from tarnfell.server.judge.sites import STATE_WORDS
 from tarnfell.server.load.models.runs import (
     CallDirection,
     PlaceCalls,
     RateView,
-    RunEventView,
     RunPage,
     RunWords,
     SelfCheckView,
-    SideSummary,
     VideoLoadForm,
 )
 from tarnfell.server.load.videos import video_lines
@@ -45,6 +40,8 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.runs import Run, RunSpec
+from tarnfell.work.judging.calls import good_calls
+from tarnfell.work.judging.run import run_direction
 from tarnfell.work.placing.rules import against
 
 blueprint = Blueprint("runs", __name__)
@@ -115,8 +112,8 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
     engagement = engagement_store.engagement_by_id(db, site.engagement_id)
     codec = find_codec(run.codec)
     rate = call_rate(codec, run.ptime_ms, site.link)
-    rows = call_store.directions_of_run(db, run.id) if run.state == "done" else []
-    clock = clock_of(db, run) if rows else None
+    directions = call_store.directions_of_run(db, run.id) if run.state == "done" else []
+    clock = clock_of(db, run) if directions else None
     return RunPage(
         id=run.id,
         name=run.name,
@@ -167,12 +164,12 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         cut=run.cut_reason,
         probe=probe_store.probe_by_id(db, run.probe_id).name,
         far_end=_far_end_name(db, run),
-        events=[RunEventView.model_validate(e) for e in job_store.events(db, run.id)],
+        events=list(job_store.events(db, run.id)),
         self_check=_self_check(run),
-        good=good_calls(rows, site.targets) if rows else None,
-        up=_summary([r for r in rows if r["direction"] == "up"]),
-        down=_summary([r for r in rows if r["direction"] == "down"]),
-        streams=video_lines(db, run, site.targets) if rows else [],
+        good=good_calls(directions, site.targets) if directions else None,
+        up=run_direction([one.figures for one in directions if one.direction == "up"]),
+        down=run_direction([one.figures for one in directions if one.direction == "down"]),
+        streams=video_lines(db, run, site.targets) if directions else [],
         target_picture=site.target_picture,
     )
 
@@ -199,75 +196,13 @@ def clock_of(db: sqlite3.Connection, run: Run) -> str | None:
     return clock_words(relation) if relation else None
 
 
-def call_direction(row: sqlite3.Row) -> CallDirection:
-    values = {name: row[name] for name in CallDirection.model_fields if name != "mos_wide"}
-    values["mos_wide"] = mos_wide(row["r_factor"])
-    values["dscp_received"] = json.loads(row["dscp_received"])
-    return CallDirection(**values)
+def call_direction(figures: DirectionFigures) -> CallDirection:
+    return CallDirection(**vars(figures), mos_wide=mos_wide(figures.r_factor))
 
 
 def mos_wide(r_factor: float | None) -> float | None:
     """The same quality on the wideband scale."""
     return None if r_factor is None else float(emodel.mos_wideband_from_r(r_factor))
-
-
-def _summary(rows: list[sqlite3.Row]) -> SideSummary | None:
-    if not rows:
-        return None
-    sent = sum(r["sent"] for r in rows)
-    lost = sum(r["lost"] for r in rows)
-    late = sum(r["late"] for r in rows)
-    marks: Counter[str] = Counter()
-    for row in rows:
-        marks.update(json.loads(row["dscp_received"]))
-    moss = [r["mos"] for r in rows if r["mos"] is not None]
-    silent = sum(r["received"] == 0 for r in rows)
-    return SideSummary(
-        sent=sent,
-        lost=lost,
-        late=late,
-        loss_pct=100 * lost / sent if sent else 0.0,
-        late_pct=100 * late / sent if sent else 0.0,
-        delay_p50_ms=_median([r["delay_p50_ms"] for r in rows]),
-        added_ms=_median([r["pdv_p95_ms"] for r in rows]),
-        jitter_ms=max(r["jitter_max_ms"] for r in rows),
-        mos_p50=_median(moss),
-        mos_min=min(moss, default=None),
-        dscp_sent=rows[0]["dscp_sent"],
-        dscp_received=dict(marks),
-        why=_why(rows, sent, lost, late, silent),
-    )
-
-
-def _why(rows: list[sqlite3.Row], sent: int, lost: int, late: int, silent: int) -> str:
-    """One sentence: what decided this direction's quality."""
-    if sent == 0:
-        return "Nothing was sent: no media port answered. Usually a firewall. Allow the far end's UDP ports."
-    if silent == len(rows):
-        return "Nothing arrived. Usually a firewall that drops UDP in this direction."
-    if silent:
-        return f"{silent} of {len(rows)} calls carried no audio at all: check their ports in the firewall."
-    if lost == 0 and late == 0:
-        return "Every packet arrived in time."
-    parts = []
-    if late:
-        spread = _median([r["pdv_p95_ms"] for r in rows]) or 0.0
-        parts.append(
-            f"{count(late)} {'packet' if late == 1 else 'packets'} came too late for a buffer "
-            f"of {DEFAULT_BUFFER_MS:.0f} ms: delay swung by {spread:.0f} ms"
-        )
-    if lost:
-        ratio = _median([r["burst_ratio"] for r in rows if r["lost"]]) or 1.0
-        how = "in bursts" if ratio >= 1.5 else "one by one"
-        parts.append("1 packet was lost" if lost == 1 else f"{count(lost)} packets were lost {how}")
-    if lost > late:
-        parts.reverse()
-    return "; ".join(parts) + "."
-
-
-def _median(values: list[float | None]) -> float | None:
-    known = [v for v in values if v is not None]
-    return statistics.median(known) if known else None
 
 
 def _self_check(run: Run) -> SelfCheckView | None:

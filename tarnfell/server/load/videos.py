@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import dataclasses
-import json
 import sqlite3
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
@@ -14,12 +11,11 @@ from flask import Blueprint, Response, g
 from tarnfell.core.picture import SCORE_NAME, PictureCriterion, picture_seconds
 from tarnfell.core.targets import Targets
 from tarnfell.core.tracefile import format_csv
-from tarnfell.core.verdict.readings import good_picture
 from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.server.access import require_video
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.load.models.runs import PictureDirection, VideoLine
-from tarnfell.server.load.models.videos import PictureSecondView, PictureSide, VideoPage, VideoQuery
+from tarnfell.server.load.models.runs import VideoLine
+from tarnfell.server.load.models.videos import PictureSide, VideoPage, VideoQuery
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
@@ -27,7 +23,8 @@ from tarnfell.store.runs import Run
 from tarnfell.store.videos import StoredVideo
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import DIRECTIONS, flowing, picture_criterion, trace_of
-from tarnfell.work.ingest.pictures import picture_columns, profile_of
+from tarnfell.work.ingest.pictures import picture_figures, profile_of
+from tarnfell.work.judging.run import good_streams, why_picture
 
 blueprint = Blueprint("videos", __name__)
 
@@ -81,63 +78,33 @@ def export_video_trace(stream_id: int, direction: str) -> Response:
 
 def video_lines(db: sqlite3.Connection, run: Run, targets: Targets) -> list[VideoLine]:
     """The streams of a run that is done."""
-    lines: dict[int, dict[str, Any]] = {}
-    for row in video_store.pictures_of_run(db, run.id):
-        profile = find_profile(row["profile"])
+    pictures = video_store.pictures_of_run(db, run.id)
+    good = good_streams(pictures, targets)
+    lines: dict[int, VideoLine] = {}
+    for one in pictures:
+        profile = find_profile(one.profile)
         line = lines.setdefault(
-            row["stream_id"],
-            {
-                "id": row["stream_id"],
-                "number": row["number"],
-                "title": profile.title,
-                "frames_per_s": profile.frames_per_s,
-                "good": True,
-                "up": None,
-                "down": None,
-            },
+            one.stream_id,
+            VideoLine(
+                id=one.stream_id,
+                number=one.number,
+                title=profile.title,
+                frames_per_s=profile.frames_per_s,
+                good=good[one.stream_id],
+                up=None,
+                down=None,
+            ),
         )
-        line[row["direction"]] = _figures(dict(row))
-        line["good"] = line["good"] and good_picture(row["score"], targets)
-    return [VideoLine(**line) for line in lines.values()]
-
-
-def good_by_stream(db: sqlite3.Connection, run: Run, targets: Targets) -> dict[int, bool]:
-    """Whether each stream of a run was good in all its directions."""
-    return {line.id: line.good for line in video_lines(db, run, targets)}
-
-
-def _figures(values: dict[str, Any]) -> PictureDirection:
-    known = {name: values[name] for name in PictureDirection.model_fields}
-    return PictureDirection(**known | {"dscp_received": json.loads(values["dscp_received"])})
+        setattr(line, one.direction, one.figures)
+    return list(lines.values())
 
 
 def _side(stream: StoredVideo, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> PictureSide:
     relation = relation_of(stream)
-    figures = _figures(picture_columns(stream.record, direction, relation, criterion))
+    figures = picture_figures(stream.record, direction, relation, criterion)
     trace = trace_of(stream.record, direction, relation)
-    seconds = picture_seconds(trace, profile, criterion) if trace is not None else []
     return PictureSide(
         figures=figures,
-        why=figures.reason or _why(figures),
-        seconds=[PictureSecondView(**dataclasses.asdict(second)) for second in seconds],
+        why=figures.reason or why_picture(figures),
+        seconds=picture_seconds(trace, profile, criterion) if trace is not None else [],
     )
-
-
-def _why(figures: PictureDirection) -> str:
-    """One sentence: what decided the score."""
-    broken = figures.frames - figures.whole
-    if broken == 0:
-        return "Every frame came whole and in time."
-    spoilt = figures.whole - figures.shown
-    parts = [f"{broken} of {figures.frames} frames were broken"]
-    if figures.lost and figures.late:
-        parts[0] += f", by {figures.lost} lost and {figures.late} late packets"
-    else:
-        count, how = (figures.lost, "lost") if figures.lost else (figures.late, "late")
-        parts[0] += f", by {count} {how} {'packet' if count == 1 else 'packets'}"
-    if spoilt:
-        parts.append(f"{spoilt} more came whole but built on a broken one")
-    if figures.freezes:
-        times = "once" if figures.freezes == 1 else f"{figures.freezes} times"
-        parts.append(f"the picture froze {times}, {figures.frozen_ms / 1000:.1f} s in all")
-    return "; ".join(parts) + "."

@@ -19,14 +19,14 @@ from tarnfell.wire.kinds.distances import DistancesResult
 from tarnfell.wire.kinds.fields import KindError, read
 
 NOT_UNDERSTOOD = "The probe's answer was not understood."
-OPEN = ("waiting", "taken", "running")
+
 
 log = logging.getLogger(__name__)
 
 
 def take_failure(db: sqlite3.Connection, job: Job, reason: str, code: str | None, reachable: bool | None) -> None:
     """It could not be done. Told again, or after the result, it changes nothing."""
-    if job.state in OPEN:
+    if job.state in job_store.OPEN:
         known = code if code in CODES else code_of(reason)
         job_store.keep_failure(db, job.id, Failure(known, reason, reachable))
         job_store.move(db, job.id, "failed", reason)
@@ -47,7 +47,7 @@ def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: dict[st
     if problem is None:
         job_store.keep_result(db, job.id, result)
         job_store.move(db, job.id, "done", "")
-    elif job.state in OPEN:
+    elif job.state in job_store.OPEN:
         job_store.keep_failure(db, job.id, Failure(OTHER, problem))
         job_store.move(db, job.id, "failed", problem)
     return problem

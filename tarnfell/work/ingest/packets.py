@@ -79,16 +79,6 @@ class JudgedDirection:
     reason: str | None = None
     """Why there is no quality."""
 
-    def fields(self) -> dict[str, Any]:
-        values = self.quality.fields() if self.quality else {}
-        return {
-            **values,
-            "ssrc": self.ssrc,
-            "dscp_sent": self.dscp_sent,
-            "dscp_received": self.dscp_received,
-            "reason": self.reason,
-        }
-
 
 def flowing(record: Record) -> tuple[Direction, ...]:
     """The directions in which media was to flow."""

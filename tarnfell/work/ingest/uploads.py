@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-import json
 from collections.abc import Sequence
-from typing import Any
+from dataclasses import fields, replace
 
 from tarnfell.core.clock import UNKNOWN, ClockRelation
 from tarnfell.core.codecs import Codec
+from tarnfell.core.directions import DirectionFigures, PictureFigures
 from tarnfell.core.quality import Criterion, criterion_for, worst_of
-from tarnfell.store.calls import COLUMNS, Figures, JudgedAgain, JudgedCall, JudgedRun, StoredCall
+from tarnfell.store.calls import JudgedAgain, JudgedCall, JudgedRun, StoredCall
 from tarnfell.store.clocks import PairRun
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import StoredVideo
@@ -30,7 +30,7 @@ from tarnfell.work.ingest.packets import (
     picture_criterion,
     which_and_when,
 )
-from tarnfell.work.ingest.pictures import judge_video, picture_columns
+from tarnfell.work.ingest.pictures import judge_video, picture_figures
 
 _MAX_REASON = 500
 
@@ -105,30 +105,32 @@ def judge_call(part: bytes, relation: ClockRelation, criterion: Criterion) -> Ju
         number=number,
         started_us=started_us,
         record=part,
-        directions={name: columns_of(one, criterion, half_of(record)) for name, one in judged.items()},
+        directions={name: figures_of(one, criterion, half_of(record)) for name, one in judged.items()},
     )
 
 
-def columns_of(one: JudgedDirection, criterion: Criterion, half: Half | None = None) -> dict[str, Any]:
-    """One direction by the names of the columns."""
-    values: dict[str, Any] = dict.fromkeys(COLUMNS)
-    for count in ("sent", "received", "lost", "late", "duplicates", "reordered", "longest_loss_run"):
-        values[count] = 0
-    values.update(loss_pct=0.0, jitter_ms=0.0, jitter_max_ms=0.0, burst_ratio=1.0, effective_loss_pct=0.0)
-    fields = one.fields()
-    values.update({name: value for name, value in fields.items() if name in values})
+def figures_of(one: JudgedDirection, criterion: Criterion, half: Half | None = None) -> DirectionFigures:
+    """One direction, with the worst of it and what became of its marking."""
+    seen = sum(one.dscp_received.values())
+    figures = DirectionFigures(
+        ssrc=one.ssrc,
+        dscp_sent=one.dscp_sent,
+        dscp_received=one.dscp_received,
+        dscp_kept_pct=100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None,
+        reason=one.reason,
+    )
+    if one.quality is not None:
+        judged = one.quality.fields()
+        figures = replace(figures, **{f.name: judged[f.name] for f in fields(DirectionFigures) if f.name in judged})
     if half and one.trace is None:
         # Up to when the far end was last heard it told what it had received.
         lost = half.expected - half.received
-        values.update(sent=half.expected, received=half.received, lost=lost)
-        values.update(loss_pct=100 * lost / half.expected if half.expected else 0.0)
-    values["dscp_received"] = json.dumps(one.dscp_received)
-    seen = sum(one.dscp_received.values())
-    values["dscp_kept_pct"] = 100 * one.dscp_received.get(str(one.dscp_sent), 0) / seen if seen else None
+        pct = 100 * lost / half.expected if half.expected else 0.0
+        figures = replace(figures, sent=half.expected, received=half.received, lost=lost, loss_pct=pct)
     if one.trace is not None and one.quality is not None and one.quality.mos is not None:
         worst = worst_of(one.trace, criterion)
-        values.update(worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
-    return values
+        figures = replace(figures, worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
+    return figures
 
 
 def judge_again(
@@ -139,13 +141,13 @@ def judge_again(
     stored: list[StoredCall | StoredVideo] = [*calls, *videos]
     estimate = clock_relation(stored[0].clock, (one.record for one in stored)) if stored else UNKNOWN
     relation = settled(estimate, pair)
-    found: Figures = {}
+    found: dict[int, dict[str, DirectionFigures]] = {}
     for call in calls:
         judged = judge_record(call.record, relation, criterion)
-        found[call.id] = {name: columns_of(one, criterion, half_of(call.record)) for name, one in judged.items()}
-    pictures: Figures = {}
+        found[call.id] = {name: figures_of(one, criterion, half_of(call.record)) for name, one in judged.items()}
+    pictures: dict[int, dict[str, PictureFigures]] = {}
     for stream in videos:
         wanted = picture_criterion(stream.clock)
         record = stream.record
-        pictures[stream.id] = {d: picture_columns(record, d, relation, wanted) for d in flowing(record)}
+        pictures[stream.id] = {d: picture_figures(record, d, relation, wanted) for d in flowing(record)}
     return JudgedAgain(codec, estimate, relation, found, pictures)

@@ -78,11 +78,9 @@ class Objection:
 
 
 @dataclass(frozen=True)
-class Checked:
-    """What a wish costs and yields, and what speaks against it."""
+class Takes:
+    """What a load costs and yields."""
 
-    problems: list[Objection]
-    remarks: list[str]
     steps: list[int]
     run_s: float
     calls: int
@@ -92,11 +90,21 @@ class Checked:
     share_up_pct: float | None
     share_down_pct: float | None
     moments: int
+    """Ten-minute moments one carrying-out covers."""
     shows_pct: float
     required_share_pct: float
     ceiling_calls: int | None
     starts: list[int]
     """The next few, UTC microseconds."""
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What speaks against a wish, what is to be known of it, and what it takes."""
+
+    problems: list[Objection]
+    remarks: list[str]
+    takes: Takes
 
 
 def check(db: sqlite3.Connection, site: Site, wish: Wish, but: int | None = None) -> Checked:
@@ -126,19 +134,21 @@ def check(db: sqlite3.Connection, site: Site, wish: Wish, but: int | None = None
     return Checked(
         problems=problems,
         remarks=[*_clock_remarks(wish, start), *_remarks(site, wish, plan), *_skips(skipped)],
-        steps=list(shape.steps),
-        run_s=plan.run_s,
-        calls=plan.calls,
-        packets=plan.packets,
-        each_way_ip_kbps=plan.each_way_line_kbps,
-        each_way_wire_kbps=plan.each_way_wire_kbps,
-        share_up_pct=_share(plan, spec, "up", site.up_kbps),
-        share_down_pct=_share(plan, spec, "down", site.down_kbps),
-        moments=plan.moments,
-        shows_pct=plan.shows_pct,
-        required_share_pct=site.required_share_pct,
-        ceiling_calls=None if top is None else max(0, top),
-        starts=[to_us(at) for at in starts],
+        takes=Takes(
+            steps=list(shape.steps),
+            run_s=plan.run_s,
+            calls=plan.calls,
+            packets=plan.packets,
+            each_way_ip_kbps=plan.each_way_line_kbps,
+            each_way_wire_kbps=plan.each_way_wire_kbps,
+            share_up_pct=_share(plan, spec, "up", site.up_kbps),
+            share_down_pct=_share(plan, spec, "down", site.down_kbps),
+            moments=plan.moments,
+            shows_pct=plan.shows_pct,
+            required_share_pct=site.required_share_pct,
+            ceiling_calls=None if top is None else max(0, top),
+            starts=[to_us(at) for at in starts],
+        ),
     )
 
 

@@ -4217,7 +4217,7 @@ export interface components {
         /** Arithmetic */
         Arithmetic: {
             /** @description Null where the number of calls was stated. */
-            need: components["schemas"]["NeedView"] | null;
+            need: components["schemas"]["Need"] | null;
             /** Needed Calls */
             needed_calls: number;
             /** Loads */
@@ -4275,15 +4275,21 @@ export interface components {
              */
             why: string;
         };
-        /** BlockedAtView */
-        BlockedAtView: {
+        /**
+         * BlockedAt
+         * @description With this many calls carried at once, the share of attempts that find no room.
+         */
+        BlockedAt: {
             /** Calls */
             calls: number;
             /** Blocked Pct */
             blocked_pct: number;
         };
-        /** BoundView */
-        BoundView: {
+        /**
+         * Bound
+         * @description One line of the targets: what it means and where its values come from.
+         */
+        Bound: {
             /** Key */
             key: string;
             /** Title */
@@ -4301,14 +4307,17 @@ export interface components {
             /** Source */
             source: string;
         };
-        /** BriefChangeView */
-        BriefChangeView: {
+        /** BriefChange */
+        BriefChange: {
             /** At Us */
             at_us: number;
-            /** By */
+            /**
+             * By
+             * @description Name; empty where it is not known.
+             */
             by: string;
             /** Changes */
-            changes: components["schemas"]["ChangedView"][];
+            changes: components["schemas"]["Changed"][];
         };
         /**
          * BriefForm
@@ -4466,7 +4475,7 @@ export interface components {
              * Changes
              * @description What it said before, newest first.
              */
-            changes: components["schemas"]["BriefChangeView"][];
+            changes: components["schemas"]["BriefChange"][];
             /** Engagement Slug */
             engagement_slug: string;
             /** Engagement Name */
@@ -4477,7 +4486,7 @@ export interface components {
             archived: boolean;
             form: components["schemas"]["BriefForm"];
             /** Bounds */
-            bounds: components["schemas"]["BoundView"][];
+            bounds: components["schemas"]["Bound"][];
             /** Presets */
             presets: components["schemas"]["PresetView"][];
             /** Video Profiles */
@@ -4531,10 +4540,10 @@ export interface components {
             line_share_down_pct: number | null;
         };
         /**
-         * BurstView
-         * @description Bursts and gaps of what the listener missed (RFC 3611 §4.7.2, Gmin 16).
+         * Bursts
+         * @description Burst and gap metrics of RFC 3611 §4.7.2; densities in percent, lengths in milliseconds.
          */
-        BurstView: {
+        Bursts: {
             /** Burst Density Pct */
             burst_density_pct: number;
             /** Gap Density Pct */
@@ -4544,69 +4553,152 @@ export interface components {
             /** Gap Ms */
             gap_ms: number;
         };
-        /** CallDirection */
+        /**
+         * CallDirection
+         * @description One direction of a call, its quality on the wideband scale beside the codec's own.
+         */
         CallDirection: {
-            /** Sent */
+            /**
+             * Sent
+             * @default 0
+             */
             sent: number;
-            /** Received */
+            /**
+             * Received
+             * @default 0
+             */
             received: number;
-            /** Lost */
+            /**
+             * Lost
+             * @default 0
+             */
             lost: number;
-            /** Loss Pct */
+            /**
+             * Loss Pct
+             * @default 0
+             */
             loss_pct: number;
-            /** Late */
+            /**
+             * Late
+             * @default 0
+             */
             late: number;
-            /** Duplicates */
+            /**
+             * Duplicates
+             * @default 0
+             */
             duplicates: number;
-            /** Reordered */
+            /**
+             * Reordered
+             * @default 0
+             */
             reordered: number;
-            /** Jitter Ms */
+            /**
+             * Jitter Ms
+             * @default 0
+             */
             jitter_ms: number;
-            /** Jitter Max Ms */
+            /**
+             * Jitter Max Ms
+             * @default 0
+             */
             jitter_max_ms: number;
-            /** Burst Ratio */
+            /**
+             * Burst Ratio
+             * @default 1
+             */
             burst_ratio: number;
-            /** Longest Loss Run */
+            /**
+             * Longest Loss Run
+             * @default 0
+             */
             longest_loss_run: number;
-            /** Delay Min Ms */
+            /**
+             * Delay Min Ms
+             * @default null
+             */
             delay_min_ms: number | null;
-            /** Delay P50 Ms */
+            /**
+             * Delay P50 Ms
+             * @default null
+             */
             delay_p50_ms: number | null;
-            /** Pdv P95 Ms */
+            /**
+             * Pdv P50 Ms
+             * @default null
+             */
+            pdv_p50_ms: number | null;
+            /**
+             * Pdv P95 Ms
+             * @default null
+             */
             pdv_p95_ms: number | null;
-            /** Pdv Max Ms */
+            /**
+             * Pdv P99 Ms
+             * @default null
+             */
+            pdv_p99_ms: number | null;
+            /**
+             * Pdv Max Ms
+             * @default null
+             */
             pdv_max_ms: number | null;
-            /** Mouth To Ear Ms */
+            /**
+             * Effective Loss Pct
+             * @default 0
+             */
+            effective_loss_pct: number;
+            /**
+             * Mouth To Ear Ms
+             * @default null
+             */
             mouth_to_ear_ms: number | null;
-            /** R Factor */
+            /**
+             * R Factor
+             * @default null
+             */
             r_factor: number | null;
             /**
              * Mos
-             * @description On the codec's own scale; where ``mouth_to_ear_ms`` is None though packets arrived, what it had at best.
+             * @default null
              */
             mos: number | null;
             /**
-             * Mos Wide
-             * @description MOS-CQEW, from the same R.
+             * Worst Second Mos
+             * @default null
              */
-            mos_wide: number | null;
-            /** Worst Second Mos */
             worst_second_mos: number | null;
             /**
              * Worst Stretch Mos
-             * @description Of the worst ten seconds.
+             * @default null
              */
             worst_stretch_mos: number | null;
-            /** Ssrc */
+            /**
+             * Ssrc
+             * @default 0
+             */
             ssrc: number;
-            /** Dscp Sent */
+            /**
+             * Dscp Sent
+             * @default 0
+             */
             dscp_sent: number;
+            /**
+             * Dscp Kept Pct
+             * @default null
+             */
+            dscp_kept_pct: number | null;
             /** Dscp Received */
             dscp_received: {
                 [key: string]: number;
             };
-            /** Reason */
+            /**
+             * Reason
+             * @default null
+             */
             reason: string | null;
+            /** Mos Wide */
+            mos_wide: number | null;
         };
         /** CallLine */
         CallLine: {
@@ -4709,11 +4801,9 @@ export interface components {
         /** CallSide */
         CallSide: {
             figures: components["schemas"]["CallDirection"];
-            /** Effective Loss Pct */
-            effective_loss_pct: number;
             /** Effective Burst Ratio */
             effective_burst_ratio: number;
-            bursts: components["schemas"]["BurstView"] | null;
+            bursts: components["schemas"]["Bursts"] | null;
             /**
              * Ipdv P99 Ms
              * @description 99th percentile of the change of delay between neighbours, either way (RFC 3393).
@@ -4721,11 +4811,7 @@ export interface components {
             ipdv_p99_ms: number | null;
             /** Mean Depth Ms */
             mean_depth_ms: number | null;
-            /** Pdv P50 Ms */
-            pdv_p50_ms: number | null;
-            /** Pdv P99 Ms */
-            pdv_p99_ms: number | null;
-            where_it_went: components["schemas"]["MosLossView"] | null;
+            where_it_went: components["schemas"]["MosLoss"] | null;
             /** Why */
             why: string;
             /** Seconds */
@@ -4861,8 +4947,25 @@ export interface components {
              */
             network: boolean;
         };
-        /** ChangedView */
-        ChangedView: {
+        /**
+         * Cell
+         * @description Ten minutes of a file: the worst that was found in them.
+         */
+        Cell: {
+            /** Day */
+            day: string;
+            /** Cell */
+            cell: number;
+            /** Mos */
+            mos: number | null;
+            /** Loss Pct */
+            loss_pct: number;
+        };
+        /**
+         * Changed
+         * @description One field; values in words.
+         */
+        Changed: {
             /** What */
             what: string;
             /** Before */
@@ -5163,7 +5266,7 @@ export interface components {
             /** Places */
             places: components["schemas"]["PathPlace"][];
             /** Legs */
-            legs: components["schemas"]["PathLeg"][];
+            legs: components["schemas"]["LegAdds"][];
             /** Minutes */
             minutes: number | null;
             /** Not Faults */
@@ -5703,23 +5806,6 @@ export interface components {
             /** Roles */
             roles: ("gateway" | "edge" | "outside" | "far-end")[];
         };
-        /**
-         * ImportedCell
-         * @description Ten minutes of an imported file.
-         */
-        ImportedCell: {
-            /** Day */
-            day: string;
-            /** Cell */
-            cell: number;
-            /**
-             * Mos
-             * @description None where the file tells no quality, as a log of ping.
-             */
-            mos: number | null;
-            /** Loss Pct */
-            loss_pct: number;
-        };
         /** ImportedOnSheet */
         ImportedOnSheet: {
             /** Id */
@@ -5734,7 +5820,7 @@ export interface components {
              */
             test_point: string | null;
             /** Cells */
-            cells: components["schemas"]["ImportedCell"][];
+            cells: components["schemas"]["Cell"][];
         };
         /** ImportedStream */
         ImportedStream: {
@@ -5834,6 +5920,15 @@ export interface components {
              * @enum {string}
              */
             state: "open" | "used" | "revoked" | "expired";
+        };
+        /** JobEvent */
+        JobEvent: {
+            /** At Us */
+            at_us: number;
+            /** State */
+            state: string;
+            /** Words */
+            words: string;
         };
         /**
          * JobOffer
@@ -5951,18 +6046,21 @@ export interface components {
             title: string;
             targets: components["schemas"]["TargetsForm"];
         };
-        /** LeftOutView */
-        LeftOutView: {
+        /**
+         * LeftOut
+         * @description Calls that were placed and count into nothing, or only into one direction, and why.
+         */
+        LeftOut: {
             /** What */
             what: string;
             /** Calls */
             calls: number;
         };
         /**
-         * LegView
-         * @description One direction of the site's path, as far as it has been measured.
+         * Leg
+         * @description One direction, over all calls.
          */
-        LegView: {
+        Leg: {
             /** Calls */
             calls: number;
             /** Loss Pct */
@@ -5977,6 +6075,22 @@ export interface components {
              * @description Nine calls in ten are at least this good.
              */
             mos_p10: number | null;
+        };
+        /** LegAdds */
+        LegAdds: {
+            /** Leg */
+            leg: string;
+            /**
+             * To
+             * @enum {string}
+             */
+            to: "gateway" | "edge" | "outside" | "far-end";
+            /** Loss Pct */
+            loss_pct: number;
+            /** P50 Ms */
+            p50_ms: number | null;
+            /** P95 Ms */
+            p95_ms: number | null;
         };
         /** LiveQuery */
         LiveQuery: {
@@ -6046,8 +6160,11 @@ export interface components {
             /** Slug */
             slug: string;
         };
-        /** MosLossView */
-        MosLossView: {
+        /**
+         * MosLoss
+         * @description Where a stream's MOS went, in MOS: codec first, then delay; what was missed is shared between lost and late.
+         */
+        MosLoss: {
             /** Best */
             best: number;
             /** Codec */
@@ -6059,14 +6176,23 @@ export interface components {
             /** Late */
             late: number;
         };
-        /** NeedView */
-        NeedView: {
-            /** Erlangs */
+        /** Need */
+        Need: {
+            /**
+             * Erlangs
+             * @description Busy-hour traffic: calls going on at once in the mean (ITU-T E.600).
+             */
             erlangs: number;
-            /** Calls */
+            /**
+             * Calls
+             * @description Fewest calls at once that block no more than was accepted.
+             */
             calls: number;
-            /** Curve */
-            curve: components["schemas"]["BlockedAtView"][];
+            /**
+             * Curve
+             * @description Blocking around that number, for a picture.
+             */
+            curve: components["schemas"]["BlockedAt"][];
         };
         /** NewAccount */
         NewAccount: {
@@ -6161,22 +6287,6 @@ export interface components {
              */
             offset: number;
         };
-        /** PathLeg */
-        PathLeg: {
-            /** Leg */
-            leg: string;
-            /**
-             * To
-             * @enum {string}
-             */
-            to: "gateway" | "edge" | "outside" | "far-end";
-            /** Loss Pct */
-            loss_pct: number;
-            /** P50 Ms */
-            p50_ms: number | null;
-            /** P95 Ms */
-            p95_ms: number | null;
-        };
         /** PathPlace */
         PathPlace: {
             /**
@@ -6209,68 +6319,134 @@ export interface components {
             far_end: string;
             /** Place */
             place: string;
-            up: components["schemas"]["LegView"];
-            down: components["schemas"]["LegView"];
+            up: components["schemas"]["Leg"];
+            down: components["schemas"]["Leg"];
             /** Worst */
             worst: ("up" | "down") | null;
         };
         /**
-         * PictureDirection
+         * PictureFigures
          * @description One direction of a video stream.
          */
-        PictureDirection: {
-            /** Sent */
+        PictureFigures: {
+            /**
+             * Sent
+             * @default 0
+             */
             sent: number;
-            /** Received */
+            /**
+             * Received
+             * @default 0
+             */
             received: number;
-            /** Lost */
+            /**
+             * Lost
+             * @default 0
+             */
             lost: number;
-            /** Loss Pct */
+            /**
+             * Loss Pct
+             * @default 0
+             */
             loss_pct: number;
-            /** Late */
+            /**
+             * Late
+             * @default 0
+             */
             late: number;
-            /** Reordered */
+            /**
+             * Reordered
+             * @default 0
+             */
             reordered: number;
-            /** Duplicates */
+            /**
+             * Duplicates
+             * @default 0
+             */
             duplicates: number;
-            /** Delay P50 Ms */
+            /**
+             * Delay P50 Ms
+             * @default null
+             */
             delay_p50_ms: number | null;
-            /** Pdv P95 Ms */
+            /**
+             * Pdv P95 Ms
+             * @default null
+             */
             pdv_p95_ms: number | null;
-            /** Frames */
+            /**
+             * Frames
+             * @default 0
+             */
             frames: number;
-            /** Whole */
+            /**
+             * Whole
+             * @description Frames of which every packet came in time.
+             * @default 0
+             */
             whole: number;
-            /** Shown */
+            /**
+             * Shown
+             * @description Whole frames that build on no broken one.
+             * @default 0
+             */
             shown: number;
-            /** Freezes */
+            /**
+             * Freezes
+             * @default 0
+             */
             freezes: number;
-            /** Frozen Ms */
+            /**
+             * Frozen Ms
+             * @default 0
+             */
             frozen_ms: number;
-            /** Longest Freeze Ms */
+            /**
+             * Longest Freeze Ms
+             * @default 0
+             */
             longest_freeze_ms: number;
-            /** Mean Fps */
+            /**
+             * Mean Fps
+             * @default null
+             */
             mean_fps: number | null;
-            /** Worst Second Fps */
+            /**
+             * Worst Second Fps
+             * @default null
+             */
             worst_second_fps: number | null;
             /**
              * Score
              * @description Picture score, 1 to 5: our own.
+             * @default null
              */
             score: number | null;
-            /** Ssrc */
+            /**
+             * Ssrc
+             * @default 0
+             */
             ssrc: number;
-            /** Dscp Sent */
+            /**
+             * Dscp Sent
+             * @default 0
+             */
             dscp_sent: number;
             /** Dscp Received */
             dscp_received: {
                 [key: string]: number;
             };
-            /** Reason */
+            /**
+             * Reason
+             * @default null
+             */
             reason: string | null;
         };
-        /** PictureSecondView */
-        PictureSecondView: {
+        /**
+         * PictureSecond
+         * @description One second of a stream.
+         */
+        PictureSecond: {
             /**
              * Frames
              * @description Sent in it.
@@ -6290,11 +6466,11 @@ export interface components {
         };
         /** PictureSide */
         PictureSide: {
-            figures: components["schemas"]["PictureDirection"];
+            figures: components["schemas"]["PictureFigures"];
             /** Why */
             why: string;
             /** Seconds */
-            seconds: components["schemas"]["PictureSecondView"][];
+            seconds: components["schemas"]["PictureSecond"][];
         };
         /** PlaceCalls */
         PlaceCalls: {
@@ -6361,38 +6537,7 @@ export interface components {
             problems: components["schemas"]["PlanProblem"][];
             /** Remarks */
             remarks: string[];
-            /** Steps */
-            steps: number[];
-            /** Run S */
-            run_s: number;
-            /** Calls */
-            calls: number;
-            /** Packets */
-            packets: number;
-            /** Each Way Ip Kbps */
-            each_way_ip_kbps: number;
-            /** Each Way Wire Kbps */
-            each_way_wire_kbps: number;
-            /** Share Up Pct */
-            share_up_pct: number | null;
-            /** Share Down Pct */
-            share_down_pct: number | null;
-            /**
-             * Moments
-             * @description Ten-minute moments one carrying-out covers.
-             */
-            moments: number;
-            /** Shows Pct */
-            shows_pct: number;
-            /** Required Share Pct */
-            required_share_pct: number;
-            /** Ceiling Calls */
-            ceiling_calls: number | null;
-            /**
-             * Starts
-             * @description The next few, UTC microseconds.
-             */
-            starts: number[];
+            takes: components["schemas"]["Takes"];
         };
         /** PlanForm */
         PlanForm: {
@@ -6711,10 +6856,13 @@ export interface components {
             /** Marked By */
             marked_by: string | null;
         };
-        /** RequirementView */
-        RequirementView: {
-            /** Key */
-            key: string;
+        /** Requirement */
+        Requirement: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "share" | "capacity" | "max_delay_ms" | "max_loss_pct" | "max_variation_ms" | "reachability" | "video" | "steadiness" | "marking" | "load";
             /** Title */
             title: string;
             /**
@@ -6731,7 +6879,7 @@ export interface components {
             says: string;
             /**
              * Closes
-             * @description What would close it where it is open.
+             * @description What would close it where it is open; else empty.
              */
             closes: string;
         };
@@ -6759,14 +6907,42 @@ export interface components {
              */
             probes: number;
         };
-        /** RunEventView */
-        RunEventView: {
-            /** At Us */
-            at_us: number;
-            /** State */
-            state: string;
-            /** Words */
-            words: string;
+        /**
+         * RunDirection
+         * @description One direction over all calls of a run.
+         */
+        RunDirection: {
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** Late */
+            late: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Late Pct */
+            late_pct: number;
+            /** Delay P50 Ms */
+            delay_p50_ms: number | null;
+            /**
+             * Added Ms
+             * @description 95th percentile of a packet's delay above its call's fastest, median of the calls.
+             */
+            added_ms: number | null;
+            /** Jitter Ms */
+            jitter_ms: number;
+            /** Mos P50 */
+            mos_p50: number | null;
+            /** Mos Min */
+            mos_min: number | null;
+            /** Dscp Sent */
+            dscp_sent: number;
+            /** Dscp Received */
+            dscp_received: {
+                [key: string]: number;
+            };
+            /** Why */
+            why: string;
         };
         /** RunLine */
         RunLine: {
@@ -6930,12 +7106,12 @@ export interface components {
             /** Far End */
             far_end: string;
             /** Events */
-            events: components["schemas"]["RunEventView"][];
+            events: components["schemas"]["JobEvent"][];
             self_check: components["schemas"]["SelfCheckView"] | null;
             /** Good */
             good: number | null;
-            up: components["schemas"]["SideSummary"] | null;
-            down: components["schemas"]["SideSummary"] | null;
+            up: components["schemas"]["RunDirection"] | null;
+            down: components["schemas"]["RunDirection"] | null;
             /**
              * Streams
              * @description The video streams, when done.
@@ -7074,7 +7250,7 @@ export interface components {
             /** Current Run Id */
             current_run_id: number | null;
             /** Steps */
-            steps: components["schemas"]["StepView"][];
+            steps: components["schemas"]["SeriesStep"][];
             /**
              * Shown Calls
              * @description Sustained at 95 % confidence by these runs alone.
@@ -7088,6 +7264,63 @@ export interface components {
             required_share_pct: number;
             /** Acceptable Words */
             acceptable_words: string;
+        };
+        /**
+         * SeriesStep
+         * @description One number of concurrent calls, over all rounds.
+         */
+        SeriesStep: {
+            /** Calls At Once */
+            calls_at_once: number;
+            /** Run Ids */
+            run_ids: number[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "to come" | "running" | "done" | "invalid" | "failed";
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Pct */
+            pct: number | null;
+            /** Low Pct */
+            low_pct: number;
+            /**
+             * High Pct
+             * @description Bounds of the share, at 95 % confidence.
+             */
+            high_pct: number;
+            /**
+             * Passes
+             * @description The share that was measured is what the brief requires.
+             */
+            passes: boolean;
+            /**
+             * Shows
+             * @description Whether the required share is shown.
+             * @enum {string}
+             */
+            shows: "shown" | "shown not" | "open";
+            /** Moments */
+            moments: number;
+            /**
+             * More Moments
+             * @description Ten-minute moments without a bad call that would still have to be seen.
+             */
+            more_moments: number;
+            /**
+             * Forming Good
+             * @description Calls good so far in the run that is on; null before anything is known.
+             */
+            forming_good: number | null;
+            /** Forming Calls */
+            forming_calls: number;
+            /** Streams */
+            streams: number;
+            /** Good Streams */
+            good_streams: number;
         };
         /** Session */
         Session: {
@@ -7125,43 +7358,6 @@ export interface components {
              * @description The end of the interval that decides, or both, in words.
              */
             says: string;
-        };
-        /**
-         * SideSummary
-         * @description One direction over all calls of a run.
-         */
-        SideSummary: {
-            /** Sent */
-            sent: number;
-            /** Lost */
-            lost: number;
-            /** Late */
-            late: number;
-            /** Loss Pct */
-            loss_pct: number;
-            /** Late Pct */
-            late_pct: number;
-            /** Delay P50 Ms */
-            delay_p50_ms: number | null;
-            /**
-             * Added Ms
-             * @description 95th percentile of a packet's delay above its call's fastest, median of the calls.
-             */
-            added_ms: number | null;
-            /** Jitter Ms */
-            jitter_ms: number;
-            /** Mos P50 */
-            mos_p50: number | null;
-            /** Mos Min */
-            mos_min: number | null;
-            /** Dscp Sent */
-            dscp_sent: number;
-            /** Dscp Received */
-            dscp_received: {
-                [key: string]: number;
-            };
-            /** Why */
-            why: string;
         };
         /** SignIn */
         SignIn: {
@@ -7244,11 +7440,11 @@ export interface components {
             /** Sustained Calls */
             sustained_calls: number | null;
             /** Requirements */
-            requirements: components["schemas"]["RequirementView"][];
+            requirements: components["schemas"]["Requirement"][];
             /** Capacity */
             capacity: components["schemas"]["CapacityStep"][];
             /** Left Out */
-            left_out: components["schemas"]["LeftOutView"][];
+            left_out: components["schemas"]["LeftOut"][];
             /** Remedies */
             remedies: components["schemas"]["RemedyView"][];
             next: components["schemas"]["NextStep"];
@@ -7282,64 +7478,6 @@ export interface components {
             stands: string;
             /** Done */
             done: boolean;
-        };
-        /**
-         * StepView
-         * @description One number of calls at once over all rounds.
-         */
-        StepView: {
-            /** Calls At Once */
-            calls_at_once: number;
-            /** Run Ids */
-            run_ids: number[];
-            /**
-             * State
-             * @description Invalid: done, and every run of it spoiled by an end's own machine.
-             * @enum {string}
-             */
-            state: "to come" | "running" | "done" | "invalid" | "failed";
-            /** Good */
-            good: number;
-            /** Calls */
-            calls: number;
-            /** Pct */
-            pct: number | null;
-            /** Low Pct */
-            low_pct: number;
-            /** High Pct */
-            high_pct: number;
-            /**
-             * Passes
-             * @description The observed share reaches the required one.
-             */
-            passes: boolean;
-            /**
-             * Shows
-             * @description What these runs alone show, at 95 % confidence.
-             * @enum {string}
-             */
-            shows: "shown" | "shown not" | "open";
-            /** Moments */
-            moments: number;
-            /**
-             * More Moments
-             * @description Further ten-minute moments at this load, all good, before it is shown.
-             */
-            more_moments: number;
-            /**
-             * Forming Good
-             * @description Of the run under way: calls acceptable by what is counted so far.
-             */
-            forming_good: number | null;
-            /** Forming Calls */
-            forming_calls: number;
-            /**
-             * Streams
-             * @description Video streams held beside the calls of this step, in all.
-             */
-            streams: number;
-            /** Good Streams */
-            good_streams: number;
         };
         /**
          * StreamLoad
@@ -7435,6 +7573,44 @@ export interface components {
             title: string;
             /** Points */
             points: number;
+        };
+        /**
+         * Takes
+         * @description What a load costs and yields.
+         */
+        Takes: {
+            /** Steps */
+            steps: number[];
+            /** Run S */
+            run_s: number;
+            /** Calls */
+            calls: number;
+            /** Packets */
+            packets: number;
+            /** Each Way Ip Kbps */
+            each_way_ip_kbps: number;
+            /** Each Way Wire Kbps */
+            each_way_wire_kbps: number;
+            /** Share Up Pct */
+            share_up_pct: number | null;
+            /** Share Down Pct */
+            share_down_pct: number | null;
+            /**
+             * Moments
+             * @description Ten-minute moments one carrying-out covers.
+             */
+            moments: number;
+            /** Shows Pct */
+            shows_pct: number;
+            /** Required Share Pct */
+            required_share_pct: number;
+            /** Ceiling Calls */
+            ceiling_calls: number | null;
+            /**
+             * Starts
+             * @description The next few, UTC microseconds.
+             */
+            starts: number[];
         };
         /** TargetsForm */
         TargetsForm: {
@@ -7663,8 +7839,8 @@ export interface components {
             frames_per_s: number;
             /** Good */
             good: boolean;
-            up: components["schemas"]["PictureDirection"] | null;
-            down: components["schemas"]["PictureDirection"] | null;
+            up: components["schemas"]["PictureFigures"] | null;
+            down: components["schemas"]["PictureFigures"] | null;
         };
         /**
          * VideoLoadForm

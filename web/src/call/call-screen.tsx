@@ -183,7 +183,7 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
               <Term of="late" />
             </dt>
             <dd>
-              {f.late}, together {pct(side.effective_loss_pct, 2)}
+              {f.late}, together {pct(f.effective_loss_pct, 2)}
             </dd>
             <dt>
               <Term of="burst" />

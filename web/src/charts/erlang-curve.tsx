@@ -5,7 +5,7 @@ import { type Frame, line, place } from "./erlang-geometry";
 
 const FRAME: Frame = { width: 330, height: 128, left: 8, right: 14, top: 20, bottom: 22 };
 
-export function ErlangCurve({ need, accepted }: { need: Model<"NeedView">; accepted: number }) {
+export function ErlangCurve({ need, accepted }: { need: Model<"Need">; accepted: number }) {
   const most = need.curve.at(-1)?.calls ?? 1;
   const at = need.curve.find((point) => point.calls === need.calls);
   if (!at) return null;

@@ -5,7 +5,7 @@ import { paint } from "./depth";
 import { SOUNDINGS, soundings, timeMarks } from "./sounding-geometry";
 
 interface Props {
-  seconds: Model<"PictureSecondView">[];
+  seconds: Model<"PictureSecond">[];
   framesPerSecond: number;
   label: string;
 }

@@ -15,7 +15,7 @@ export interface Sounding {
 
 /** Seconds that lack nothing hang nothing. */
 export function soundings(
-  seconds: Model<"PictureSecondView">[],
+  seconds: Model<"PictureSecond">[],
   framesPerSecond: number,
   width: number,
 ): Sounding[] {

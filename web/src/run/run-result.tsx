@@ -9,7 +9,7 @@ import { CompareWith } from "./compare-with";
 import { VideoStreams } from "./video-streams";
 
 type Run = Model<"RunPage">;
-type Side = Model<"SideSummary">;
+type Side = Model<"RunDirection">;
 
 export function RunResult({ run }: { run: Run }) {
   return (

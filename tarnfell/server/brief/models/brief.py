@@ -6,7 +6,10 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.need import Need
+from tarnfell.core.targets import Bound
 from tarnfell.server.http.models.base import Model
+from tarnfell.store.briefs import BriefChange
 
 Text = Field("", max_length=300)
 
@@ -87,17 +90,6 @@ class BriefForm(Model):
     targets: TargetsForm = Field(default_factory=TargetsForm)
 
 
-class BoundView(Model):
-    key: str
-    title: str
-    unit: str
-    low: float
-    high: float
-    optional: bool
-    meaning: str
-    source: str
-
-
 class PresetView(Model):
     id: int | None
     """Null for the ones that come with the program."""
@@ -113,27 +105,15 @@ class VideoProfileView(Model):
     frames_per_s: int
 
 
-class ChangedView(Model):
-    what: str
-    before: str
-    after: str
-
-
-class BriefChangeView(Model):
-    at_us: int
-    by: str
-    changes: list[ChangedView]
-
-
 class BriefPage(Model):
-    changes: list[BriefChangeView]
+    changes: list[BriefChange]
     """What it said before, newest first."""
     engagement_slug: str
     engagement_name: str
     site_slug: str | None
     archived: bool
     form: BriefForm
-    bounds: list[BoundView]
+    bounds: list[Bound]
     presets: list[PresetView]
     video_profiles: list[VideoProfileView]
     time_zones: list[str]
@@ -146,17 +126,6 @@ class KeepPreset(Model):
 
 class PresetList(Model):
     presets: list[PresetView]
-
-
-class BlockedAtView(Model):
-    calls: int
-    blocked_pct: float
-
-
-class NeedView(Model):
-    erlangs: float
-    calls: int
-    curve: list[BlockedAtView]
 
 
 class StreamLoad(Model):
@@ -187,7 +156,7 @@ class RunArithmetic(Model):
 
 
 class Arithmetic(Model):
-    need: NeedView | None
+    need: Need | None
     """Null where the number of calls was stated."""
     needed_calls: int
     loads: list[StreamLoad]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Literal
 
+from tarnfell.core.path import Leg
 from tarnfell.server.http.models.base import Model
-from tarnfell.work.judging.next_step import Action
+from tarnfell.work.judging.next_step import NextStep
 
 
 class EngagementLine(Model):
@@ -60,32 +61,12 @@ class EvidenceView(Model):
     required_moments: int
 
 
-class NextStep(Model):
-    words: str
-    why: str
-    action: Action
-    """Which button does it: go to the place screen, place calls, and so on."""
-    label: str
-    run_id: int | None = None
-
-
-class LegView(Model):
-    """One direction of the site's path, as far as it has been measured."""
-
-    calls: int
-    loss_pct: float | None
-    added_p95_ms: float | None
-    """Median delay of a call above the quiet state, 95th percentile over the calls."""
-    mos_p10: float | None
-    """Nine calls in ten are at least this good."""
-
-
 class PathView(Model):
     test_point: str
     far_end: str
     place: str
-    up: LegView
-    down: LegView
+    up: Leg
+    down: Leg
     worst: Literal["up", "down"] | None
 
 

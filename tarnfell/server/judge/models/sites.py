@@ -6,10 +6,15 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.server.brief.models.engagements import EvidenceView, NextStep, PathView, ShareView, VerdictView
+from tarnfell.core.verdict.requirements import Requirement
+from tarnfell.core.verdict.site import LeftOut
+from tarnfell.server.brief.models.engagements import EvidenceView, PathView, ShareView, VerdictView
 from tarnfell.server.http.models.base import Model, Paging
 from tarnfell.server.load.models.runs import VideoLoadView
-from tarnfell.work.judging.stages import Key
+from tarnfell.store.jobs import State
+from tarnfell.work.ingest.files import Cell
+from tarnfell.work.judging.next_step import NextStep
+from tarnfell.work.judging.stages import Stage
 
 
 class BriefView(Model):
@@ -33,13 +38,6 @@ class BriefView(Model):
     line_share_up_pct: float | None
     """What the needed calls take of the line, with RTCP, at IP."""
     line_share_down_pct: float | None
-
-
-class Stage(Model):
-    key: Key
-    title: str
-    stands: str
-    done: bool
 
 
 class ProbeView(Model):
@@ -72,23 +70,13 @@ class DaySheetDay(Model):
     down_loss_pct: list[float | None]
 
 
-class ImportedCell(Model):
-    """Ten minutes of an imported file."""
-
-    day: str
-    cell: int
-    mos: float | None
-    """None where the file tells no quality, as a log of ping."""
-    loss_pct: float
-
-
 class ImportedOnSheet(Model):
     id: int
     name: str
     kind: str
     test_point: str | None
     """The test point it speaks for."""
-    cells: list[ImportedCell]
+    cells: list[Cell]
 
 
 class DaySheet(Model):
@@ -98,17 +86,6 @@ class DaySheet(Model):
     open_minute: int
     close_minute: int
     open_days: str
-
-
-class RequirementView(Model):
-    key: str
-    title: str
-    state: Literal["shown", "shown not", "open"]
-    stops: bool
-    """Whether calls cannot go on without it; otherwise it is a condition."""
-    says: str
-    closes: str
-    """What would close it where it is open."""
 
 
 class TakenView(Model):
@@ -151,11 +128,6 @@ class CauseView(Model):
     stream_ids: list[int]
     network: bool
     """False for what is not the network's fault."""
-
-
-class LeftOutView(Model):
-    what: str
-    calls: int
 
 
 class CapacityStep(Model):
@@ -204,7 +176,7 @@ class RunLine(Model):
     id: int
     name: str
     note: str
-    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state: State
     words: str
     created_us: int
     codec: str
@@ -241,9 +213,9 @@ class SitePage(Model):
     share: ShareView
     evidence: EvidenceView
     sustained_calls: int | None
-    requirements: list[RequirementView]
+    requirements: list[Requirement]
     capacity: list[CapacityStep]
-    left_out: list[LeftOutView]
+    left_out: list[LeftOut]
     remedies: list[RemedyView]
     next: NextStep
     stages: list[Stage]

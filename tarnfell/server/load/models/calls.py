@@ -6,6 +6,8 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.quality import MosLoss
+from tarnfell.core.streams import Bursts
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.load.models.runs import CallDirection
 
@@ -35,34 +37,14 @@ class SecondView(Model):
     """Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late."""
 
 
-class MosLossView(Model):
-    best: float
-    codec: float
-    delay: float
-    loss: float
-    late: float
-
-
-class BurstView(Model):
-    """Bursts and gaps of what the listener missed (RFC 3611 §4.7.2, Gmin 16)."""
-
-    burst_density_pct: float
-    gap_density_pct: float
-    burst_ms: float
-    gap_ms: float
-
-
 class CallSide(Model):
     figures: CallDirection
-    effective_loss_pct: float
     effective_burst_ratio: float
-    bursts: BurstView | None
+    bursts: Bursts | None
     ipdv_p99_ms: float | None
     """99th percentile of the change of delay between neighbours, either way (RFC 3393)."""
     mean_depth_ms: float | None
-    pdv_p50_ms: float | None
-    pdv_p99_ms: float | None
-    where_it_went: MosLossView | None
+    where_it_went: MosLoss | None
     why: str
     seconds: list[SecondView]
     packets: list[PacketPoint]

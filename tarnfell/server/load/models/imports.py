@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.core.legs import Role
+from tarnfell.core.legs import LegAdds, Role
 from tarnfell.server.http.models.base import Model
 
 
@@ -143,19 +143,11 @@ class PathPlace(Model):
     through_p95_ms: float | None
 
 
-class PathLeg(Model):
-    leg: str
-    to: Role
-    loss_pct: float
-    p50_ms: float | None
-    p95_ms: float | None
-
-
 class EchoPathView(Model):
     """What several logs say together."""
 
     places: list[PathPlace]
-    legs: list[PathLeg]
+    legs: list[LegAdds]
     minutes: int | None
     not_faults: list[tuple[str, str]]
     says: str

@@ -9,6 +9,8 @@ from pydantic import Field
 from tarnfell.core.rates import Flow
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.load.models.runs import VideoLoadForm
+from tarnfell.work.judging.series import SeriesStep
+from tarnfell.work.placing.check import Takes
 
 
 class PlanForm(Model):
@@ -47,21 +49,7 @@ class PlanProblem(Model):
 class PlanCheck(Model):
     problems: list[PlanProblem]
     remarks: list[str]
-    steps: list[int]
-    run_s: float
-    calls: int
-    packets: int
-    each_way_ip_kbps: float
-    each_way_wire_kbps: float
-    share_up_pct: float | None
-    share_down_pct: float | None
-    moments: int
-    """Ten-minute moments one carrying-out covers."""
-    shows_pct: float
-    required_share_pct: float
-    ceiling_calls: int | None
-    starts: list[int]
-    """The next few, UTC microseconds."""
+    takes: Takes
 
 
 class PlanLine(Model):
@@ -103,33 +91,6 @@ class PlanMade(Model):
     series_id: int | None
 
 
-class StepView(Model):
-    """One number of calls at once over all rounds."""
-
-    calls_at_once: int
-    run_ids: list[int]
-    state: Literal["to come", "running", "done", "invalid", "failed"]
-    """Invalid: done, and every run of it spoiled by an end's own machine."""
-    good: int
-    calls: int
-    pct: float | None
-    low_pct: float
-    high_pct: float
-    passes: bool
-    """The observed share reaches the required one."""
-    shows: Literal["shown", "shown not", "open"]
-    """What these runs alone show, at 95 % confidence."""
-    moments: int
-    more_moments: int
-    """Further ten-minute moments at this load, all good, before it is shown."""
-    forming_good: int | None
-    """Of the run under way: calls acceptable by what is counted so far."""
-    forming_calls: int
-    streams: int
-    """Video streams held beside the calls of this step, in all."""
-    good_streams: int
-
-
 class SeriesPage(Model):
     id: int
     plan_id: int
@@ -147,7 +108,7 @@ class SeriesPage(Model):
     ended_us: int | None
     run_s: float
     current_run_id: int | None
-    steps: list[StepView]
+    steps: list[SeriesStep]
     shown_calls: int | None
     """Sustained at 95 % confidence by these runs alone."""
     held_calls: int | None

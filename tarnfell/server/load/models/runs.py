@@ -5,9 +5,13 @@ from __future__ import annotations
 from typing import Literal
 
 from pydantic import Field
+from pydantic.dataclasses import dataclass
 
+from tarnfell.core.directions import DirectionFigures, PictureFigures
 from tarnfell.core.rates import Flow
 from tarnfell.server.http.models.base import Model, Paging
+from tarnfell.store.jobs import JobEvent, State
+from tarnfell.work.judging.run import RunDirection
 
 
 class VideoLoadForm(Model):
@@ -30,12 +34,6 @@ class PlaceCalls(Model):
     far_end_id: int | None = None
 
 
-class RunEventView(Model):
-    at_us: int
-    state: str
-    words: str
-
-
 class RateView(Model):
     payload_bytes: int
     packets_per_s: float
@@ -44,35 +42,12 @@ class RateView(Model):
     wire_ipv4_kbps: float
 
 
-class CallDirection(Model):
-    sent: int
-    received: int
-    lost: int
-    loss_pct: float
-    late: int
-    duplicates: int
-    reordered: int
-    jitter_ms: float
-    jitter_max_ms: float
-    burst_ratio: float
-    longest_loss_run: int
-    delay_min_ms: float | None
-    delay_p50_ms: float | None
-    pdv_p95_ms: float | None
-    pdv_max_ms: float | None
-    mouth_to_ear_ms: float | None
-    r_factor: float | None
-    mos: float | None
-    """On the codec's own scale; where ``mouth_to_ear_ms`` is None though packets arrived, what it had at best."""
+@dataclass(frozen=True, kw_only=True)
+class CallDirection(DirectionFigures):
+    """One direction of a call, its quality on the wideband scale beside the codec's own."""
+
     mos_wide: float | None
     """MOS-CQEW, from the same R."""
-    worst_second_mos: float | None
-    worst_stretch_mos: float | None
-    """Of the worst ten seconds."""
-    ssrc: int
-    dscp_sent: int
-    dscp_received: dict[str, int]
-    reason: str | None
 
 
 class CallLine(Model):
@@ -86,61 +61,14 @@ class CallLine(Model):
     down: CallDirection | None
 
 
-class PictureDirection(Model):
-    """One direction of a video stream."""
-
-    sent: int
-    received: int
-    lost: int
-    loss_pct: float
-    late: int
-    reordered: int
-    duplicates: int
-    delay_p50_ms: float | None
-    pdv_p95_ms: float | None
-    frames: int
-    whole: int
-    shown: int
-    freezes: int
-    frozen_ms: float
-    longest_freeze_ms: float
-    mean_fps: float | None
-    worst_second_fps: int | None
-    score: float | None
-    """Picture score, 1 to 5: our own."""
-    ssrc: int
-    dscp_sent: int
-    dscp_received: dict[str, int]
-    reason: str | None
-
-
 class VideoLine(Model):
     id: int
     number: int
     title: str
     frames_per_s: int
     good: bool
-    up: PictureDirection | None
-    down: PictureDirection | None
-
-
-class SideSummary(Model):
-    """One direction over all calls of a run."""
-
-    sent: int
-    lost: int
-    late: int
-    loss_pct: float
-    late_pct: float
-    delay_p50_ms: float | None
-    added_ms: float | None
-    """95th percentile of a packet's delay above its call's fastest, median of the calls."""
-    jitter_ms: float
-    mos_p50: float | None
-    mos_min: float | None
-    dscp_sent: int
-    dscp_received: dict[str, int]
-    why: str
+    up: PictureFigures | None
+    down: PictureFigures | None
 
 
 class SelfCheckView(Model):
@@ -174,7 +102,7 @@ class RunPage(Model):
     site_name: str
     time_zone: str
     engagement_slug: str
-    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state: State
     state_words: str
     failure: str | None
     codec: str
@@ -203,11 +131,11 @@ class RunPage(Model):
     """Why the run was broken off by what it was to measure; only the probe's half is there."""
     probe: str
     far_end: str
-    events: list[RunEventView]
+    events: list[JobEvent]
     self_check: SelfCheckView | None
     good: int | None
-    up: SideSummary | None
-    down: SideSummary | None
+    up: RunDirection | None
+    down: RunDirection | None
     streams: list[VideoLine]
     """The video streams, when done."""
     target_picture: float
@@ -258,7 +186,7 @@ class LiveSecondView(Model):
 
 
 class RunLive(Model):
-    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state: State
     state_words: str
     failure: str | None
     expected_rate: float

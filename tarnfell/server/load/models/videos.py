@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from tarnfell.core.picture import DEFAULT_BUFFER_MS, Refresh
+from tarnfell.core.directions import PictureFigures
+from tarnfell.core.picture import DEFAULT_BUFFER_MS, PictureSecond, Refresh
 from tarnfell.server.http.models.base import Model
-from tarnfell.server.load.models.runs import PictureDirection
 
 
 class VideoQuery(Model):
@@ -15,20 +15,10 @@ class VideoQuery(Model):
     """How a spoilt picture mends: as soon as the receiver asked for it, or at the stream's own refresh frames only."""
 
 
-class PictureSecondView(Model):
-    frames: int
-    """Sent in it."""
-    shown: int
-    broken: int
-    lost: int
-    """Packets."""
-    late: int
-
-
 class PictureSide(Model):
-    figures: PictureDirection
+    figures: PictureFigures
     why: str
-    seconds: list[PictureSecondView]
+    seconds: list[PictureSecond]
 
 
 class VideoPage(Model):

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.watch.models.watches import WatchView
+from tarnfell.store.jobs import State
 
 TestPointKindName = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
 
@@ -61,7 +62,7 @@ class JobView(Model):
     taken_us: int | None
     began_us: int | None
     ended_us: int | None
-    state: Literal["waiting", "taken", "running", "done", "failed"]
+    state: State
     outcome: str
     run_id: int | None
 

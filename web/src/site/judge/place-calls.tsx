@@ -125,11 +125,12 @@ function Cost({ site, form, onFix }: { site: Site; form: Form; onFix: (form: For
   return (
     <>
       <p className="mt-5 border-y border-hair py-2.5 leading-snug">
-        {count(Math.round(found.each_way_ip_kbps))} kbit/s each way on the line,{" "}
-        {count(Math.round(found.each_way_wire_kbps))} on the wire: {share(found.share_up_pct)} of the line up,{" "}
-        {share(found.share_down_pct)} down
-        {found.ceiling_calls !== null && `; tests may place at most ${plural(found.ceiling_calls, "call")}`}.
-        Takes {found.run_s} s and sends {count(found.packets)} packets.
+        {count(Math.round(found.takes.each_way_ip_kbps))} kbit/s each way on the line,{" "}
+        {count(Math.round(found.takes.each_way_wire_kbps))} on the wire: {share(found.takes.share_up_pct)} of
+        the line up, {share(found.takes.share_down_pct)} down
+        {found.takes.ceiling_calls !== null &&
+          `; tests may place at most ${plural(found.takes.ceiling_calls, "call")}`}
+        . Takes {found.takes.run_s} s and sends {count(found.takes.packets)} packets.
       </p>
       {found.problems.map((one) => (
         <p

@@ -51,27 +51,28 @@ export function PlanAside({ slug, form, timeZone, onFix }: Props) {
               )}
             </div>
           ))}
-          <Steps steps={found.steps} ceiling={found.ceiling_calls} />
+          <Steps steps={found.takes.steps} ceiling={found.takes.ceiling_calls} />
           <p className="mt-3 text-2xl leading-tight font-semibold">
-            {duration(found.run_s)}
+            {duration(found.takes.run_s)}
             <span className="ml-2 text-base font-normal text-soft">
-              {count(found.calls)} calls, {count(found.packets)} packets
+              {count(found.takes.calls)} calls, {count(found.takes.packets)} packets
             </span>
           </p>
           <p className="mt-1 text-sm text-soft">
-            at the top {count(Math.round(found.each_way_ip_kbps))} kbit/s each way on the line,{" "}
-            {count(Math.round(found.each_way_wire_kbps))} on the wire
+            at the top {count(Math.round(found.takes.each_way_ip_kbps))} kbit/s each way on the line,{" "}
+            {count(Math.round(found.takes.each_way_wire_kbps))} on the wire
           </p>
-          <LineShare name="of the line up" share={found.share_up_pct} ceiling={null} />
-          <LineShare name="of the line down" share={found.share_down_pct} ceiling={null} />
+          <LineShare name="of the line up" share={found.takes.share_up_pct} ceiling={null} />
+          <LineShare name="of the line down" share={found.takes.share_down_pct} ceiling={null} />
           <p className="mt-4 text-sm leading-snug">
-            {plural(found.moments, "ten-minute moment")}: with no bad call this shows at least{" "}
-            {fixed(found.shows_pct, 1)} % (95 % confidence); {found.required_share_pct} % required.
+            {plural(found.takes.moments, "ten-minute moment")}: with no bad call this shows at least{" "}
+            {fixed(found.takes.shows_pct, 1)} % (95 % confidence); {found.takes.required_share_pct} %
+            required.
           </p>
-          {found.starts.length > 0 && form.when !== "now" && (
+          {found.takes.starts.length > 0 && form.when !== "now" && (
             <p className="mt-3 text-sm leading-snug">
-              Starts {found.starts.map((at) => dateTime(at, timeZone)).join(" · ")}
-              {found.starts.length > 4 && " …"}
+              Starts {found.takes.starts.map((at) => dateTime(at, timeZone)).join(" · ")}
+              {found.takes.starts.length > 4 && " …"}
             </p>
           )}
           {found.remarks.map((remark) => (

@@ -1,0 +1,35 @@
+"""Figures of a direction as columns of a table: a column a field, markings as JSON."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import fields
+from typing import Any, TypeVar
+
+from tarnfell.core.directions import DirectionFigures, PictureFigures
+
+AnyFigures = TypeVar("AnyFigures", DirectionFigures, PictureFigures)
+
+
+def columns(kind: type[DirectionFigures] | type[PictureFigures], of: str = "") -> str:
+    """Their names for a statement, each with the table's name ``of`` before it."""
+    return ", ".join(f"{of}{f.name}" for f in fields(kind))
+
+
+def assignments(kind: type[DirectionFigures] | type[PictureFigures]) -> str:
+    return ", ".join(f"{f.name} = ?" for f in fields(kind))
+
+
+def values(figures: DirectionFigures | PictureFigures) -> list[Any]:
+    return [json.dumps(value) if isinstance(value, dict) else value for value in vars(figures).values()]
+
+
+def marks(kind: type[DirectionFigures] | type[PictureFigures]) -> str:
+    """Question marks for ``values``."""
+    return ", ".join("?" * len(fields(kind)))
+
+
+def figures_of(row: sqlite3.Row, kind: type[AnyFigures]) -> AnyFigures:
+    found: dict[str, Any] = {f.name: row[f.name] for f in fields(kind)}
+    return kind(**found | {"dscp_received": json.loads(found["dscp_received"])})
