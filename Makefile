@@ -5,10 +5,12 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so three parts of about the same length run side by side.
-LINES := tests/lab tests/media tests/test_install.py tests/test_cli.py
+# What sends packets or drives a browser: mostly waiting, so four parts of about the same length run side by side.
+LINES := tests/lab tests/test_install.py tests/test_cli.py
+ENDS := tests/media
 PROBES := tests/probe tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser tests/charts
+SLOW := $(LINES) $(ENDS) $(PROBES) $(SCREENS)
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -18,19 +20,26 @@ help:
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
-test: setup system
+test:
+	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j3 --output-sync lines probes screens
+	$(MAKE) -j4 --output-sync lines ends probes screens
 
-.PHONY: checks numbers requests lines probes screens
+.PHONY: installed checks numbers requests lines ends probes screens
+# One after the other: both may have to ask the system's package manager, which works for one at a time.
+installed:
+	$(MAKE) setup
+	$(MAKE) system
 checks: lint types web
 # What keeps no time: the server's requests, and all the rest.
 requests: setup
-	$(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(LINES) $(PROBES) $(SCREENS))
+	$(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(SLOW))
 numbers: setup
-	$(BIN)/pytest $(addprefix --ignore ,$(LINES) $(PROBES) $(SCREENS)) --ignore tests/server --ignore tests/report --ignore tests/store
+	$(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
 lines: setup
 	$(BIN)/pytest $(LINES)
+ends: setup
+	$(BIN)/pytest $(ENDS)
 probes: setup
 	$(BIN)/pytest $(PROBES)
 screens: setup
