@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import zlib
+from dataclasses import replace
+
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
+from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
-from tarnfell.wire.record import Record, join_parts, split_parts
+from tarnfell.wire.record import PackedColumn, Record, join_parts, split_parts
+from tarnfell.work.ingest.uploads import LEAST_VALUES, MOST_OF_PLAN, check_size
 from tests.server.conftest import House, built_house, record_file
 from tests.server.test_runs import deliver, taken
 
@@ -132,3 +138,41 @@ def test_columns_that_cannot_belong_together(waiting: House, data: st.DataObject
     except (WireError, OverflowError, ValueError):
         return  # what cannot be written cannot be sent
     offered(waiting, join_parts([HEAD.serialize(), changed, SECOND.serialize()]))
+
+
+def test_more_packets_than_the_run_can_have_had_are_not_even_unpacked(house: House) -> None:
+    """A hundred megabytes of packets are a hundred kilobytes of zeros when they come."""
+    run_id = taken(house, calls=1, seconds=200)
+    most = MOST_OF_PLAN * 200 * 50
+    parts = split_parts(record_file(calls=1))
+    whole = Record.parse(parts[1])
+    for count, says in ((most + 1, f"holds {most + 1} values of up.sent_us"), (most, "")):
+        swollen = PackedColumn("up.sent_us", count, zlib.compress(bytes(8 * count)))
+        columns = {**whole.columns, "up.sent_us": swollen}
+        if says:
+            with pytest.raises(WireError, match=says):
+                check_size(run_of(house, run_id), [parts[0], Record(whole.meta, columns).serialize()])
+        else:
+            check_size(run_of(house, run_id), [parts[0], Record(whole.meta, columns).serialize()])
+
+
+def test_a_short_run_may_tell_of_strays(house: House) -> None:
+    run = run_of(house, taken(house, calls=1, seconds=1))
+    swollen = PackedColumn("up.sent_us", LEAST_VALUES, b"")
+    check_size(run, [Record({}, {"up.sent_us": swollen}).serialize()])
+    with pytest.raises(WireError, match="values of up.sent_us"):
+        check_size(run, [Record({}, {"up.sent_us": replace(swollen, count=LEAST_VALUES + 1)}).serialize()])
+
+
+def test_a_stream_of_video_has_more_packets_than_a_call(house: House) -> None:
+    run = run_of(house, taken(house, calls=1, seconds=200, video=[{"profile": "720p30", "streams": 1}]))
+    swollen = Record({}, {"up.sent_us": PackedColumn("up.sent_us", MOST_OF_PLAN * 200 * 50 + 1, b"")}).serialize()
+    check_size(run, [swollen])
+
+
+def run_of(house: House, run_id: int) -> Run:
+    db = connect(house.folder)
+    try:
+        return run_store.run_by_id(db, run_id)
+    finally:
+        db.close()

@@ -74,7 +74,7 @@ def _by_name(engagement_id: int) -> dict[str, Site]:
 def _read(engagement_id: int, text: str) -> list[tuple[ImportLine, dict[str, Any] | None]]:
     sites, seen = _by_name(engagement_id), dict[str, int]()
     read = []
-    for number, row in _rows(text):
+    for number, row in rows_of(text):
         line, values = _read_line(number, row, sites.get(_key(row[KEY])))
         first = seen.setdefault(_key(row[KEY]), number)
         if first != number and line.problem is None:
@@ -127,7 +127,7 @@ def _plain(cell: str) -> str:
     return text[1:] if text[:1] == "'" and text[1:2] in _FORMULA else text
 
 
-def _rows(text: str) -> list[tuple[int, dict[str, str]]]:
+def rows_of(text: str) -> list[tuple[int, dict[str, str]]]:
     """The file's rows with their line numbers. Raises Problem 422 for a file that is no list of sites."""
     text = text.lstrip("\ufeff")
     head = text.split("\n", 1)[0]

@@ -10,6 +10,7 @@ from tarnfell.core.clock import UNKNOWN, ClockRelation
 from tarnfell.core.codecs import Codec
 from tarnfell.core.directions import DirectionFigures, PictureFigures
 from tarnfell.core.quality import Criterion, criterion_for, worst_of
+from tarnfell.core.video import find_profile
 from tarnfell.store.calls import JudgedAgain, JudgedCall, JudgedRun, StoredCall
 from tarnfell.store.clocks import PairRun
 from tarnfell.store.runs import Run
@@ -33,6 +34,10 @@ from tarnfell.work.ingest.packets import (
 from tarnfell.work.ingest.pictures import judge_video, picture_figures
 
 _MAX_REASON = 500
+MOST_OF_PLAN = 4
+"""Packets that a record may tell of, as a multiple of those planned: a broken path doubles packets, and then again."""
+LEAST_VALUES = 20_000
+"""However short the run."""
 
 
 def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = ()) -> JudgedRun:
@@ -42,6 +47,7 @@ def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = 
     """
     parts = split_parts(body)
     check_count(run, len(parts))
+    check_size(run, parts)
     head = Record.parse(parts[0])
     sound, pictures = parts[1 : run.calls + 1], parts[run.calls + 1 :]
     estimate = clock_relation(head, (parse_checked(part) for part in (*sound, *pictures)))
@@ -74,6 +80,21 @@ def check_count(run: Run, parts: int) -> None:
     if parts - 1 != run.calls + run.video_streams:
         had = f"{run.calls} calls" + (f" and {run.video_streams} video streams" if run.video else "")
         raise WireError(f"The record file holds {parts - 1} records; the run had {had}.")
+
+
+def check_size(run: Run, parts: Sequence[bytes]) -> None:
+    """Whether the run can have had as many packets as its records say, before any is unpacked. Raises WireError.
+
+    A column of a few kilobytes may unpack to a hundred megabytes, and a file holds many columns.
+    """
+    per_s = max([1000 / run.ptime_ms, *(find_profile(load.profile).packets_per_s() for load in run.video)])
+    most = max(LEAST_VALUES, round(MOST_OF_PLAN * per_s * run.seconds))
+    for part in parts:
+        for column in Record.parse(part).columns.values():
+            if column.count > most:
+                raise WireError(
+                    f"The record file holds {column.count} values of {column.name}; this run can have had {most}."
+                )
 
 
 def cut_of(head: Record) -> Failure | None:
