@@ -70,9 +70,8 @@ def _pcap(file: Path, packet: Callable[[int], bytes], most: int) -> None:
 
 def _udp(payload: bytes, port: int = 20000) -> bytes:
     udp = struct.pack("!HHHH", port, port, 8 + len(payload), 0) + payload
-    head = struct.pack(
-        "!BBHHHBBH4s4s", 0x45, 0, 20 + len(udp), 0, 0, 64, 17, 0, b"\xc0\x00\x02\x01", b"\xc6\x33\x64\x01"
-    )
+    ends = bytes((192, 0, 2, 1, 198, 51, 100, 1))
+    head = struct.pack("!BBHHHBBH", 0x45, 0, 20 + len(udp), 0, 0, 64, 17, 0) + ends
     return bytes(12) + b"\x08\x00" + head + udp
 
 
@@ -121,9 +120,8 @@ def _many_hosts(file: Path) -> None:
     with open(file, "w") as out:
         for number in range(1_500_000):
             host = f"192.0.{number >> 8 & 255}.{number & 255}"
-            out.write(
-                f"PING {host} ({host}) 56(84) bytes of data.\n64 bytes from {host}: icmp_seq=1 ttl=64 time=1 ms\n"
-            )
+            out.write(f"PING {host} ({host}) 56(84) bytes of data.\n")
+            out.write(f"64 bytes from {host}: icmp_seq=1 ttl=64 time=1 ms\n")
 
 
 def _many_sites(file: Path) -> None:
@@ -143,10 +141,8 @@ def _swollen_record(file: Path) -> None:
     from tarnfell.wire.record import MAX_VALUES, PackedColumn, Record, join_parts
 
     zeros = zlib.compress(bytes(8 * MAX_VALUES))
-    names = ("sent_us", "arrival_seq", "arrival_us")
-    columns = {
-        n: PackedColumn(n, MAX_VALUES, zeros) for n in (f"{way}.{name}" for way in ("up", "down") for name in names)
-    }
+    names = [f"{way}.{name}" for way in ("up", "down") for name in ("sent_us", "arrival_seq", "arrival_us")]
+    columns = {name: PackedColumn(name, MAX_VALUES, zeros) for name in names}
     about = {"ssrc": 1, "dscp_sent": 46}
     head = Record({"shared": True, "self_check": {}}).serialize()
     calls = [Record({"call": n, "start_us": 1, "up": about, "down": about}, columns).serialize() for n in range(1, 101)]

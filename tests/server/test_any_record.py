@@ -160,7 +160,7 @@ def test_a_short_run_may_tell_of_strays(house: House) -> None:
     run = run_of(house, taken(house, calls=1, seconds=1))
     swollen = PackedColumn("up.sent_us", LEAST_VALUES, b"")
     check_size(run, [Record({}, {"up.sent_us": swollen}).serialize()])
-    with pytest.raises(WireError, match="values of up.sent_us"):
+    with pytest.raises(WireError, match=r"values of up\.sent_us"):
         check_size(run, [Record({}, {"up.sent_us": replace(swollen, count=LEAST_VALUES + 1)}).serialize()])
 
 
