@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from tarnfell.core.clock import ClockRelation
@@ -33,7 +34,9 @@ def to_text(relation: ClockRelation) -> str:
     return json.dumps(asdict(relation))
 
 
+@lru_cache(maxsize=4096)
 def from_text(text: str) -> ClockRelation:
+    """Every run is judged with those of the day around it, so the same texts come again and again."""
     return ClockRelation(**json.loads(text))
 
 

@@ -46,6 +46,8 @@ def connect(folder: Path) -> sqlite3.Connection:
     connection.execute("PRAGMA foreign_keys = ON")
     # An accepted upload must survive the machine, not only the process.
     connection.execute("PRAGMA synchronous = FULL")
+    # Records are large: with the usual two megabytes a judged run would go to the disk and back while it is written.
+    connection.execute("PRAGMA cache_size = -32768")
     return connection
 
 

@@ -113,8 +113,8 @@ def heard(page: Page) -> str:
     return page.driver.find_element(By.XPATH, "//dt[normalize-space()='Late']/following-sibling::dd").text
 
 
-def until(holds) -> None:  # type: ignore[no-untyped-def]
-    deadline = time.monotonic() + 15
+def until(holds, within_s: float = 15) -> None:  # type: ignore[no-untyped-def]
+    deadline = time.monotonic() + within_s
     while not holds():
         assert time.monotonic() < deadline
         time.sleep(0.1)

@@ -54,7 +54,7 @@ def parse_checked(part: bytes) -> Record:
             raise WireError(f"Packet record: the columns of what arrived {direction} differ in length.")
         if f"{direction}.arrival_ttl" in record.columns:
             # Not judged, and written into captures later: damage must show now.
-            record.values(f"{direction}.arrival_ttl")
+            _column(record, f"{direction}.arrival_ttl")
     return record
 
 
