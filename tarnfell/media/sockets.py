@@ -60,7 +60,13 @@ def _prepare(sock: socket.socket, family: int, dscp: int) -> None:
         _try(sock, socket.IPPROTO_IPV6, _IPV6_TCLASS, dscp << 2)
     else:
         _try(sock, socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
+    ask_for_all(sock)
+
+
+def ask_for_all(sock: socket.socket) -> None:
+    """Have the system tell with each packet when it came, how marked and from how far, as ``receive`` reads it."""
     if host.HERE.linux:
+        v6 = sock.family == socket.AF_INET6
         _try(sock, socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
         _try(sock, socket.SOL_SOCKET, _SO_RXQ_OVFL, 1)
         if v6:

@@ -1,0 +1,1 @@
+"""Cheap questions to the network, a module each: what was asked, and what came back. None of them judges."""

@@ -1,0 +1,224 @@
+"""ICMP echo to several addresses at once: how many answered, how soon, and what came back instead."""
+
+from __future__ import annotations
+
+import errno
+import os
+import selectors
+import socket
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from tarnfell.media import host
+from tarnfell.media.sockets import ask_for_all, receive
+from tarnfell.probe.asking.errors import next_error, want_errors
+from tarnfell.wire import WireError
+from tarnfell.wire.icmp import (
+    ECHO_HEAD_BYTES,
+    FRAGMENTATION_NEEDED,
+    IP6_HEAD_BYTES,
+    IP_HEAD_BYTES,
+    UNREACHABLE,
+    Echo,
+    quoted,
+    without_ip_head,
+)
+from tarnfell.wire.kinds.check import EchoFacts, Role
+
+SMALL_BYTES = 64
+"""A packet of this size on the line, IP's header in it."""
+_MARK = b"tarnfell"
+_IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
+_IPV6_MTU_DISCOVER, _IPV6_PMTUDISC_PROBE = 23, 3
+_TOO_BIG6 = 2
+
+
+class CannotAsk(RuntimeError):
+    """This system does not let the probe ask; the text says what is missing."""
+
+
+@dataclass
+class _Target:
+    """What has come of the echoes to one address so far; the fields are those of EchoFacts."""
+
+    role: Role
+    address: str
+    packet_bytes: int
+    sent: int = 0
+    rtt_ms: dict[int, float] = field(default_factory=dict)
+    """By the echo's number."""
+    ttl: int | None = None
+    refused_by: str | None = None
+    next_mtu: int | None = None
+    too_large: bool = False
+
+    def facts(self) -> EchoFacts:
+        return EchoFacts(
+            self.role, self.address, self.packet_bytes, self.sent, len(self.rtt_ms),
+            tuple(self.rtt_ms[number] for number in sorted(self.rtt_ms)),
+            self.ttl, self.refused_by, self.too_large, self.next_mtu,
+        )  # fmt: skip
+
+
+def echoes(
+    targets: Sequence[tuple[Role, str]],
+    rounds: int,
+    interval_s: float,
+    packet_bytes: int = SMALL_BYTES,
+    wait_s: float = 1.0,
+    go_on: Callable[[], bool] = lambda: True,
+) -> tuple[EchoFacts, ...]:
+    """``rounds`` packets to every address, never fragmented; the last are waited for ``wait_s``.
+
+    Raises CannotAsk.
+    """
+    found = [_Target(role, address, packet_bytes) for role, address in targets]
+    by_family: dict[int, list[_Target]] = {}
+    for one in found:
+        by_family.setdefault(socket.AF_INET6 if ":" in one.address else socket.AF_INET, []).append(one)
+    askers = [_Asker(family, own, packet_bytes) for family, own in by_family.items()]
+    try:
+        _ask(askers, rounds, interval_s, wait_s, go_on)
+    finally:
+        for asker in askers:
+            asker.close()
+    return tuple(one.facts() for one in found)
+
+
+def _ask(askers: list[_Asker], rounds: int, interval_s: float, wait_s: float, go_on: Callable[[], bool]) -> None:
+    with selectors.DefaultSelector() as ready:
+        for asker in askers:
+            ready.register(asker.sock, selectors.EVENT_READ, asker)
+        due = time.monotonic()
+        for _ in range(rounds):
+            if not go_on():
+                return
+            for asker in askers:
+                asker.send_round()
+            due += interval_s
+            _listen(ready, due, lambda: False)
+        _listen(ready, time.monotonic() + wait_s, lambda: all(asker.all_answered for asker in askers))
+
+
+def _listen(ready: selectors.BaseSelector, until: float, enough: Callable[[], bool]) -> None:
+    while not enough():
+        left = until - time.monotonic()
+        if left <= 0:
+            return
+        for key, _ in ready.select(left):
+            key.data.take()
+
+
+class _Asker:
+    """The echoes of one address family."""
+
+    def __init__(self, family: int, found: list[_Target], packet_bytes: int) -> None:
+        self._v6 = family == socket.AF_INET6
+        self.sock, self._raw = _open(family)
+        self._found = found
+        self._identifier = os.getpid() & 0xFFFF
+        head = (IP6_HEAD_BYTES if self._v6 else IP_HEAD_BYTES) + ECHO_HEAD_BYTES
+        self._payload = _MARK.ljust(max(len(_MARK), packet_bytes - head), b"\0")
+        self._sent: dict[int, tuple[_Target, int]] = {}
+        self._next = 1
+
+    def close(self) -> None:
+        self.sock.close()
+
+    @property
+    def all_answered(self) -> bool:
+        return not self._sent
+
+    def send_round(self) -> None:
+        for one in self._found:
+            number, self._next = self._next, self._next % 0xFFFF + 1
+            one.sent += 1
+            self._sent[number] = (one, time.time_ns())
+            try:
+                self.sock.sendto(Echo(self._identifier, number, self._payload).serialize(self._v6), (one.address, 0))
+            except OSError as error:
+                self._sent.pop(number)
+                if error.errno == errno.EMSGSIZE:
+                    one.too_large = True
+                elif error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH):
+                    one.refused_by = "this machine"
+
+    def take(self) -> None:
+        """What has come in: answers, and errors about what was asked."""
+        while host.HERE.linux and not self._raw:
+            said = next_error(self.sock)
+            if said is None:
+                break
+            too_large = (said.kind, said.code) == (UNREACHABLE, FRAGMENTATION_NEEDED) or (
+                self._v6 and said.kind == _TOO_BIG6
+            )
+            self._note_error(int.from_bytes(said.payload[6:8], "big"), said.sender, too_large, said.info or None)
+        while True:
+            try:
+                came = receive(self.sock)
+            except OSError:
+                continue  # an error that the queue has told of already
+            if came is None:
+                return
+            self._take_answer(came.data, came.source[0], came.time_ns, came.ttl)
+
+    def _take_answer(self, data: bytes, source: str, at_ns: int, ttl: int | None) -> None:
+        try:
+            if self._raw and not self._v6:
+                _, data, ttl = without_ip_head(data)
+                if data[:1] and data[0] == UNREACHABLE:
+                    self._take_quoted(data, source)
+                    return
+            echo = Echo.parse_reply(data, self._v6)
+        except WireError:
+            return  # somebody else's, or nothing of ours
+        if self._raw and echo.identifier != self._identifier:
+            return
+        one, sent_ns = self._sent.get(echo.sequence, (None, 0))
+        if one is None or source.partition("%")[0] != one.address:
+            return
+        del self._sent[echo.sequence]
+        one.rtt_ms[echo.sequence] = max(0, at_ns - sent_ns) / 1e6
+        one.ttl = ttl
+
+    def _take_quoted(self, data: bytes, source: str) -> None:
+        told = quoted(data)
+        if told.protocol == socket.IPPROTO_ICMP and int.from_bytes(told.payload[4:6], "big") == self._identifier:
+            number = int.from_bytes(told.payload[6:8], "big")
+            self._note_error(number, source, told.code == FRAGMENTATION_NEEDED, told.next_mtu)
+
+    def _note_error(self, number: int, sender: str | None, too_large: bool, next_mtu: int | None) -> None:
+        one, _ = self._sent.pop(number, (None, 0))
+        if one is None:
+            return
+        if too_large:
+            one.too_large, one.next_mtu = True, next_mtu
+        else:
+            one.refused_by = sender or "this machine"
+
+
+def _open(family: int) -> tuple[socket.socket, bool]:
+    """A socket for echoes, and whether it is a raw one. Raises CannotAsk."""
+    protocol = socket.IPPROTO_ICMPV6 if family == socket.AF_INET6 else socket.IPPROTO_ICMP
+    for kind, raw in ((socket.SOCK_RAW, True), (socket.SOCK_DGRAM, False)):
+        try:
+            sock = socket.socket(family, kind, protocol)
+        except OSError:
+            continue
+        sock.setblocking(False)
+        _never_fragment(sock)
+        if not raw and host.HERE.linux:
+            want_errors(sock)
+        ask_for_all(sock)
+        return sock, raw
+    raise CannotAsk("This system lets the probe send no ICMP echo: that needs a right it was not given.")
+
+
+def _never_fragment(sock: socket.socket) -> None:
+    if not host.HERE.linux:
+        return
+    if sock.family == socket.AF_INET6:
+        sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_MTU_DISCOVER, _IPV6_PMTUDISC_PROBE)
+    else:
+        sock.setsockopt(socket.IPPROTO_IP, _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE)

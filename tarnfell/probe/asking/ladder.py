@@ -1,0 +1,147 @@
+"""A check from its first question to its last: each rung is asked once what it needs is known, and told at once."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from tarnfell.probe.asking.echo import CannotAsk, echoes
+from tarnfell.probe.asking.media import media
+from tarnfell.probe.asking.names import ask
+from tarnfell.probe.asking.path import path
+from tarnfell.probe.asking.services import ask_all
+from tarnfell.probe.surroundings import surroundings
+from tarnfell.probe.works.distances import distance, key_fits
+from tarnfell.wire.kinds.check import (
+    CheckArguments,
+    CheckResult,
+    EchoFacts,
+    NameFacts,
+    PathFacts,
+    ReachFacts,
+    Role,
+    StackFacts,
+)
+
+EF, AF41, CS3, BEST_EFFORT = 46, 34, 24, 0
+ROUNDS, INTERVAL_S = 10, 0.2
+LARGE_ROUNDS = 4
+DEFAULT_MTU = 1500
+
+Tell = Callable[[CheckResult], None]
+
+
+def check(wanted: CheckArguments, go_on: Callable[[], bool] = lambda: True, tell: Tell = lambda _: None) -> CheckResult:
+    """Ask everything, telling what is known after each question. Raises OSError for a name without address."""
+    far = socket.getaddrinfo(wanted.far_host, wanted.far_port, type=socket.SOCK_STREAM)[0][4][0]
+    ladder = _Ladder(wanted, str(far), go_on, tell)
+    for rung in (
+        ladder.find_path,
+        ladder.ask_echoes,
+        ladder.ask_large,
+        ladder.ask_names,
+        ladder.ask_services,
+        ladder.reach,
+    ):
+        if not go_on():
+            break
+        rung()
+        tell(ladder.known)
+    return ladder.known
+
+
+class _Ladder:
+    def __init__(self, wanted: CheckArguments, far: str, go_on: Callable[[], bool], tell: Tell) -> None:
+        self._wanted, self._go_on = wanted, go_on
+        self.known = CheckResult(far, _stack(wanted))
+        tell(self.known)
+
+    def _add(self, **facts: Any) -> None:
+        self.known = replace(self.known, **facts)
+
+    def _cannot(self, why: str) -> None:
+        if why not in self.known.cannot:
+            self._add(cannot=(*self.known.cannot, why))
+
+    def find_path(self) -> None:
+        try:
+            found = path(self.known.far_address, self._wanted.media_port, dscp=EF, go_on=self._go_on)
+        except CannotAsk as error:
+            self._cannot(str(error))
+            self._add(edge=self._wanted.edge or None)
+            return
+        except OSError:
+            self._add(edge=self._wanted.edge or None)  # no way out at all: the other rungs tell
+            return
+        self._add(path=found, edge=self._wanted.edge or _edge_of(found, self.known.stack.gateway))
+
+    def ask_echoes(self) -> None:
+        self._add(echoes=self._echoes(ROUNDS, 64))
+
+    def ask_large(self) -> None:
+        self._add(large_echoes=self._echoes(LARGE_ROUNDS, self.known.stack.mtu or DEFAULT_MTU))
+
+    def _echoes(self, rounds: int, packet_bytes: int) -> tuple[EchoFacts, ...]:
+        try:
+            return echoes(self._targets(), rounds, INTERVAL_S, packet_bytes, go_on=self._go_on)
+        except CannotAsk as error:
+            self._cannot(str(error))
+            return ()
+
+    def _targets(self) -> list[tuple[Role, str]]:
+        known, targets = self.known, list[tuple[Role, str]]()
+        for role, address in (
+            ("gateway", known.stack.gateway),
+            ("edge", known.edge),
+            *(("outside", address) for address in self._wanted.outside),
+            ("far-end", known.far_address),
+        ):
+            if address and address not in {one for _, one in targets}:
+                targets.append((role, address))  # type: ignore[arg-type]
+        return targets
+
+    def ask_names(self) -> None:
+        found: list[NameFacts] = []
+        for resolver in self.known.stack.resolvers:
+            for name in self._wanted.names:
+                if not self._go_on():
+                    return
+                found.append(ask(resolver, name))
+                if found[-1].failure == "no answer":
+                    break  # a server that is silent is silent to the next name as well
+                self._add(names=tuple(found))
+        self._add(names=tuple(found))
+
+    def ask_services(self) -> None:
+        self._add(services=ask_all(self._wanted.services, self._go_on))
+
+    def reach(self) -> None:
+        wanted = self._wanted
+        took_ms, failure = distance(wanted.far_host, wanted.far_port)
+        key = wanted.far_key.encode()
+        fits = key_fits(wanted.far_host, wanted.far_port, key) if key and took_ms is not None else None
+        self._add(reach=ReachFacts(took_ms, failure, fits))
+        if fits:
+            marks = (EF, AF41, CS3, BEST_EFFORT)
+            self._add(media=media(wanted.far_host, wanted.far_port, key, marks, self._go_on))
+
+
+def _stack(wanted: CheckArguments) -> StackFacts:
+    found = surroundings(Path("/"))
+    return StackFacts(
+        tuple(found.get("addresses") or ()),
+        wanted.gateway or found.get("gateway"),
+        found.get("interface"),
+        found.get("medium"),
+        found.get("mtu"),
+        wanted.resolvers or tuple(found.get("name_servers") or ()),
+    )
+
+
+def _edge_of(found: PathFacts, gateway: str | None) -> str | None:
+    """The first hop beyond the gateway that says who it is, unless that is the far end itself."""
+    beyond = [hop.address for hop in found.hops[1:] if hop.address and hop.address not in (gateway, found.address)]
+    return beyond[0] if beyond else None

@@ -1,0 +1,187 @@
+"""A check: cheap questions about a site's network, and what came back to each. Facts only; the server judges them.
+
+The probe asks what it is given and adds what it finds out for itself: its gateway, its name servers, the edge.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, Optional
+
+from tarnfell.wire.kinds.fields import bounded
+
+Protocol = Literal["tcp", "tls", "stun", "dns", "sip"]
+ServiceState = Literal["open", "refused", "filtered", "other"]
+"""Other: something answers, but not what was asked for."""
+Role = Literal["gateway", "edge", "outside", "far-end"]
+
+
+@dataclass(frozen=True)
+class ServiceAsked:
+    name: str
+    host: str
+    port: int = bounded(1, 65535)
+    protocol: Protocol = "tcp"
+    sha256: str = bounded(most=100, default="")
+    """Of the certificate that is to be there, as hex; empty: any that the system trusts for this name."""
+
+
+@dataclass(frozen=True)
+class CheckArguments:
+    far_host: str
+    far_port: int = bounded(1, 65535)
+    far_key: str = bounded(most=200, default="")
+    """Empty: the far end is reached for, but no call is placed with it."""
+    media_port: int = bounded(1, 65535, default=20000)
+    """Where media goes at the far end: the path is looked for towards it."""
+    gateway: str = ""
+    """Empty: the way out that the system has."""
+    edge: str = ""
+    """Empty: the first hop beyond the gateway."""
+    outside: tuple[str, ...] = ()
+    """Addresses elsewhere on the Internet."""
+    resolvers: tuple[str, ...] = ()
+    """Empty: the system's own."""
+    names: tuple[str, ...] = ()
+    services: tuple[ServiceAsked, ...] = bounded(most=500, default=())
+
+
+@dataclass(frozen=True)
+class StackFacts:
+    """Where the probe stands."""
+
+    addresses: tuple[str, ...]
+    gateway: Optional[str]
+    interface: Optional[str]
+    medium: Optional[str]
+    mtu: Optional[int]
+    resolvers: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class EchoFacts:
+    """ICMP echoes of one size to one address."""
+
+    role: Role
+    address: str
+    packet_bytes: int
+    """On the line, IP's header in it."""
+    sent: int
+    answered: int
+    rtt_ms: tuple[float, ...]
+    """Of those that answered, in the order of asking."""
+    ttl: Optional[int] = None
+    refused_by: Optional[str] = None
+    """Who said that the address cannot be reached."""
+    too_large: bool = False
+    """A link on the way said that it takes no packet of this size."""
+    next_mtu: Optional[int] = None
+    """What that link takes."""
+
+
+@dataclass(frozen=True)
+class HopFacts:
+    ttl: int
+    address: Optional[str]
+    others: tuple[str, ...]
+    """Other addresses that answered at this hop."""
+    sent: int
+    rtt_ms: tuple[float, ...]
+    dscp_seen: Optional[int] = None
+    """The marking that packets arrived with there; None where the system does not show what an error quotes."""
+
+
+@dataclass(frozen=True)
+class PathFacts:
+    """The way to an address, by packets of one flow marked ``dscp``."""
+
+    address: str
+    port: int
+    dscp: int
+    hops: tuple[HopFacts, ...]
+    reached: bool
+    """The address itself answered; the last hop is it."""
+    sees_marking: bool
+
+
+@dataclass(frozen=True)
+class NameFacts:
+    """One name asked of one name server."""
+
+    resolver: str
+    name: str
+    transport: Literal["udp", "tcp"]
+    took_ms: Optional[float]
+    """None where nothing came back."""
+    rcode: Optional[int]
+    addresses: tuple[str, ...] = ()
+    failure: Optional[str] = None
+
+
+@dataclass(frozen=True)
+class ServiceFacts:
+    asked: ServiceAsked
+    state: ServiceState
+    took_ms: Optional[float] = None
+    """From asking to the first answer; of TLS, to the end of the handshake."""
+    says: str = ""
+    """What came back, or what is wrong with it, in words."""
+    trusted: Optional[bool] = None
+    """Of TLS: whether the certificate is the one expected."""
+    sha256: str = ""
+
+
+@dataclass(frozen=True)
+class MarkCount:
+    dscp: int
+    packets: int
+
+
+@dataclass(frozen=True)
+class MediaFacts:
+    """A call of a second, marked ``dscp``."""
+
+    dscp: int
+    failure: Optional[str] = None
+    """Why there was none."""
+    code: Optional[str] = None
+    """Of wire/failures.py."""
+    bound: bool = False
+    """The media port answered before the call."""
+    sent_up: int = 0
+    sent_down: int = 0
+    received_up: int = 0
+    received_down: int = 0
+    marks_up: tuple[MarkCount, ...] = ()
+    """How packets arrived at the far end, as far as its system tells."""
+    marks_down: tuple[MarkCount, ...] = ()
+    rtt_ms: Optional[float] = None
+    """Least round trip of its time stamps."""
+
+
+@dataclass(frozen=True)
+class ReachFacts:
+    """The far end's control port."""
+
+    took_ms: Optional[float]
+    failure: Optional[str] = None
+    key_fits: Optional[bool] = None
+    """None where it did not come to that."""
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """All that was found out. A question that could not be asked is left empty and named under ``cannot``."""
+
+    far_address: str
+    stack: StackFacts
+    edge: Optional[str] = None
+    echoes: tuple[EchoFacts, ...] = ()
+    large_echoes: tuple[EchoFacts, ...] = ()
+    path: Optional[PathFacts] = None
+    names: tuple[NameFacts, ...] = ()
+    services: tuple[ServiceFacts, ...] = ()
+    reach: Optional[ReachFacts] = None
+    media: tuple[MediaFacts, ...] = ()
+    cannot: tuple[str, ...] = ()
+    """What this system did not let the probe ask, in words."""
