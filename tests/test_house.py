@@ -14,7 +14,7 @@ PACKAGE = ROOT / "tarnfell"
 
 # room: rooms it may import from
 MAY_KNOW: dict[str, set[str]] = {
-    "core": set(),
+    "core": {"wire"},
     "wire": set(),
     "media": {"wire"},
     "probe": {"wire", "media", "farend"},
@@ -62,6 +62,12 @@ def test_imports_go_one_way(room: str) -> None:
     for file in modules(room):
         known = {name.split(".")[1] for name in imports(file) if re.match(r"tarnfell\.\w", name)} - {"__version__"}
         assert known <= MAY_KNOW[room] | {room}, f"{file.relative_to(ROOT)} knows {known - MAY_KNOW[room]}"
+
+
+def test_core_knows_the_values_of_kinds_and_no_bytes() -> None:
+    for file in modules("core"):
+        known = {name for name in imports(file) if name.startswith("tarnfell.wire")}
+        assert known <= {"tarnfell.wire.kinds.check"}, file
 
 
 def test_core_touches_nothing_outside() -> None:

@@ -88,6 +88,35 @@ def _parser() -> argparse.ArgumentParser:
     call.add_argument("--key-file", metavar="F", help="the far end's key")
     call.add_argument("--trace-dir", metavar="DIR", help="write callN-up.csv, callN-down.csv and videoN-….csv there")
 
+    check = verb(
+        "check",
+        _do("checking", "check"),
+        "Ask a site's network every cheap question on the way to a far end, and find the layer that is broken.",
+        "A file of services is TOML: [[service]] with name, host, port, protocol (tcp, tls, stun, dns, sip) and, of\n"
+        "tls, the sha256 of the certificate that is to be there.\n"
+        "Example: tarnfell check farend.example --key-file key --name farend.example --outside 192.0.2.53",
+    )
+    check.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
+    check.add_argument("--key-file", metavar="F", help="the far end's key; without it no call is placed")
+    check.add_argument("--services", metavar="FILE", help="services to ask, as TOML")
+    check.add_argument("--name", action="append", metavar="N", help="a name to look up; may be given again")
+    check.add_argument("--resolver", action="append", metavar="A", help="a name server; else those of the system")
+    check.add_argument("--outside", action="append", metavar="A", help="an address outside; may be given again")
+    check.add_argument("--gateway", metavar="A", help="else the system's default route")
+    check.add_argument("--edge", metavar="A", help="the provider's edge; else the first hop beyond the gateway")
+    check.add_argument("--media-port", type=int, default=DEFAULT_MEDIA_PORTS[0], metavar="N", help="of the far end")
+
+    path = verb(
+        "path",
+        _do("checking", "path"),
+        "The way to an address, hop by hop, by one flow of UDP packets.",
+        "Example: tarnfell path farend.example --rounds 10",
+    )
+    path.add_argument("host", metavar="HOST")
+    path.add_argument("--port", type=int, default=DEFAULT_MEDIA_PORTS[0], metavar="N", help="UDP port that is sent to")
+    path.add_argument("--rounds", type=int, default=5, metavar="N", help="packets to each hop")
+    path.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
+
     analyse = verb(
         "analyse",
         _do("judging", "analyse"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -21,9 +22,11 @@ from tarnfell.wire.kinds.check import (
     EchoFacts,
     NameFacts,
     PathFacts,
+    Question,
     ReachFacts,
     Role,
     StackFacts,
+    Took,
 )
 
 EF, AF41, CS3, BEST_EFFORT = 46, 34, 24, 0
@@ -38,17 +41,20 @@ def check(wanted: CheckArguments, go_on: Callable[[], bool] = lambda: True, tell
     """Ask everything, telling what is known after each question. Raises OSError for a name without address."""
     far = socket.getaddrinfo(wanted.far_host, wanted.far_port, type=socket.SOCK_STREAM)[0][4][0]
     ladder = _Ladder(wanted, str(far), go_on, tell)
-    for rung in (
-        ladder.find_path,
-        ladder.ask_echoes,
-        ladder.ask_large,
-        ladder.ask_names,
-        ladder.ask_services,
-        ladder.reach,
-    ):
+    questions: tuple[tuple[Question, Callable[[], None]], ...] = (
+        ("path", ladder.find_path),
+        ("echoes", ladder.ask_echoes),
+        ("large-echoes", ladder.ask_large),
+        ("names", ladder.ask_names),
+        ("services", ladder.ask_services),
+        ("far-end", ladder.reach),
+    )
+    for name, question in questions:
         if not go_on():
             break
-        rung()
+        began = time.monotonic()
+        question()
+        ladder.took(name, (time.monotonic() - began) * 1000)
         tell(ladder.known)
     return ladder.known
 
@@ -61,6 +67,9 @@ class _Ladder:
 
     def _add(self, **facts: Any) -> None:
         self.known = replace(self.known, **facts)
+
+    def took(self, question: Question, ms: float) -> None:
+        self._add(took=(*self.known.took, Took(question, round(ms, 1))))
 
     def _cannot(self, why: str) -> None:
         if why not in self.known.cannot:
@@ -76,7 +85,7 @@ class _Ladder:
         except OSError:
             self._add(edge=self._wanted.edge or None)  # no way out at all: the other rungs tell
             return
-        self._add(path=found, edge=self._wanted.edge or _edge_of(found, self.known.stack.gateway))
+        self._add(path=found, edge=self._wanted.edge or edge_of(found, self.known.stack.gateway))
 
     def ask_echoes(self) -> None:
         self._add(echoes=self._echoes(ROUNDS, 64))
@@ -141,7 +150,7 @@ def _stack(wanted: CheckArguments) -> StackFacts:
     )
 
 
-def _edge_of(found: PathFacts, gateway: str | None) -> str | None:
+def edge_of(found: PathFacts, gateway: str | None) -> str | None:
     """The first hop beyond the gateway that says who it is, unless that is the far end itself."""
     beyond = [hop.address for hop in found.hops[1:] if hop.address and hop.address not in (gateway, found.address)]
     return beyond[0] if beyond else None

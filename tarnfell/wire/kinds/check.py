@@ -169,6 +169,15 @@ class ReachFacts:
     """None where it did not come to that."""
 
 
+Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end"]
+
+
+@dataclass(frozen=True)
+class Took:
+    question: Question
+    ms: float
+
+
 @dataclass(frozen=True)
 class CheckResult:
     """All that was found out. A question that could not be asked is left empty and named under ``cannot``."""
@@ -185,3 +194,4 @@ class CheckResult:
     media: tuple[MediaFacts, ...] = ()
     cannot: tuple[str, ...] = ()
     """What this system did not let the probe ask, in words."""
+    took: tuple[Took, ...] = ()

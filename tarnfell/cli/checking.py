@@ -1,0 +1,122 @@
+"""Asking a network before loading it: the ladder of a check, and the path by itself."""
+
+from __future__ import annotations
+
+import argparse
+import socket
+import statistics
+import tomllib
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from tarnfell.cli.common import DONE, FAILED, host_port, print_report
+from tarnfell.core.check.judge import judge
+from tarnfell.media.keys import read_key
+from tarnfell.probe.asking import ladder
+from tarnfell.probe.asking.echo import CannotAsk, echoes
+from tarnfell.probe.asking.path import path as trace
+from tarnfell.probe.surroundings import surroundings
+from tarnfell.wire.kinds.check import CheckArguments, HopFacts, ServiceAsked
+from tarnfell.wire.kinds.fields import KindError, read
+
+MARKS = {"passed": "passed  ", "failed": "FAILED  ", "unproven": "unproven"}
+
+
+def check(options: argparse.Namespace) -> int:
+    host, port = host_port(options.host)
+    wanted = CheckArguments(
+        far_host=host,
+        far_port=port,
+        far_key=read_key(options.key_file).decode() if options.key_file else "",
+        media_port=options.media_port,
+        gateway=options.gateway or "",
+        edge=options.edge or "",
+        outside=tuple(options.outside or ()),
+        resolvers=tuple(options.resolver or ()),
+        names=tuple(options.name or ()),
+        services=_services(Path(options.services)) if options.services else (),
+    )
+    try:
+        judged = judge(ladder.check(wanted))
+    except socket.gaierror:
+        raise ValueError(f"The name {host} cannot be looked up. Check the spelling, or give the address.") from None
+    print_report(options, asdict(judged), _ladder_text)
+    return FAILED if judged.causes or any(rung.state == "failed" for rung in judged.rungs) else DONE
+
+
+def _services(file: Path) -> tuple[ServiceAsked, ...]:
+    """Raises ValueError with a sentence."""
+    try:
+        told = tomllib.loads(file.read_text(encoding="utf-8")).get("service", [])
+        return tuple(read(ServiceAsked, one, f"Service {number}") for number, one in enumerate(told, 1))
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise ValueError(f"{file} is no TOML: {error}.") from None
+    except KindError as error:
+        raise ValueError(f"{file}: {error}") from None
+
+
+def _ladder_text(report: dict[str, Any]) -> str:
+    lines = [f"{MARKS[rung['state']]}  {rung['title']}: {rung['says']}" for rung in report["rungs"]]
+    for cause in report["causes"]:
+        lines += ["", f"{cause['title']}. {cause['says']}", f"  What to do: {cause['remedy']} ({cause['who']})"]
+    lines += [f"\nNo fault: {one['says']}" for one in report["not_faults"]]
+    return "\n".join(lines)
+
+
+def path(options: argparse.Namespace) -> int:
+    if not 1 <= options.rounds <= 100:
+        raise ValueError("Choose 1 to 100 packets to each hop.")
+    if not 0 <= options.dscp <= 63:
+        raise ValueError(f"DSCP {options.dscp} does not exist: choose 0 to 63.")
+    if not 1 <= options.port <= 65535:
+        raise ValueError(f"{options.port} is not a port: choose 1 to 65535.")
+    try:
+        address = str(socket.getaddrinfo(options.host, None)[0][4][0])
+    except socket.gaierror:
+        raise ValueError(f"The name {options.host} cannot be looked up. Check the spelling.") from None
+    try:
+        found = trace(address, options.port, options.rounds, options.dscp)
+    except CannotAsk as error:
+        raise ValueError(str(error)) from None
+    gateway = surroundings().get("gateway")
+    report = {
+        "hops": [_hop(hop) for hop in found.hops],
+        "reached": found.reached,
+        "mtu": _mtu(address),
+        "edge": ladder.edge_of(found, gateway),
+    }
+    print_report(options, report, _path_text)
+    return DONE if found.reached else FAILED
+
+
+def _hop(hop: HopFacts) -> dict[str, Any]:
+    rtt = sorted(hop.rtt_ms)
+    return {
+        "ttl": hop.ttl,
+        "address": hop.address,
+        "sent": hop.sent,
+        "answered": len(rtt),
+        "min_ms": rtt[0] if rtt else None,
+        "p50_ms": statistics.median(rtt) if rtt else None,
+        "max_ms": rtt[-1] if rtt else None,
+        "dscp_seen": hop.dscp_seen,
+    }
+
+
+def _mtu(address: str) -> int | None:
+    """The largest packet that comes through whole, or that a router says its link takes; None where nothing tells."""
+    largest = int(surroundings().get("mtu") or ladder.DEFAULT_MTU)
+    try:
+        (found,) = echoes([("far-end", address)], 3, 0.1, largest)
+    except CannotAsk:
+        return None
+    return largest if found.answered else found.next_mtu
+
+
+def _path_text(report: dict[str, Any]) -> str:
+    lines = []
+    for hop in report["hops"]:
+        took = "no answer" if hop["p50_ms"] is None else f"{hop['p50_ms']:.1f} ms"
+        lines.append(f"{hop['ttl']:>3}  {hop['address'] or '–':<40} {hop['answered']} of {hop['sent']}  {took}")
+    return "\n".join([*lines, "reached" if report["reached"] else "the address itself did not answer"])

@@ -1,0 +1,140 @@
+"""The far end: its control port, media both ways, and the marking that media arrives with."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from tarnfell.core.check.case import FAR_END, FIREWALL, NETWORK, PROVIDER, Case, private
+from tarnfell.core.check.values import Figure, Rung
+from tarnfell.core.verdict.causes import LegName, Way
+from tarnfell.core.verdict.facts import DIRECTIONS, Direction
+from tarnfell.wire.kinds.check import HopFacts, MarkCount, MediaFacts
+
+
+def far_end(case: Case) -> Rung:
+    title, reach = "Far end", case.result.reach
+    if reach is None:
+        return Rung("far-end", title, "unproven", "It was not asked.")
+    if reach.took_ms is None:
+        return _unreached(case, title, reach.failure or "no answer")
+    figures: dict[str, Figure] = {"connect_ms": reach.took_ms}
+    if reach.key_fits is False:
+        words = "It answers, but holds another key: no call can be placed with it."
+        return Rung("far-end", title, "failed", words, figures)
+    call = next(iter(case.result.media), None)
+    if call is None:
+        words = f"It answers in {reach.took_ms:.0f} ms. No call was placed: it was asked without its key."
+        return Rung("far-end", title, "unproven", words, figures)
+    if call.failure:
+        return Rung("far-end", title, "failed", call.failure, figures)
+    return _called(case, title, call, {**figures, "rtt_ms": call.rtt_ms})
+
+
+def _unreached(case: Case, title: str, why: str) -> Rung:
+    words = f"Its control port does not answer ({why})."
+    if case.answers("far-end") or (case.result.path and case.result.path.reached):
+        if "refused" in why.lower():
+            remedy = "Start the far end, or check its port."
+            case.cause("service-silent", "beyond", "No far end listens", words, remedy, FAR_END, "far-end")
+        else:
+            remedy = "Let TCP to the far end’s control port out."
+            case.cause("port-blocked", "unknown", "A port is closed", words, remedy, FIREWALL, "far-end")
+    elif case.answers("outside") or (case.answers("edge") and "refused" not in why.lower()):
+        remedy = "Check the far end’s address, and that it is up; then ask the provider about the way to it."
+        case.cause("beyond-down", "beyond", "The far end cannot be reached", words, remedy, FAR_END, "far-end")
+    return Rung("far-end", title, "failed", words)
+
+
+def _called(case: Case, title: str, call: MediaFacts, figures: dict[str, Figure]) -> Rung:
+    if not call.bound:
+        return _no_media(case, title, figures)
+    ways: tuple[tuple[int, int, Direction, str], ...] = (
+        (call.sent_up, call.received_up, "up", "Nothing of what the probe sent arrived at the far end."),
+        (call.sent_down, call.received_down, "down", "Nothing of what the far end sent arrived here."),
+    )
+    for sent, received, way, words in ways:
+        if sent and not received:
+            remedy = "Let UDP of the far end’s media ports through in that direction."
+            case.cause("one-way", "unknown", "Media flows one way only", words, remedy, FIREWALL, "far-end", way=way)
+            return Rung("far-end", title, "failed", words, figures)
+    rtt = f", {call.rtt_ms:.1f} ms away" if call.rtt_ms is not None else ""
+    words = f"A call of a second came through both ways{rtt}."
+    return Rung("far-end", title, "passed", words, figures)
+
+
+def _no_media(case: Case, title: str, figures: dict[str, Figure]) -> Rung:
+    """All UDP, or the media ports alone? Told by what else was asked over UDP, if anything was."""
+    udp = [n.rcode is not None for n in case.result.names if n.transport == "udp" and not private(n.resolver)]
+    udp += [s.state == "open" for s in case.result.services if s.asked.protocol in ("stun", "dns", "sip")]
+    answered = any(udp) or bool(case.result.path and case.result.path.reached)
+    where = f"; packets were last heard of at {case.heard[-1]}" if case.heard else ""
+    words = f"Its media ports do not answer, while its control port does{where}."
+    if udp and not answered:
+        words += f" None of {len(udp)} other questions over UDP was answered either."
+        remedy = "Let UDP out: calls over TCP suffer from every loss."
+        case.cause("udp-blocked", "unknown", "UDP is blocked", words, remedy, FIREWALL, "far-end")
+    else:
+        words += " Other UDP is answered." if answered else " Nothing else was asked over UDP."
+        remedy = "Let UDP to the far end’s media ports out and back in."
+        case.cause("port-blocked", "unknown", "Media ports are closed", words, remedy, FIREWALL, "far-end")
+    return Rung("far-end", title, "failed", words, figures)
+
+
+def marking(case: Case) -> Rung:
+    title, calls = "Marking", [call for call in case.result.media if call.bound and not call.failure]
+    if not calls:
+        return Rung("marking", title, "unproven", "No call came through to read its marking from.")
+    faults, told = [], 0
+    for way in DIRECTIONS:
+        marked = [(call, call.marks_up if way == "up" else call.marks_down) for call in calls if call.dscp]
+        seen = [(call, marks) for call, marks in marked if marks]
+        told += len(seen)
+        changed = [(call, marks) for call, marks in seen if _changed_pct(call.dscp, marks) >= case.limits.changed_pct]
+        if changed:
+            faults.append(_changed(case, way, changed))
+    if faults:
+        return Rung("marking", title, "failed", " ".join(faults))
+    if not told:
+        return Rung("marking", title, "unproven", "Neither end’s system tells how packets arrive marked.")
+    kept = ", ".join(str(call.dscp) for call in calls if call.dscp)
+    return Rung("marking", title, "passed", f"DSCP {kept} arrive as they were sent, as far as the systems tell.")
+
+
+def _changed(case: Case, way: Way, changed: list[tuple[MediaFacts, tuple[MarkCount, ...]]]) -> str:
+    each = ", ".join(f"{call.dscp} as {max(marks, key=lambda m: m.packets).dscp}" for call, marks in changed)
+    words = f"{'Up' if way == 'up' else 'Down'}, DSCP {each} arrived."
+    leg: LegName = "unknown"
+    if way == "up":
+        found = _where_changed(case)
+        if found:
+            leg, where = found
+            words += where
+    remedy = "Trust the marking on the switch ports of phones, and have the router and the provider keep it."
+    who = {"inside": NETWORK, "line": PROVIDER, "beyond": PROVIDER}.get(leg, f"{NETWORK}, then {PROVIDER}")
+    case.cause("marking-changed", leg, "Marking is removed or changed", words, remedy, who, "marking", way=way)
+    return words
+
+
+def _where_changed(case: Case) -> tuple[LegName, str] | None:
+    """By what routers' errors quote of the marking: up only, and of the path's own packets, which are marked EF."""
+    path = case.result.path
+    if path is None or not path.dscp:
+        return None
+    before: HopFacts | None = None
+    for hop in path.hops:
+        if hop.dscp_seen is None:
+            continue
+        if hop.dscp_seen != path.dscp:
+            if before is None:
+                return "inside", f" It was changed before {hop.address}, hop {hop.ttl}."
+            leg: LegName = "inside or line" if before.address == case.result.stack.gateway else "beyond"
+            return leg, f" {before.address} still received it as sent; {hop.address}, hop {hop.ttl}, did not."
+        before = hop
+    if before is not None:
+        return "beyond", f" {before.address}, hop {before.ttl}, still received it as sent."
+    return None
+
+
+def _changed_pct(dscp: int, marks: Iterable[MarkCount]) -> float:
+    seen = list(marks)
+    return 100 * sum(m.packets for m in seen if m.dscp != dscp) / max(1, sum(m.packets for m in seen))

@@ -1,0 +1,42 @@
+"""A check judged: each rung passed, failed or unproven, the causes that follow, and what looks like one and is none.
+
+A rung fails only by what was seen to fail. What did not answer, while all beyond it did, proves nothing against it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from tarnfell.core.check.asked import names, services
+from tarnfell.core.check.case import Case
+from tarnfell.core.check.far import far_end, marking
+from tarnfell.core.check.near import edge, gateway, outside, own_stack
+from tarnfell.core.check.values import Judged, Limits, RungKey
+from tarnfell.core.check.way import packet_size, path
+from tarnfell.wire.kinds.check import CheckResult, Question
+
+USUAL = Limits()
+LADDER = (own_stack, gateway, edge, outside, names, services, path, packet_size, far_end, marking)
+RESTS_ON: dict[RungKey, Question] = {
+    "gateway": "echoes",
+    "edge": "echoes",
+    "outside": "echoes",
+    "names": "names",
+    "services": "services",
+    "path": "path",
+    "packet-size": "large-echoes",
+    "far-end": "far-end",
+    "marking": "far-end",
+}
+"""By what question a rung is answered; the machine's own addresses are read and not asked for."""
+
+
+def judge(result: CheckResult, limits: Limits = USUAL) -> Judged:
+    """From the machine itself outwards."""
+    case = Case(result, limits)
+    took = {one.question: one.ms for one in result.took}
+    rungs = [rung(case) for rung in LADDER]
+    timed = tuple(
+        replace(rung, took_ms=took.get(RESTS_ON[rung.key]) if rung.key in RESTS_ON else None) for rung in rungs
+    )
+    return Judged(timed, tuple(case.causes), tuple(case.not_faults))

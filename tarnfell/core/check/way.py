@@ -1,0 +1,84 @@
+"""The way itself: its hops, and how large a packet it carries."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Iterable
+
+from tarnfell.core.check.case import FIREWALL, Case
+from tarnfell.core.check.values import Figure, Rung
+from tarnfell.core.verdict.causes import LegName
+from tarnfell.wire.kinds.check import HopFacts
+
+
+def path(case: Case) -> Rung:
+    title, path = "Path", case.result.path
+    if path is None:
+        return Rung("path", title, "unproven", case.why_not("The path could not be looked for."))
+    heard = [hop for hop in path.hops if hop.rtt_ms]
+    figures: dict[str, Figure] = {
+        "hops": len(path.hops),
+        "answering": len(heard),
+        "reached": str(path.reached).lower(),
+    }
+    _slow_hops(case, path.hops)
+    if not heard:
+        return Rung("path", title, "unproven", "No router on the way says anything.", figures)
+    if path.reached:
+        words = f"{path.address} is {len(path.hops)} hops away; {len(heard)} of them answer."
+        return Rung("path", title, "passed", words, figures)
+    last = heard[-1]
+    words = f"Packets to UDP port {path.port} were last heard of at hop {last.ttl}, {last.address}."
+    if case.far_heard:
+        words += " The far end itself is reached by other means."
+    return Rung("path", title, "unproven", words, figures)
+
+
+def _slow_hops(case: Case, hops: Iterable[HopFacts]) -> None:
+    """A router is slow, or leaves packets unanswered, for itself alone where those beyond it are not."""
+    listed = list(hops)
+    for place, hop in enumerate(listed[:-1]):
+        beyond = [other for other in listed[place + 1 :] if other.rtt_ms]
+        if not hop.rtt_ms or not beyond:
+            continue
+        own, least = statistics.median(hop.rtt_ms), min(statistics.median(other.rtt_ms) for other in beyond)
+        missing = hop.sent - len(hop.rtt_ms)
+        complete = any(len(other.rtt_ms) >= other.sent for other in beyond)
+        if own > least + case.limits.slow_hop_ms:
+            says = f"{hop.address} takes {own:.0f} ms to answer for itself and passes packets on in {least:.0f} ms."
+            case.no_fault("hop-slow", says)
+        elif missing and complete:
+            says = f"{hop.address} left {missing} of {hop.sent} packets unanswered; those beyond it answered all."
+            case.no_fault("hop-slow", says)
+
+
+def packet_size(case: Case) -> Rung:
+    title = "Packet size"
+    far = next((one for one in case.result.large_echoes if one.role == "far-end"), None)
+    small = next((one for one in case.result.echoes if one.role == "far-end"), None)
+    if far is None or small is None or not small.answered:
+        return Rung("packet-size", title, "unproven", case.why_not("The far end answers no echo, of any size."))
+    figures: dict[str, Figure] = {
+        "packet_bytes": far.packet_bytes,
+        "answered": far.answered,
+        "next_mtu": far.next_mtu,
+    }
+    if far.answered:
+        return Rung("packet-size", title, "passed", f"Packets of {far.packet_bytes} bytes come through whole.", figures)
+    if far.too_large:
+        told = f" of {far.next_mtu} bytes" if far.next_mtu else ""
+        words = f"{far.packet_bytes} bytes do not fit; a link on the way says so and takes packets{told}."
+        return Rung("packet-size", title, "passed", words, figures)
+    fits = [one for one in case.result.large_echoes if one.answered]
+    leg: LegName = "unknown"
+    if any(one.role in ("edge", "outside") for one in fits):
+        leg = "beyond"
+    elif any(one.role == "gateway" for one in fits):
+        leg = "unknown" if case.result.edge is None else "line"
+    words = (
+        f"{small.answered} of {small.sent} echoes of {small.packet_bytes} bytes came back, of {far.packet_bytes} bytes "
+        f"none of {far.sent}, and no router said that they are too large."
+    )
+    remedy = "Let ICMP “packet too big” through, or lower the MTU (or the TCP MSS) at the gateway."
+    case.cause("mtu-hole", leg, "Large packets vanish", words, remedy, FIREWALL, "packet-size")
+    return Rung("packet-size", title, "failed", words, figures)
