@@ -94,6 +94,8 @@ def _service_fault(case: Case, one: ServiceFacts) -> str:
             FIREWALL,
             "services",
         )
+    elif one.state == "stalled" and any(cause.key == "mtu-hole" for cause in case.causes):
+        words = f"{where}: {one.says}, as large packets vanish."
     elif one.state == "filtered":
         words = f"{where} does not answer ({one.says or 'silence'})."
         remedy = f"Let {asked.protocol.upper()} to {asked.host} port {asked.port} out."

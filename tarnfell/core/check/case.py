@@ -14,6 +14,7 @@ NETWORK, PROVIDER, FIREWALL, FAR_END = (
     "whoever runs the firewall",
     "whoever runs the far end",
 )
+DOWN: tuple[CauseKey, ...] = ("inside-down", "line-down")
 
 
 class Case:
@@ -34,7 +35,9 @@ class Case:
         *rungs: RungKey,
         way: Way = "both",
     ) -> None:
-        self.causes.append(Finding(key, leg, way, title, says, remedy, who, rungs))
+        """What follows from a way that is down altogether is no cause of its own."""
+        if not any(one.key in DOWN for one in self.causes):
+            self.causes.append(Finding(key, leg, way, title, says, remedy, who, rungs))
 
     def no_fault(self, key: CauseKey, says: str) -> None:
         self.not_faults.append(NotFault(key, says))

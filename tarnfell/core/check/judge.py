@@ -6,6 +6,7 @@ A rung fails only by what was seen to fail. What did not answer, while all beyon
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import get_args
 
 from tarnfell.core.check.asked import names, services
 from tarnfell.core.check.case import Case
@@ -16,7 +17,8 @@ from tarnfell.core.check.way import packet_size, path
 from tarnfell.wire.kinds.check import CheckResult, Question
 
 USUAL = Limits()
-LADDER = (own_stack, gateway, edge, outside, names, services, path, packet_size, far_end, marking)
+JUDGED = (own_stack, gateway, edge, outside, names, path, packet_size, services, far_end, marking)
+"""What explains another rung's trouble goes before it: a hole for large packets stalls services."""
 RESTS_ON: dict[RungKey, Question] = {
     "gateway": "echoes",
     "edge": "echoes",
@@ -35,8 +37,7 @@ def judge(result: CheckResult, limits: Limits = USUAL) -> Judged:
     """From the machine itself outwards."""
     case = Case(result, limits)
     took = {one.question: one.ms for one in result.took}
-    rungs = [rung(case) for rung in LADDER]
-    timed = tuple(
-        replace(rung, took_ms=took.get(RESTS_ON[rung.key]) if rung.key in RESTS_ON else None) for rung in rungs
-    )
-    return Judged(timed, tuple(case.causes), tuple(case.not_faults))
+    rungs = {rung.key: rung for rung in (rung(case) for rung in JUDGED)}
+    for key, question in RESTS_ON.items():
+        rungs[key] = replace(rungs[key], took_ms=took.get(question))
+    return Judged(tuple(rungs[key] for key in get_args(RungKey)), tuple(case.causes), tuple(case.not_faults))

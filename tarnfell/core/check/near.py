@@ -10,6 +10,9 @@ from tarnfell.core.check.values import Figure, Rung, RungKey
 from tarnfell.core.verdict.causes import CauseKey, LegName
 from tarnfell.wire.kinds.check import EchoFacts
 
+LINE_DOWN = "The line is down"
+CALL_PROVIDER = "Look at the modem’s lights and call the provider with these figures."
+
 
 def own_stack(case: Case) -> Rung:
     stack = case.result.stack
@@ -55,10 +58,11 @@ def _silent_gateway(case: Case, title: str, echo: EchoFacts) -> Rung:
 def edge(case: Case) -> Rung:
     title, address = "Provider’s edge", case.result.edge
     if address is None:
-        if case.beyond_edge or not case.beyond_gateway:
-            words = "No router between gateway and far end says who it is."
-            return Rung("edge", title, "unproven", case.why_not(words))
-        return Rung("edge", title, "unproven", "It was not found on the path.")
+        if case.answers("gateway") and not case.beyond_gateway:
+            words = "The gateway answers, and nothing beyond it was heard."
+            case.cause("line-down", "line", LINE_DOWN, words, CALL_PROVIDER, PROVIDER, "edge")
+            return Rung("edge", title, "failed", words)
+        return Rung("edge", title, "unproven", case.why_not("No router between gateway and far end says who it is."))
     echo = case.echo_of("edge")
     if echo is not None and echo.answered:
         return _echoed(case, "edge", title, echo)
@@ -76,8 +80,7 @@ def edge(case: Case) -> Rung:
 def _line_down(case: Case, title: str, echo: EchoFacts) -> Rung:
     words = f"{echo.address} answered none of {echo.sent} echoes, and nothing beyond the gateway was heard."
     if case.answers("gateway"):
-        remedy = "Look at the modem’s lights and call the provider with these figures."
-        case.cause("line-down", "line", "The line is down", words, remedy, PROVIDER, "edge")
+        case.cause("line-down", "line", LINE_DOWN, words, CALL_PROVIDER, PROVIDER, "edge")
     return Rung("edge", title, "failed", words, _figures(echo))
 
 

@@ -10,7 +10,7 @@ from tarnfell.core.verdict.causes import CauseKey, LegName, Way
 
 State = Literal["passed", "failed", "unproven"]
 RungKey = Literal[
-    "own-stack", "gateway", "edge", "outside", "names", "services", "path", "packet-size", "far-end", "marking"
+    "own-stack", "gateway", "edge", "outside", "names", "services", "marking", "path", "packet-size", "far-end"
 ]
 Figure = float | str | None
 EF = 46

@@ -119,8 +119,10 @@ class _Ladder:
                 if not self._go_on():
                     return
                 found.append(ask(resolver, name))
-                if found[-1].failure == "no answer":
-                    break  # a server that is silent is silent to the next name as well
+                if found[-1].rcode is None:
+                    # Silent over UDP alone, or altogether? To the next name it would be the same.
+                    found.append(ask(resolver, name, transport="tcp"))
+                    break
                 self._add(names=tuple(found))
         self._add(names=tuple(found))
 

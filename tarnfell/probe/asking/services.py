@@ -62,6 +62,8 @@ def _tls(one: ServiceAsked, sock: socket.socket, began: float) -> ServiceFacts:
         with loose.wrap_socket(sock, server_hostname=one.host) as secured:
             certificate = secured.getpeercert(binary_form=True) or b""
             took_ms = (time.monotonic() - began) * 1000
+    except socket.timeout:
+        return ServiceFacts(one, "stalled", says="it opens, but the handshake does not come to its end")
     except ssl.SSLError as error:
         return ServiceFacts(one, "other", says=f"no TLS: {error.reason or error}")
     digest = hashlib.sha256(certificate).hexdigest()

@@ -11,8 +11,8 @@ from typing import Literal, Optional
 from tarnfell.wire.kinds.fields import bounded
 
 Protocol = Literal["tcp", "tls", "stun", "dns", "sip"]
-ServiceState = Literal["open", "refused", "filtered", "other"]
-"""Other: something answers, but not what was asked for."""
+ServiceState = Literal["open", "refused", "filtered", "stalled", "other"]
+"""Filtered: silence. Stalled: it opens, and what should follow does not come. Other: not what was asked for answers."""
 Role = Literal["gateway", "edge", "outside", "far-end"]
 
 
