@@ -35,7 +35,7 @@ def check(options: argparse.Namespace) -> int:
         outside=tuple(options.outside or ()),
         resolvers=tuple(options.resolver or ()),
         names=tuple(options.name or ()),
-        services=_services(Path(options.services)) if options.services else (),
+        services=services_of(Path(options.services)) if options.services else (),
     )
     try:
         judged = judge(ladder.check(wanted))
@@ -45,7 +45,7 @@ def check(options: argparse.Namespace) -> int:
     return FAILED if judged.causes or any(rung.state == "failed" for rung in judged.rungs) else DONE
 
 
-def _services(file: Path) -> tuple[ServiceAsked, ...]:
+def services_of(file: Path) -> tuple[ServiceAsked, ...]:
     """Raises ValueError with a sentence."""
     try:
         told = tomllib.loads(file.read_text(encoding="utf-8")).get("service", [])

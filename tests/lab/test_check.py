@@ -119,7 +119,7 @@ TROUBLES = {
     "marking removed down at the gateway": Trouble(
         unmarked_down_at_the_gateway, [("marking-changed", "unknown", "down")]
     ),
-    "a hole for large packets": Trouble(hole, [("mtu-hole", "unknown", "both")]),
+    "a hole for large packets": Trouble(hole, [("mtu-hole", "line", "both")]),
     "a limit that is told": Trouble(told_limit),
     "a dead resolver": Trouble(
         causes=[("resolver-dead", "unknown", "both")], options=("--resolver", SERVICE, "--resolver", "198.51.100.2")

@@ -1,0 +1,253 @@
+"""The questions of a check by themselves, on loopback: what comes back, and what silence, refusal and lies become."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import socket
+import ssl
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tarnfell.cli import checking
+from tarnfell.probe.asking import echo, ladder, names, services
+from tarnfell.probe.asking.path import path
+from tarnfell.probe.asking.services import ask_all
+from tarnfell.standin.names import answer
+from tarnfell.wire import dns
+from tarnfell.wire.kinds.check import CheckArguments, CheckResult, ServiceAsked
+from tarnfell.wire.kinds.fields import plain, read
+from tests import rig
+
+CERTIFICATE = Path(__file__).parents[1] / "reference" / "certificate.pem"
+MAY_ECHO = pytest.mark.skipif(os.geteuid() != 0, reason="needs a right to ICMP")
+
+
+@contextlib.contextmanager
+def udp_server(reply: Callable[[bytes], bytes | None]) -> Iterator[int]:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.bind(("127.0.0.1", 0))
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    data, source = sock.recvfrom(4096)
+                    if data == b"end":
+                        return
+                    told = reply(data)
+                    if told is not None:
+                        sock.sendto(told, source)
+
+        thread = threading.Thread(target=serve)
+        thread.start()
+        try:
+            yield sock.getsockname()[1]
+        finally:
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as ender:
+                ender.sendto(b"end", sock.getsockname())
+            thread.join(10)
+
+
+@contextlib.contextmanager
+def tcp_server(serve_one: Callable[[socket.socket], None]) -> Iterator[int]:
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    connection, _ = listener.accept()
+                    with connection, contextlib.suppress(OSError):
+                        serve_one(connection)
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield listener.getsockname()[1]
+        listener.shutdown(socket.SHUT_RDWR)
+
+
+@MAY_ECHO
+def test_echoes_answer_here_and_say_who_refuses() -> None:
+    (here,) = echo.echoes([("gateway", "127.0.0.1")], 5, 0.01)
+    assert (here.role, here.sent, here.answered, here.packet_bytes) == ("gateway", 5, 5, 64)
+    assert len(here.rtt_ms) == 5
+    assert all(0 <= ms < 1000 for ms in here.rtt_ms)
+    assert here.ttl == 64
+    both = echo.echoes([("gateway", "127.0.0.1"), ("far-end", "::1")], 2, 0.01)
+    assert [one.answered for one in both] == [2, 2]
+
+
+@MAY_ECHO
+def test_a_packet_larger_than_the_link_is_not_cut_up() -> None:
+    (here,) = echo.echoes([("gateway", "127.0.0.1")], 1, 0.01, packet_bytes=65536 + 28, wait_s=0.2)
+    assert (here.answered, here.too_large) == (0, True)
+
+
+@MAY_ECHO
+def test_without_a_right_to_raw_sockets_echoes_are_asked_the_other_way(monkeypatch: pytest.MonkeyPatch) -> None:
+    real = socket.socket
+
+    def without_raw(family: int = -1, kind: int = -1, *more: int) -> socket.socket:
+        if kind == socket.SOCK_RAW:
+            raise PermissionError(1, "Operation not permitted")
+        return real(family, kind, *more)
+
+    allowed = Path("/proc/sys/net/ipv4/ping_group_range").read_text().split()
+    monkeypatch.setattr(echo.socket, "socket", without_raw)
+    if int(allowed[0]) > 0:  # nobody may
+        with pytest.raises(echo.CannotAsk, match="needs a right"):
+            echo.echoes([("gateway", "127.0.0.1")], 2, 0.01)
+        return
+    (here,) = echo.echoes([("gateway", "127.0.0.1")], 2, 0.01)
+    assert here.answered == 2
+
+
+def test_the_path_to_this_machine_is_one_hop() -> None:
+    found = path("127.0.0.1", 9, rounds=3, dscp=46, wait_s=0.5)
+    assert found.reached
+    (hop,) = found.hops
+    assert (hop.ttl, hop.address, hop.sent, len(hop.rtt_ms)) == (1, "127.0.0.1", 3, 3)
+    assert hop.dscp_seen == (46 if found.sees_marking else None)
+
+
+KNOWN = {"meet.example": "192.0.2.7"}
+
+
+def test_a_name_server_is_told_from_one_that_lies_and_from_silence(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(names, "WAIT_S", 0.2)
+    with udp_server(lambda data: answer(data, KNOWN)) as port:
+        told = names.ask("127.0.0.1", "meet.example", port=port)
+        assert (told.rcode, told.addresses, told.transport) == (0, ("192.0.2.7",), "udp")
+        assert told.took_ms is not None
+        assert names.ask("127.0.0.1", "other.example", port=port).rcode == dns.NXDOMAIN
+    forged = [b"\xff\xff"]  # another question's number first, then silence
+
+    def lie(data: bytes) -> bytes | None:
+        real = answer(data, KNOWN)
+        return forged.pop() + real[2:] if forged and real else None
+
+    with udp_server(lie) as port:
+        told = names.ask("127.0.0.1", "meet.example", port=port)
+        assert (told.rcode, told.took_ms, told.failure) == (None, None, "no answer")
+    assert names.ask("127.0.0.1", "meet.example", port=port).failure == "no name server listens there"
+    assert "no name that can be asked for" in str(names.ask("127.0.0.1", "a..b").failure)
+
+
+def test_what_does_not_fit_is_asked_for_over_tcp() -> None:
+    def over_tcp(connection: socket.socket) -> None:
+        length = int.from_bytes(connection.recv(2), "big")
+        told = answer(connection.recv(length), KNOWN) or b""
+        connection.sendall(len(told).to_bytes(2, "big") + told)
+
+    def truncated(data: bytes) -> bytes:
+        return data[:2] + b"\x83\x80" + data[4:]
+
+    with tcp_server(over_tcp) as port, contextlib.closing(socket.socket(socket.AF_INET, socket.SOCK_DGRAM)) as sock:
+        sock.bind(("127.0.0.1", port))
+        thread = threading.Thread(target=lambda: sock.sendto(truncated((got := sock.recvfrom(512))[0]), got[1]))
+        thread.start()
+        told = names.ask("127.0.0.1", "meet.example", port=port)
+        thread.join(10)
+    assert (told.transport, told.addresses) == ("tcp", ("192.0.2.7",))
+
+
+def asked(port: int, protocol: str = "tcp", sha256: str = "") -> ServiceAsked:
+    return ServiceAsked("Meetings", "127.0.0.1", port, protocol, sha256)  # type: ignore[arg-type]
+
+
+def test_services_open_refused_and_answered_by_somebody_else() -> None:
+    with tcp_server(lambda _: None) as open_, udp_server(lambda data: b"SIP/2.0 200 OK\r\n\r\n") as sip:
+        found = ask_all(
+            [asked(open_), asked(rig.free_port()), asked(sip, "sip"), asked(sip, "stun"), asked(sip, "dns")]
+        )
+    assert [one.state for one in found] == ["open", "refused", "open", "other", "other"]
+    assert found[2].says == "200 OK"
+    assert [one.asked.protocol for one in found] == ["tcp", "tcp", "sip", "stun", "dns"]
+
+
+def test_silence_over_udp_is_filtered(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(services, "WAIT_S", 0.3)
+    with udp_server(lambda _: None) as port:
+        (found,) = ask_all([asked(port, "stun")])
+    assert (found.state, found.took_ms) == ("filtered", None)
+
+
+def test_a_certificate_is_the_expected_one_or_somebody_elses(monkeypatch: pytest.MonkeyPatch) -> None:
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(CERTIFICATE)
+    text = CERTIFICATE.read_text()
+    digest = hashlib.sha256(ssl.PEM_cert_to_DER_cert(text[text.index("-----BEGIN CERTIFICATE") :])).hexdigest()
+
+    def shake(connection: socket.socket) -> None:
+        connection.settimeout(5)
+        context.wrap_socket(connection, server_side=True).close()
+
+    with tcp_server(shake) as port:
+        colons = ":".join(digest[i : i + 2] for i in range(0, 64, 2)).upper()
+        ours, same, other, nobodys = ask_all(
+            [asked(port, "tls", digest), asked(port, "tls", colons), asked(port, "tls", "0" * 64), asked(port, "tls")]
+        )
+    assert (ours.state, ours.trusted, ours.sha256) == ("open", True, digest)
+    assert (same.state, same.trusted) == ("open", True)
+    assert (other.state, other.trusted) == ("other", False)
+    assert "another certificate" in other.says
+    assert (nobodys.state, nobodys.trusted) == ("other", False)
+    assert "not to be trusted" in nobodys.says
+    with tcp_server(lambda connection: connection.sendall(b"HTTP/1.1 400 no TLS here\r\n\r\n")) as port:
+        (plain_text,) = ask_all([asked(port, "tls")])
+    assert (plain_text.state, plain_text.trusted) == ("other", None)
+    monkeypatch.setattr(services, "WAIT_S", 0.3)
+    with tcp_server(lambda connection: connection.recv(4096) and connection.recv(1) and None) as port:
+        (stalled,) = ask_all([asked(port, "tls")])
+    assert stalled.state == "stalled"
+
+
+def test_a_check_that_is_stopped_asks_no_more(tmp_path: Path) -> None:
+    told: list[CheckResult] = []
+    result = ladder.check(CheckArguments("127.0.0.1", rig.free_port()), lambda: False, told.append)
+    assert (result.echoes, result.path, result.reach, result.took) == ((), None, None, ())
+    assert result.far_address == "127.0.0.1"
+    assert told == [result]
+
+
+def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path) -> None:
+    address, told = rig.own_address(), list[CheckResult]()
+    with rig.far_end(tmp_path, address):
+        here = ("127.0.0.1",)
+        wanted = CheckArguments(
+            address, rig.CONTROL_PORT, rig.KEY, gateway=here[0], names=("a.example",), resolvers=here
+        )
+        result = ladder.check(wanted, tell=told.append)
+    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6]
+    assert [one.question for one in result.took] == ["path", "echoes", "large-echoes", "names", "services", "far-end"]
+    assert result.reach is not None
+    assert result.reach.key_fits
+    assert [(one.dscp, one.failure, one.bound) for one in result.media] == [(m, None, True) for m in (46, 34, 24, 0)]
+    for one in result.media:
+        assert (one.sent_up, one.sent_down) == (50, 50)
+        assert [mark.dscp for mark in (*one.marks_up, *one.marks_down)] == [one.dscp] * 2
+    assert read(CheckResult, json.loads(json.dumps(plain(result)))) == result
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("[[service]", "is no TOML"),
+        ('[[service]]\nname = "x"\nhost = "y"\nport = 0', "too small"),
+        ('[[service]]\nname = "x"\nhost = "y"\nport = 1\nprotocol = "ftp"', "none of tcp"),
+        ('[[service]]\nname = "x"\nhost = "y"', "no field “port”"),
+        ('[[service]]\nname = "x"\nhost = "y"\nport = 1\nproto = "tcp"', "not known here"),
+    ],
+)
+def test_a_file_of_services_that_cannot_be_read_gets_a_sentence(tmp_path: Path, text: str, says: str) -> None:
+    file = tmp_path / "services.toml"
+    file.write_text(text)
+    done = rig.cli("check", "127.0.0.1", "--services", str(file))
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert done.stderr.count("\n") == 1
+    file.write_text('[[service]]\nname = "Meetings"\nhost = "meet.example"\nport = 443\nprotocol = "tls"\n')
+    assert checking.services_of(file) == (ServiceAsked("Meetings", "meet.example", 443, "tls"),)
