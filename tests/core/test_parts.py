@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -119,3 +121,10 @@ def test_plan_counts_gaps_and_overheads() -> None:
     assert plan.each_way_ipv4_kbps == pytest.approx(10 * 80 * 1.05)
     link = Link(srtp=True, pppoe=True, vlan_tags=1)
     assert call_rate(find_codec("g711u"), 20, link).ethernet_ipv4_kbps == pytest.approx((200 + 10 + 18 + 8 + 4) * 0.4)
+
+
+@pytest.mark.parametrize(("stmr", "expected"), [(7.0, 1.086), (15.0, 0.0), (60.0, 12.503)])
+def test_side_tone_as_the_formula_has_it(stmr: float, expected: float) -> None:
+    """G.107 eq. 7-11, worked out by hand: only far from the default does its last term count."""
+    p = replace(emodel.Parameters(), STMR=stmr, TELR=200.0)
+    assert float(emodel._ist(p, 0.0)) == pytest.approx(expected, abs=0.001)
