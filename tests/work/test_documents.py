@@ -58,9 +58,11 @@ def test_a_report_is_asked_for_made_and_handed_over(house: House) -> None:
     assert (asked["state"], asked["bytes"]) == ("waiting", None)
     early = house.person.get(f"/api/documents/{asked['id']}/file")
     assert (early.status_code, "not ready" in early.json["detail"]) == (409, True)
-    assert "clerk is not at work" in look(house, asked["id"])["words"]
+    held_up = look(house, asked["id"])
+    assert ("clerk is not at work" in held_up["words"], held_up["held_up"]) == (True, True)
     with only_one(house.folder, "clerk"):
-        assert look(house, asked["id"])["words"] == "Waiting for its turn."
+        waiting = look(house, asked["id"])
+        assert (waiting["words"], waiting["held_up"]) == ("Waiting for its turn.", False)
     clerk(house)
     ready = look(house, asked["id"])
     assert (ready["state"], ready["words"]) == ("ready", "Ready.")

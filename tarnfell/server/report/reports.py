@@ -76,10 +76,15 @@ def _report(slug: str) -> Report:
 
 
 def _view(task: Task) -> DocumentView:
-    words = task.failure or WORDS[task.state]
-    if task.state in ("waiting", "being made") and not is_held(current_app.config["DATA"], "clerk"):
-        words = NO_CLERK
-    return DocumentView(id=task.id, state=task.state, words=words, made_us=task.ended_us, bytes=_bytes(task))
+    held_up = task.state in ("waiting", "being made") and not is_held(current_app.config["DATA"], "clerk")
+    return DocumentView(
+        id=task.id,
+        state=task.state,
+        words=NO_CLERK if held_up else task.failure or WORDS[task.state],
+        held_up=held_up,
+        made_us=task.ended_us,
+        bytes=_bytes(task),
+    )
 
 
 def _bytes(task: Task) -> int | None:

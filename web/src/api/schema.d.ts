@@ -5237,6 +5237,11 @@ export interface components {
              */
             words: string;
             /**
+             * Held Up
+             * @description Nobody is at work on it.
+             */
+            held_up: boolean;
+            /**
              * Bytes
              * @description Of the file, once it is ready.
              */

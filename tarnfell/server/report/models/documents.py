@@ -12,6 +12,8 @@ class DocumentView(Model):
     state: Literal["waiting", "being made", "ready", "failed"]
     words: str
     """What the state means, and what to do about it."""
+    held_up: bool
+    """Nobody is at work on it."""
     bytes: int | None
     """Of the file, once it is ready."""
     made_us: int | None

@@ -40,7 +40,7 @@ export function ReportPdf({ slug, words, act = false }: { slug: string; words: s
       <Button act={act} disabled={ask.isPending || underWay} onClick={() => ask.mutate()}>
         {underWay || ask.isPending ? "PDF is being made …" : words}
       </Button>
-      <span role="status" className={underWay && document.words !== "Being made." ? "text-sm" : "sr-only"}>
+      <span role="status" className={document?.held_up ? "max-w-72 text-sm" : "sr-only"}>
         {document?.state === "ready" ? "The PDF is ready; the browser saves it." : underWay && document.words}
       </span>
       {problem && <Note>{problem}</Note>}
