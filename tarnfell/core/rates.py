@@ -93,6 +93,8 @@ MAX_CALLS = 100
 MAX_MBPS = 100
 """Each way, from one probe; a far end sends no more."""
 MAX_CALL_S = 4 * 3600
+MAX_RUN_PACKETS = 30_000_000
+"""Of one run, both ways: at up to eight bytes a packet its record still fits what is uploaded in one piece."""
 MAX_ROUNDS = 1000
 MAX_STEPS = 100
 GAP_S = 5.0
@@ -194,6 +196,17 @@ def check_video(video: Iterable[VideoLoad]) -> None:
             raise PlanError(f"DSCP {load.dscp} is not valid: choose 0 to 63 (34 is AF41).")
 
 
+def _check_record(packets_per_s: float, shape: Shape) -> None:
+    """Each step of each round is a run with a record of its own."""
+    packets = packets_per_s * shape.call_s
+    if packets > MAX_RUN_PACKETS:
+        raise PlanError(
+            f"{shape.most} concurrent calls of {shape.call_s:g} s make {packets / 1e6:.0f} million packets; one run "
+            f"keeps up to {MAX_RUN_PACKETS // 1_000_000} million. Let a call last at most "
+            f"{int(MAX_RUN_PACKETS / packets_per_s) // 60} minutes, and place it in several rounds."
+        )
+
+
 def plan_run(
     codec: Codec,
     ptime_ms: int,
@@ -213,6 +226,8 @@ def plan_run(
     ipv4 = sum(count * (one.ipv4_kbps + one.rtcp_kbps) for count, one in rates)
     if ipv4 > MAX_MBPS * 1000:
         raise PlanError(f"{ipv4 / 1000:.0f} Mbit/s each way cannot be placed: one probe sends up to {MAX_MBPS}.")
+    per_s = shape.most * 1000 / ptime_ms + sum(v.streams * find_profile(v.profile).packets_per_s() for v in video)
+    _check_record(per_s * (2 if direction == "both" else 1), shape)
     parts = len(shape.steps) * shape.rounds
     pictures = sum(v.streams * find_profile(v.profile).packets_per_s() for v in video) * shape.call_s * parts
     packets = shape.calls * int(shape.call_s * 1000 / ptime_ms) + round(pictures)

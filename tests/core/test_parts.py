@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tarnfell.core import emodel
-from tarnfell.core.codecs import CodecError, codec_table, find_codec
+from tarnfell.core.codecs import CodecError, codec_table, find_codec, with_values
 from tarnfell.core.columns import pack_planes, unpack_planes
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import GAP_S, Link, PlanError, call_rate, hold, plan_run
@@ -128,3 +128,30 @@ def test_side_tone_as_the_formula_has_it(stmr: float, expected: float) -> None:
     """G.107 eq. 7-11, worked out by hand: only far from the default does its last term count."""
     p = replace(emodel.Parameters(), STMR=stmr, TELR=200.0)
     assert float(emodel._ist(p, 0.0)) == pytest.approx(expected, abs=0.001)
+
+
+@pytest.mark.parametrize(
+    ("name", "ie", "bpl", "why", "says"),
+    [
+        ("g729a", 1.0, 10.0, "own test", "are published"),
+        ("opus-24", 10.0, 10.0, " ", "Say where these values come from"),
+        ("opus-24", -0.1, 10.0, "own test", "Ie -0.1 is not valid"),
+        ("opus-24", 95.1, 10.0, "own test", "Ie 95.1 is not valid"),
+        ("opus-24", 10.0, 0.9, "own test", "Bpl 0.9 is not valid"),
+    ],
+)
+def test_values_of_ones_own_need_a_reason_and_bounds(name: str, ie: float, bpl: float, why: str, says: str) -> None:
+    with pytest.raises(CodecError, match=says):
+        with_values(find_codec(name), ie, bpl, why)
+
+
+def test_a_run_keeps_no_more_packets_than_can_be_uploaded() -> None:
+    """A hundred calls every 20 ms are 10 000 packets a second, both ways: 3 000 s and no more."""
+    codec = find_codec("g711a")
+    assert plan_run(codec, 20, hold(100, 3000)).packets == 30_000_000
+    with pytest.raises(PlanError, match="make 30 million packets; one run keeps up to 30 million"):
+        plan_run(codec, 20, hold(100, 3001))
+    with pytest.raises(PlanError, match=r"144 million packets.*at most 50 minutes"):
+        plan_run(codec, 20, hold(100, 14_400))
+    assert plan_run(codec, 20, hold(100, 6000), direction="up").packets == 30_000_000
+    assert plan_run(codec, 20, hold(100, 3000, 4)).packets == 120_000_000  # each round is a run of its own

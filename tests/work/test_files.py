@@ -85,3 +85,13 @@ def test_a_stream_is_judged_at_the_interval_it_was_sent_at() -> None:
 def test_what_is_neither_capture_nor_text(body: bytes) -> None:
     with pytest.raises(ValueError, match="neither a capture"):
         read_file(body, "x", Choices(), find_codec)
+
+
+def test_a_log_stands_in_the_ten_minutes_that_its_minutes_fall_in() -> None:
+    """Across the site's midnight: 23:55 and the two quarters of an hour after it."""
+    minutes = [[0, 60, 3, 1.0, 2.0], [4, 60, 3, 1.0, 2.0], [5, 60, 0, 1.0, 2.0], [24, 50, 25, 1.0, 2.0]]
+    result = {"streams": [], "echoes": [{"started": "2026-07-01T22:55:10+00:00", "minutes": minutes, "points": []}]}
+    cells = cells_of(result, Choices(), LONDON)
+    assert [(c.day, c.cell, c.loss_pct, c.mos) for c in cells] == [
+        ("2026-07-01", 143, 5.0, None), ("2026-07-02", 0, 0.0, None), ("2026-07-02", 1, 50.0, None),
+    ]  # fmt: skip
