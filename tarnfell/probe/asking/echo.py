@@ -104,10 +104,11 @@ def _ask(askers: list[_Asker], rounds: int, interval_s: float, wait_s: float, go
 def _listen(ready: selectors.BaseSelector, until: float, enough: Callable[[], bool]) -> None:
     while not enough():
         left = until - time.monotonic()
+        # Looked at once more when time is over: this process may have stood still, and what came meanwhile is there.
+        for key, _ in ready.select(max(0.0, left)):
+            key.data.take()
         if left <= 0:
             return
-        for key, _ in ready.select(left):
-            key.data.take()
 
 
 class _Asker:

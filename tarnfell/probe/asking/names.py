@@ -13,6 +13,7 @@ from tarnfell.wire.kinds.check import NameFacts
 
 WAIT_S = 1.5
 TRIES = 2
+_LAST_LOOK_S = 0.01
 Transport = Literal["udp", "tcp"]
 
 
@@ -41,14 +42,14 @@ def _over_udp(server: str, name: str, kind: int, port: int) -> tuple[NameFacts, 
                 sock.send(dns.question(number, name, kind))
                 while True:
                     left = began + WAIT_S - time.monotonic()
-                    if left <= 0:
-                        raise socket.timeout
-                    sock.settimeout(left)
+                    sock.settimeout(max(_LAST_LOOK_S, left))
                     data = sock.recv(4096)
                     took_ms = (time.monotonic() - began) * 1000
                     try:
                         said = dns.answer(data, number, name, kind)
                     except WireError:
+                        if left <= 0:
+                            raise socket.timeout from None
                         continue  # forged, or late for an earlier question; what is asked for may still come
                     return NameFacts(server, name, "udp", took_ms, said.rcode, said.addresses), said.truncated
             except socket.timeout:

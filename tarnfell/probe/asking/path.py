@@ -137,10 +137,10 @@ class _Tracer:
                 ready.register(self._raw, selectors.EVENT_READ)
             while any(ttl <= min(length, self._end or length) for ttl in self._sent_ns):
                 left = until - time.monotonic()
+                if ready.select(max(0.0, left)):  # as of echoes: what came while this process stood still counts
+                    self._take()
                 if left <= 0:
                     break
-                if ready.select(left):
-                    self._take()
         self._sent_ns.clear()
 
     def _take(self) -> None:
