@@ -28,14 +28,19 @@ from tarnfell.probe.locks import hold
 from tarnfell.probe.sampler.sample import Orders as SampleOrders
 from tarnfell.probe.sampler.sample import sample
 from tarnfell.probe.state import State
-from tarnfell.probe.works import calls, distances, update
+from tarnfell.probe.works import calls, check, distances, update
 from tarnfell.probe.works.work import Hands, Work, WorkFailed
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.kinds.watch import Watch
 
-WORKS: dict[str, Work] = {"calls": calls.calls, "distances": distances.distances, "update": update.update}
+WORKS: dict[str, Work] = {
+    "calls": calls.calls,
+    "check": check.check,
+    "distances": distances.distances,
+    "update": update.update,
+}
 UNKNOWN = "The server asks for something this probe's program does not know yet. Update the probe from its place."
 _READ_BYTES = 1 << 16
 LOCK_LIMIT_S = 10.0

@@ -90,7 +90,8 @@ class Worker:
 
     def __init__(self, arguments: list[str], job: dict[str, Any], client: ServerClient) -> None:
         self._client = client
-        self._number = int(job["id"])
+        # Seconds of calls are counted, of other work what is known so far is told whole.
+        self._news_path = f"/api/probe/jobs/{job['id']}/{'progress' if job['kind'] == 'calls' else 'known'}"
         self._news: queue.Queue[dict[str, Any] | None] = queue.Queue(maxsize=30)
         self._stop_by: float | None = None
         self.child = Child(arguments, job, self._hear)
@@ -131,7 +132,7 @@ class Worker:
             if said is None:
                 return
             try:
-                if self._client.post(f"/api/probe/jobs/{self._number}/progress", said).get("stop"):
+                if self._client.post(self._news_path, said).get("stop"):
                     self.stop()
             except (Unreachable, Refused):
                 continue

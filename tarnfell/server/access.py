@@ -129,6 +129,16 @@ def require_import(import_id: int) -> Imported:
         raise Problem(404, f"There is no imported file {import_id}.") from None
 
 
+def require_check(site: Site, job_id: int) -> Job:
+    try:
+        job = job_store.job_by_id(g.db, job_id)
+    except KeyError:
+        job = None
+    if job is None or job.site_id != site.id or job.kind != "check":
+        raise Problem(404, f"{site.name} has no check {job_id}.")
+    return job
+
+
 def require_task(task_id: int) -> Task:
     try:
         return task_store.task_by_id(g.db, task_id)

@@ -126,6 +126,12 @@ def ask(
     return add(db, site_id, probe_id, kind, "Requested.", asked_by, arguments)
 
 
+def newest_of_kind(db: sqlite3.Connection, site_id: int, kind: Name, limit: int) -> list[Job]:
+    """Newest first."""
+    rows = db.execute(f"{_JOB} WHERE site_id = ? AND kind = ? ORDER BY id DESC LIMIT ?", (site_id, kind, limit))
+    return [_job(row) for row in rows]
+
+
 def job_by_id(db: sqlite3.Connection, job_id: int) -> Job:
     """Raises KeyError."""
     row = db.execute(f"{_JOB} WHERE id = ?", (job_id,)).fetchone()

@@ -11,6 +11,7 @@ from werkzeug.routing import IntegerConverter, Map
 
 import tarnfell
 from tarnfell.server.brief import briefs, codecs, engagements, site_list
+from tarnfell.server.check import checks
 from tarnfell.server.http import auth, health, request_log
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
 from tarnfell.server.judge import compare, remedies, sites
@@ -88,6 +89,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         sites,
         places,
         join,
+        checks,
         plans,
         runs,
         live,

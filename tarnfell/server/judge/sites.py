@@ -45,6 +45,7 @@ from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.judging.calls import good_calls
+from tarnfell.work.judging.checks import newest_done
 from tarnfell.work.judging.next_step import next_step
 from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.judging.stages import stages
@@ -89,7 +90,7 @@ def show_site(slug: str) -> SitePage:
         left_out=list(evaluation.left_out),
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
-        stages=stages(evaluation, site, probes, open_runs),
+        stages=stages(evaluation, site, probes, open_runs, newest_done(g.db, site.id)),
         path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),

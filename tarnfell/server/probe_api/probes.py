@@ -20,6 +20,7 @@ from tarnfell.server.probe_api.models.probes import (
     Heartbeat,
     HeartbeatAnswer,
     JobOffer,
+    Known,
     Outcome,
     OutcomeOfBefore,
     Progress,
@@ -38,7 +39,7 @@ from tarnfell.wire import WireError
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.kinds.watch import WatchRunning
 from tarnfell.wire.record import count_parts
-from tarnfell.work.ingest.outcomes import take_failure, take_outcome
+from tarnfell.work.ingest.outcomes import take_failure, take_known, take_outcome
 from tarnfell.work.ingest.uploads import check_count
 from tarnfell.work.placing.hand_out import Offer, Told, anything_open, hand_out, to_stop
 from tarnfell.work.placing.heavy_loss import stop_heavy_loss
@@ -49,6 +50,8 @@ from tarnfell.work.watch.wanted import note as note_watch
 blueprint = Blueprint("probes", __name__)
 MAX_ENVIRONMENT = 20_000
 CHUNK = 1 << 16
+MAX_RESULT_BYTES = 1 << 20
+"""A check of 500 services tells of each."""
 
 
 @endpoint(blueprint, "POST", "/api/probe/enrol", audience="anyone", response=Enrolled)
@@ -95,7 +98,25 @@ def _of_before(offers: list[Offer], again_s: float) -> HeartbeatAnswer:
     return HeartbeatAnswer(again_s=again_s)
 
 
-@endpoint(blueprint, "POST", "/api/probe/jobs/<int:job_id>/outcome", audience="probe", response=Done)
+@endpoint(
+    blueprint, "POST", "/api/probe/jobs/<int:job_id>/known", audience="probe", response=ProgressAnswer,
+    max_body=MAX_RESULT_BYTES,
+)  # fmt: skip
+def known(job_id: int, body: Known) -> ProgressAnswer:
+    """What is known so far of a job that goes on."""
+    with writing(g.db):
+        job = own_job(job_id)
+        try:
+            take_known(g.db, job, body.result)
+        except KindError as error:
+            raise Problem(422, str(error)) from None
+    return ProgressAnswer(stop=job.stop_reason is not None or job.state == "failed")
+
+
+@endpoint(
+    blueprint, "POST", "/api/probe/jobs/<int:job_id>/outcome", audience="probe", response=Done,
+    max_body=MAX_RESULT_BYTES,
+)  # fmt: skip
 def outcome(job_id: int, body: Outcome) -> Done:
     """The result of a job that is no run. Telling it again changes nothing."""
     return _take_outcome(job_id, body.result)

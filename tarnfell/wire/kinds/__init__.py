@@ -11,11 +11,12 @@ from typing import Literal, Optional
 
 from tarnfell.wire.kinds.answer import AnswerArguments, AnswerResult
 from tarnfell.wire.kinds.calls import CallsArguments
+from tarnfell.wire.kinds.check import CheckArguments, CheckResult
 from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult
 from tarnfell.wire.kinds.update import UpdateArguments, UpdateResult
 
 Lane = Literal["line", "light", "alone"]
-Name = Literal["calls", "distances", "answer", "silence", "update", "end"]
+Name = Literal["calls", "check", "distances", "answer", "silence", "update", "end"]
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,7 @@ KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
         Kind("calls", "line", CallsArguments, None),
+        Kind("check", "light", CheckArguments, CheckResult),
         Kind("distances", "light", DistancesArguments, DistancesResult),
         Kind("answer", "light", AnswerArguments, AnswerResult),
         Kind("silence", "light", Nothing, Nothing),

@@ -32,6 +32,18 @@ def take_failure(db: sqlite3.Connection, job: Job, reason: str, code: str | None
         job_store.move(db, job.id, "failed", reason)
 
 
+def take_known(db: sqlite3.Connection, job: Job, result: dict[str, Any]) -> None:
+    """What is known so far of a job that goes on. Raises KindError. After its end it changes nothing."""
+    shape = KINDS[job.kind].result
+    if shape is None:
+        raise KindError("Calls are told second by second.")
+    read(shape, result, "What is known")
+    if job.state == "taken":
+        job_store.move(db, job.id, "running", "")
+    if job.state in ("taken", "running"):
+        job_store.keep_result(db, job.id, result)
+
+
 def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: dict[str, Any]) -> str | None:
     """It is done. Told again it changes nothing. A sentence where what was told cannot be used: the job has failed."""
     if job.state == "done":

@@ -6,13 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from tarnfell.core.check.values import Judged
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
 
-Key = Literal["brief", "place", "load", "watch", "judge", "report"]
+Key = Literal["brief", "place", "check", "load", "watch", "judge", "report"]
 
 
 @dataclass(frozen=True)
@@ -23,12 +24,15 @@ class Stage:
     done: bool
 
 
-def stages(evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run]) -> list[Stage]:
-    """The spine: each stage that exists, with where it stands in a few words."""
+def stages(
+    evaluation: Evaluation, site: Site, probes: Sequence[Probe], open_runs: Sequence[Run], check: Judged | None
+) -> list[Stage]:
+    """The spine: each stage that exists, with where it stands in a few words. ``check`` is the newest that is done."""
     verdict = evaluation.verdict
     return [
         Stage(key="brief", title="Brief", stands=_brief(site), done=True),
         Stage(key="place", title="Place", stands=_place(probes), done=any(is_online(p) for p in probes)),
+        Stage(key="check", title="Check", stands=_check(check), done=check is not None and not _failed(check)),
         Stage(
             key="load",
             title="Load",
@@ -65,6 +69,19 @@ def _place(probes: Sequence[Probe]) -> str:
     if online == len(probes):
         return f"{count} online"
     return f"{count}, {online} online" if online else f"{count}, offline"
+
+
+def _check(check: Judged | None) -> str:
+    if check is None:
+        return "not checked yet"
+    failed = _failed(check)
+    if failed:
+        return f"{failed} of {len(check.rungs)} rungs failed"
+    return f"{sum(rung.state == 'passed' for rung in check.rungs)} of {len(check.rungs)} rungs passed"
+
+
+def _failed(check: Judged) -> int:
+    return sum(rung.state == "failed" for rung in check.rungs)
 
 
 def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:

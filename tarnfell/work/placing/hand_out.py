@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tarnfell.core.codecs import find_codec
+from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
@@ -20,6 +21,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallsArguments
+from tarnfell.wire.kinds.check import CheckArguments
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.work.placing.call_plan import call_plan
 
@@ -92,6 +94,8 @@ def to_stop(db: sqlite3.Connection, probe: Probe) -> list[int]:
 
 def arguments_of(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
     """As its kind reads them. Those of calls are made when they are given out: keys and addresses may have changed."""
+    if job.kind == "check":
+        return _check_arguments(db, job)
     if job.kind != "calls":
         return job.arguments
     run = run_store.run_by_id(db, job.id)
@@ -99,6 +103,18 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
     assert far_end is not None  # a key of the table
     plan = call_plan(find_codec(run.codec), run.ptime_ms, run.calls, run.seconds, run.dscp, run.direction, run.video)
     return plain(CallsArguments(plan, far_end.host, far_end.port, far_end.key))
+
+
+def _check_arguments(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
+    far_end = place_store.far_end_by_id(db, int(job.arguments["far_end_id"]))
+    assert far_end is not None  # far ends are archived, never deleted
+    wish = check_store.wish_of(db, job.site_id)
+    return plain(
+        CheckArguments(
+            far_end.host, far_end.port, far_end.key, far_end.media_low or 20000,
+            wish.gateway, wish.edge, wish.outside, wish.resolvers, wish.names, wish.services,
+        )
+    )  # fmt: skip
 
 
 def _lost(db: sqlite3.Connection, probe: Probe, told: Told) -> list[Job]:

@@ -1602,6 +1602,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/probe/jobs/{job_id}/known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What is known so far of a job that goes on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Known"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ProgressAnswer"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/probe/jobs/{job_id}/outcome": {
         parameters: {
             query?: never;
@@ -2590,6 +2641,187 @@ export interface paths {
             };
         };
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest checks of a site, and what the next is to ask. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Have a probe ask its network every cheap question on the way to a far end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskCheck"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/wish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what the next check asks. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WishForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask no more; what came back is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -4247,6 +4479,13 @@ export interface components {
             /** Remarks */
             remarks: string[];
         };
+        /** AskCheck */
+        AskCheck: {
+            /** Probe Id */
+            probe_id: number;
+            /** Far End Id */
+            far_end_id: number;
+        };
         /** AskJob */
         AskJob: {
             /**
@@ -4973,6 +5212,64 @@ export interface components {
             /** After */
             after: string;
         };
+        /** CheckPage */
+        CheckPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Probes */
+            probes: components["schemas"]["EndChoice"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["EndChoice"][];
+            wish: components["schemas"]["WishForm"];
+            /**
+             * Checks
+             * @description Newest first.
+             */
+            checks: components["schemas"]["CheckView"][];
+        };
+        /** CheckView */
+        CheckView: {
+            /** Id */
+            id: number;
+            /** Probe */
+            probe: string;
+            /** Asked Us */
+            asked_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /**
+             * Words
+             * @description Where it stands, or why it failed.
+             */
+            words: string;
+            /**
+             * Asked
+             * @description Questions that were answered so far, of ``questions``.
+             */
+            asked: number;
+            /** Questions */
+            questions: number;
+            /** Rungs */
+            rungs: components["schemas"]["Rung"][];
+            /** Causes */
+            causes: components["schemas"]["Finding"][];
+            /** Not Faults */
+            not_faults: components["schemas"]["NotFault"][];
+            /**
+             * Changed
+             * @description What differs from the check before it by the same probe.
+             */
+            changed: string[];
+        };
         /** Chosen */
         Chosen: {
             /** Chosen */
@@ -5347,6 +5644,15 @@ export interface components {
             /** Caution */
             caution: string;
         };
+        /** EndChoice */
+        EndChoice: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Online */
+            online: boolean;
+        };
         /** EngagementForm */
         EngagementForm: {
             /** Name */
@@ -5528,6 +5834,37 @@ export interface components {
             host: string;
             /** Port */
             port: number;
+        };
+        /**
+         * Finding
+         * @description A cause, with what was seen, what mends it and who does that.
+         */
+        Finding: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down" | "both";
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Remedy */
+            remedy: string;
+            /** Who */
+            who: string;
+            /** Rungs */
+            rungs: ("own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "marking" | "path" | "packet-size" | "far-end")[];
         };
         /** FirstAccount */
         FirstAccount: {
@@ -6052,6 +6389,16 @@ export interface components {
             targets: components["schemas"]["TargetsForm"];
         };
         /**
+         * Known
+         * @description What is known so far of a job that goes on, as the kind's own model in tarnfell/wire/kinds has its result.
+         */
+        Known: {
+            /** Result */
+            result: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * LeftOut
          * @description Calls that were placed and count into nothing, or only into one direction, and why.
          */
@@ -6232,6 +6579,19 @@ export interface components {
              * @default null
              */
             run_id: number | null;
+        };
+        /**
+         * NotFault
+         * @description What would worry somebody who saw it, and why it need not.
+         */
+        NotFault: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /** Says */
+            says: string;
         };
         /** Outcome */
         Outcome: {
@@ -7157,6 +7517,33 @@ export interface components {
              */
             note: string;
         };
+        /** Rung */
+        Rung: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "marking" | "path" | "packet-size" | "far-end";
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "passed" | "failed" | "unproven";
+            /** Says */
+            says: string;
+            /** Figures */
+            figures: {
+                [key: string]: number | string | null;
+            };
+            /**
+             * Took Ms
+             * @description What was asked for it took so long; several rungs may rest on the same answers. None where it was not asked.
+             * @default null
+             */
+            took_ms: number | null;
+        };
         /** SecondView */
         SecondView: {
             /** Sent */
@@ -7327,6 +7714,27 @@ export interface components {
             /** Good Streams */
             good_streams: number;
         };
+        /** ServiceForm */
+        ServiceForm: {
+            /** Name */
+            name: string;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /**
+             * Protocol
+             * @default tcp
+             * @enum {string}
+             */
+            protocol: "tcp" | "tls" | "stun" | "dns" | "sip";
+            /**
+             * Sha256
+             * @description Of the certificate that is to be there; empty: any that the probe's system trusts.
+             * @default
+             */
+            sha256: string;
+        };
         /** Session */
         Session: {
             /** Name */
@@ -7476,7 +7884,7 @@ export interface components {
              * Key
              * @enum {string}
              */
-            key: "brief" | "place" | "load" | "watch" | "judge" | "report";
+            key: "brief" | "place" | "check" | "load" | "watch" | "judge" | "report";
             /** Title */
             title: string;
             /** Stands */
@@ -8013,6 +8421,30 @@ export interface components {
              * @description Of the recent ones, taken while calls loaded the line.
              */
             recent_beside: number;
+        };
+        /**
+         * WishForm
+         * @description What is asked beside what the probe finds out for itself.
+         */
+        WishForm: {
+            /**
+             * Gateway
+             * @default
+             */
+            gateway: string;
+            /**
+             * Edge
+             * @default
+             */
+            edge: string;
+            /** Outside */
+            outside: string[];
+            /** Resolvers */
+            resolvers: string[];
+            /** Names */
+            names: string[];
+            /** Services */
+            services: components["schemas"]["ServiceForm"][];
         };
     };
     responses: never;

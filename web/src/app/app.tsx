@@ -19,6 +19,7 @@ const brief = () => import("../site/brief/brief-screen");
 const BriefScreen = onDemand(brief, "BriefScreen");
 const NewSiteScreen = onDemand(brief, "NewSiteScreen");
 const CallScreen = onDemand(() => import("../call/call-screen"), "CallScreen");
+const CheckScreen = onDemand(() => import("../site/check/check-screen"), "CheckScreen");
 const CodecValuesScreen = onDemand(() => import("../engagement/codec-values-screen"), "CodecValuesScreen");
 const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "CompareScreen");
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
@@ -75,6 +76,7 @@ function SignedIn() {
           <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
           <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
           <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
+          <Route path="/sites/:slug/check" element={<Keyed screen={CheckScreen} />} />
           <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
           <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
           <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />

@@ -82,6 +82,12 @@ class Progress(Model):
     send_late_max_us: int
 
 
+class Known(Model):
+    """What is known so far of a job that goes on, as the kind's own model in tarnfell/wire/kinds has its result."""
+
+    result: dict[str, Any]
+
+
 class ProgressAnswer(Model):
     stop: bool
 

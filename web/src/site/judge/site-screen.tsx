@@ -159,11 +159,11 @@ function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
 
 /** The order of the work as a sounding line: a lead at each stage, filled where the stage stands. */
 /** Stages that are a screen of their own; the others stand on the site's page. */
-const OWN_SCREEN = ["brief", "place", "load", "report"];
+const OWN_SCREEN = ["brief", "place", "check", "load", "report"];
 
 function Spine({ slug, stages }: { slug: string; stages: Site["stages"] }) {
   return (
-    <ol className="mt-6 grid grid-cols-2 gap-y-4 sm:grid-cols-3 lg:grid-cols-6">
+    <ol className="mt-6 grid grid-cols-2 gap-y-4 sm:grid-cols-3 lg:grid-cols-7">
       {stages.map((stage, i) => (
         <li key={stage.key} className="relative pr-4">
           <span

@@ -1,0 +1,1 @@
+"""Checking a site before loading it."""

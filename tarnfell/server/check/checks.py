@@ -1,0 +1,127 @@
+"""Checking a site: asked for, followed as the answers come, and compared with the check before."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import asdict
+
+from flask import Blueprint, g
+
+from tarnfell.server.access import require_check, require_probe, require_site
+from tarnfell.server.check.models.checks import AskCheck, CheckPage, CheckView, EndChoice, WishForm
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.place.presence import look_at
+from tarnfell.store import checks as check_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import jobs as job_store
+from tarnfell.store import places as place_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store.checks import Wish
+from tarnfell.store.db import writing
+from tarnfell.store.sites import Site
+from tarnfell.wire.kinds.check import ServiceAsked
+from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of
+from tarnfell.work.placing.presence import is_online
+from tarnfell.work.placing.rules import about_ends, about_presence
+
+blueprint = Blueprint("checks", __name__)
+
+SHOWN = 12
+WORDS = {
+    "waiting": "Waiting for the probe.",
+    "taken": "Picked up by the probe.",
+    "running": "Asking.",
+    "done": "Done.",
+    "failed": "Failed.",
+}
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/checks", response=CheckPage)
+def show_checks(slug: str) -> CheckPage:
+    """The newest checks of a site, and what the next is to ask."""
+    return _page(require_site(slug))
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/checks", response=CheckPage)
+def ask_check(slug: str, body: AskCheck) -> CheckPage:
+    """Have a probe ask its network every cheap question on the way to a far end."""
+    site = require_site(slug)
+    probe = require_probe(site, body.probe_id)
+    reason = about_ends(g.db, site, probe, place_store.far_end_by_id(g.db, body.far_end_id)) or about_presence(probe)
+    if reason:
+        raise Problem(409, reason.words)
+    with writing(g.db):
+        job_store.ask(g.db, site.id, probe.id, "check", g.user.id, {"far_end_id": body.far_end_id})
+    return _page(site)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/checks/<int:job_id>/stop", response=CheckPage)
+def stop_check(slug: str, job_id: int) -> CheckPage:
+    """Ask no more; what came back is kept."""
+    site = require_site(slug)
+    with writing(g.db):
+        job_store.ask_stop(g.db, require_check(site, job_id).id)
+    return _page(site)
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/checks/wish", response=CheckPage, max_body=1 << 20)
+def change_wish(slug: str, body: WishForm) -> CheckPage:
+    """Change what the next check asks."""
+    site = require_site(slug)
+    for field, addresses in (
+        ("The gateway", [body.gateway]), ("The edge", [body.edge]), ("An address outside", body.outside),
+        ("A name server", body.resolvers),
+    ):  # fmt: skip
+        for address in filter(None, addresses):
+            _check_address(field, address)
+    services = tuple(ServiceAsked(**one.model_dump()) for one in body.services)
+    wish = Wish(
+        body.gateway, body.edge, tuple(body.outside), tuple(body.resolvers), tuple(body.names), services,
+    )  # fmt: skip
+    with writing(g.db):
+        check_store.keep_wish(g.db, site.id, wish)
+    return _page(site)
+
+
+def _check_address(field: str, address: str) -> None:
+    try:
+        ipaddress.ip_address(address)
+    except ValueError:
+        raise Problem(422, f"{field} must be an address, such as 192.0.2.1; “{address}” is none.") from None
+
+
+def _page(site: Site) -> CheckPage:
+    look_at(site.id)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    names = {probe.id: probe.name for probe in probe_store.probes_of(g.db, site.id)}
+    return CheckPage(
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        time_zone=site.time_zone,
+        probes=[
+            EndChoice(id=p.id, name=p.name, online=is_online(p))
+            for p in probe_store.probes_of(g.db, site.id)
+            if p.enrolled_us is not None
+        ],
+        far_ends=[EndChoice(id=f.id, name=f.name, online=True) for f in place_store.far_ends_of(g.db, site.id)],
+        wish=WishForm.model_validate(asdict(check_store.wish_of(g.db, site.id))),
+        checks=[_view(one, names) for one in checks_of(job_store.newest_of_kind(g.db, site.id, "check", SHOWN))],
+    )
+
+
+def _view(one: Checked, names: dict[int, str]) -> CheckView:
+    job, judged = one.job, one.judged
+    return CheckView(
+        id=job.id,
+        probe=names.get(job.probe_id, "a retired probe"),
+        asked_us=job.created_us,
+        state=job.state,
+        words=job.failure or WORDS[job.state],
+        asked=one.asked,
+        questions=QUESTIONS,
+        rungs=list(judged.rungs) if judged else [],
+        causes=list(judged.causes) if judged else [],
+        not_faults=list(judged.not_faults) if judged else [],
+        changed=list(one.changed),
+    )

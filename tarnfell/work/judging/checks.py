@@ -1,0 +1,59 @@
+"""Checks as they stand: judged by what has come back so far, and what is otherwise than at the check before."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from tarnfell.core.check.judge import judge
+from tarnfell.core.check.values import Judged
+from tarnfell.store import jobs as job_store
+from tarnfell.store.jobs import Job
+from tarnfell.wire.kinds.check import CheckResult
+from tarnfell.wire.kinds.fields import read
+
+
+@dataclass(frozen=True)
+class Checked:
+    job: Job
+    judged: Judged | None
+    """None before anything has come back."""
+    asked: int
+    """Questions that were answered, of ``QUESTIONS``."""
+    changed: tuple[str, ...]
+    """What differs from the check before it by the same probe, a sentence each."""
+
+
+QUESTIONS = 6
+LOOKED_AT = 12
+
+
+def checks_of(jobs: Sequence[Job]) -> list[Checked]:
+    """``jobs`` are newest first, and so are these."""
+    found: list[Checked] = []
+    for place, job in enumerate(jobs):
+        result = read(CheckResult, job.result) if job.result else None
+        judged = judge(result) if result else None
+        before = next((j for j in jobs[place + 1 :] if j.probe_id == job.probe_id and j.state == "done"), None)
+        changed: tuple[str, ...] = ()
+        if judged and before and before.result and job.state == "done":
+            changed = _changed(judged, judge(read(CheckResult, before.result)))
+        found.append(Checked(job, judged, len(result.took) if result else 0, changed))
+    return found
+
+
+def newest_done(db: sqlite3.Connection, site_id: int) -> Judged | None:
+    """The newest check of a site that came to its end; None where there is none among the newest."""
+    jobs = job_store.newest_of_kind(db, site_id, "check", LOOKED_AT)
+    done = next((job for job in jobs if job.state == "done" and job.result), None)
+    return judge(read(CheckResult, done.result)) if done else None
+
+
+def _changed(now: Judged, before: Judged) -> tuple[str, ...]:
+    were = {rung.key: rung.state for rung in before.rungs}
+    return tuple(
+        f"{rung.title}: {were[rung.key]} before, {rung.state} now."
+        for rung in now.rungs
+        if rung.key in were and were[rung.key] != rung.state
+    )

@@ -1,0 +1,95 @@
+// The rungs of a check from the machine itself outwards, each with what was seen and its figures one press away.
+import type { Model } from "../../api/client";
+import { DASH } from "../../ui/format";
+import { StateMark } from "../../ui/state-mark";
+import { Wide } from "../../ui/wide";
+
+type Rung = Model<"Rung">;
+
+const MARKS = { passed: "shown", failed: "shown not", unproven: "open" } as const;
+const NAMES: Record<string, string> = {
+  answered: "answered",
+  answering: "hops that answer",
+  asked: "asked",
+  connect_ms: "connected in",
+  gateway: "gateway",
+  hops: "hops",
+  interface: "interface",
+  max_ms: "longest round trip",
+  median_ms: "median",
+  medium: "medium",
+  min_ms: "shortest round trip",
+  mtu: "MTU",
+  next_mtu: "a link takes",
+  open: "open",
+  p50_ms: "median round trip",
+  packet_bytes: "packet",
+  reached: "reached",
+  rtt_ms: "round trip of time stamps",
+  sent: "sent",
+  servers: "name servers",
+};
+
+export function Ladder({ rungs, open }: { rungs: Rung[]; open: boolean }) {
+  return (
+    <Wide label="The ladder">
+      <table className="w-full">
+        <thead className="sr-only">
+          <tr>
+            <th>Answer</th>
+            <th>Rung</th>
+            <th>What was seen</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rungs.map((rung) => (
+            <tr key={rung.key} className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-5">
+              <td className="w-28 whitespace-nowrap">
+                <StateMark state={MARKS[rung.state]} />
+                <span className="ml-2">
+                  {open && rung.state !== "passed" && rung.took_ms === null ? "to come" : rung.state}
+                </span>
+              </td>
+              <th className="w-40 text-left leading-snug font-semibold">{rung.title}</th>
+              <td className="leading-snug">
+                {rung.says}
+                <Figures rung={rung} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Wide>
+  );
+}
+
+function Figures({ rung }: { rung: Rung }) {
+  const figures = Object.entries(rung.figures);
+  if (figures.length === 0) return null;
+  return (
+    <details className="mt-1 text-sm">
+      <summary className="cursor-pointer text-soft">Figures</summary>
+      <dl className="mt-1 grid grid-cols-[max-content_1fr] gap-x-4">
+        {figures.map(([name, value]) => (
+          <div key={name} className="contents">
+            <dt className="text-soft">{NAMES[name] ?? name}</dt>
+            <dd>{words(name, value)}</dd>
+          </div>
+        ))}
+        {rung.took_ms !== null && (
+          <div className="contents">
+            <dt className="text-soft">asking took</dt>
+            <dd>{(rung.took_ms / 1000).toFixed(1)} s</dd>
+          </div>
+        )}
+      </dl>
+    </details>
+  );
+}
+
+function words(name: string, value: string | number | null): string {
+  if (value === null) return DASH;
+  if (typeof value === "string") return value;
+  if (name.endsWith("_ms")) return `${value.toFixed(1)} ms`;
+  return name === "packet_bytes" || name.endsWith("mtu") ? `${value} bytes` : String(value);
+}
