@@ -17,7 +17,8 @@ SCREENS = (
     "/", "/engagements/merrow-sound-ferries", "/engagements/merrow-sound-ferries/codecs",
     "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
     "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
-    "/sites/skerry-road/report", "RUN", "CALL", "COMPARE",
+    "/sites/skerry-road/report",
+    "/sites/bench/check", "RUN", "CALL", "COMPARE",
 )  # fmt: skip
 
 

@@ -156,6 +156,7 @@ def run_of(calls: int) -> Run:
         "id": 1,
         "codec": "g711a",
         "ptime_ms": 20,
+        "seconds": 300.0,
         "calls": calls,
         "state": "taken",
         "direction": "both",

@@ -62,6 +62,9 @@ def edge(case: Case) -> Rung:
             words = "The gateway answers, and nothing beyond it was heard."
             case.cause("line-down", "line", LINE_DOWN, words, CALL_PROVIDER, PROVIDER, "edge")
             return Rung("edge", title, "failed", words)
+        path = case.result.path
+        if path and path.reached and len(path.hops) == 1:
+            return Rung("edge", title, "unproven", "The far end is one hop away: the way to it crosses no line.")
         return Rung("edge", title, "unproven", case.why_not("No router between gateway and far end says who it is."))
     echo = case.echo_of("edge")
     if echo is not None and echo.answered:

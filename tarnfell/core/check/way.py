@@ -25,7 +25,10 @@ def path(case: Case) -> Rung:
     if not heard:
         return Rung("path", title, "unproven", "No router on the way says anything.", figures)
     if path.reached:
-        words = f"{path.address} is {len(path.hops)} hops away; {len(heard)} of them answer."
+        hops = "one hop" if len(path.hops) == 1 else f"{len(path.hops)} hops"
+        silent = len(path.hops) - len(heard)
+        said = f"{silent} on the way say nothing" if silent else "each answers"
+        words = f"{path.address} is {hops} away; {said}."
         return Rung("path", title, "passed", words, figures)
     last = heard[-1]
     words = f"Packets to UDP port {path.port} were last heard of at hop {last.ttl}, {last.address}."

@@ -43,23 +43,33 @@ export function Ladder({ rungs, open }: { rungs: Rung[]; open: boolean }) {
         </thead>
         <tbody>
           {rungs.map((rung) => (
-            <tr key={rung.key} className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-5">
-              <td className="w-28 whitespace-nowrap">
-                <StateMark state={MARKS[rung.state]} />
-                <span className="ml-2">
-                  {open && rung.state !== "passed" && rung.took_ms === null ? "to come" : rung.state}
-                </span>
-              </td>
-              <th className="w-40 text-left leading-snug font-semibold">{rung.title}</th>
-              <td className="leading-snug">
-                {rung.says}
-                <Figures rung={rung} />
-              </td>
-            </tr>
+            <Line
+              key={rung.key}
+              rung={rung}
+              toCome={open && rung.state === "unproven" && rung.took_ms === null}
+            />
           ))}
         </tbody>
       </table>
     </Wide>
+  );
+}
+
+function Line({ rung, toCome }: { rung: Rung; toCome: boolean }) {
+  return (
+    <tr className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-5">
+      <td className="w-28 whitespace-nowrap">
+        <StateMark state={MARKS[rung.state]} />
+        <span className={`ml-2 ${toCome ? "text-soft" : "font-semibold"}`}>
+          {toCome ? "to come" : rung.state}
+        </span>
+      </td>
+      <th className="w-40 text-left leading-snug font-semibold">{rung.title}</th>
+      <td className="leading-snug">
+        {!toCome && rung.says}
+        <Figures rung={rung} />
+      </td>
+    </tr>
   );
 }
 

@@ -99,13 +99,15 @@ function service(text: string): Service | string {
   const port = Number(parts[at - 1]);
   const host = parts[at - 2];
   const name = parts.slice(0, at - 2).join(" ");
-  if (at < 3 || !host || !name || !Number.isInteger(port) || port < 1 || port > 65535)
-    return `“${text.trim()}” is no service: write name, host, port and one of ${PROTOCOLS.join(", ")}.`;
+  const digest = parts.slice(at + 1);
+  const strange = digest.length > 1 || (digest.length === 1 && !/^[0-9a-f:]{64,95}$/i.test(digest[0] ?? ""));
+  if (strange || at < 3 || !host || !name || !Number.isInteger(port) || port < 1 || port > 65535)
+    return `“${text.trim()}” is no service: write name, host, port and one of ${PROTOCOLS.join(", ")}; of tls also the certificate’s SHA-256, if it is to be a certain one.`;
   return {
     name,
     host,
     port,
     protocol: (parts[at] ?? "tcp").toLowerCase() as Service["protocol"],
-    sha256: parts[at + 1] ?? "",
+    sha256: digest[0] ?? "",
   };
 }
