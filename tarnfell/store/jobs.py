@@ -37,8 +37,9 @@ SUPERSEDED = "Asked for again before the probe took it."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long with a job in hand is taken to be gone."""
 
-WORDS: dict[str, str] = {
+WORDS: dict[Name, str] = {
     "calls": "Place calls",
+    "check": "Check the site’s network",
     "distances": "Check reachability and round trip",
     "update": "Update the probe",
     "answer": "Answer calls as a far end",

@@ -11,6 +11,8 @@ import pytest
 from tarnfell.store import checks as check_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import connect
+from tarnfell.store.jobs import WORDS
+from tarnfell.wire.kinds import KINDS as KINDS_KNOWN
 from tarnfell.wire.kinds.check import CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain
 from tests.core.check.test_judge import HEALTHY, WEB, call
@@ -69,6 +71,15 @@ def test_a_check_is_asked_for_followed_and_judged(house: House) -> None:
     assert (stage["stands"], stage["done"]) == ("1 of 10 rungs failed", False)
     assert tell(house, job["id"], "known", some).json == {"stop": False}  # late, and changes nothing
     assert [c["key"] for c in newest(house)["causes"]] == ["one-way"]
+
+
+def test_every_kind_has_words_and_a_check_stands_in_its_probes_history(house: House) -> None:
+    assert set(WORDS) == set(KINDS_KNOWN)
+    heartbeat(house, [])
+    done(house)
+    page = house.person.get("/api/sites/pier/place")
+    assert page.status_code == 200
+    assert "Check the site’s network" in page.text
 
 
 def test_what_changed_since_the_check_before_is_told(house: House) -> None:

@@ -12,7 +12,7 @@ State = Literal["passed", "failed", "unproven"]
 RungKey = Literal[
     "own-stack", "gateway", "edge", "outside", "names", "services", "marking", "path", "packet-size", "far-end"
 ]
-Figure = float | str | None
+Figure = int | float | str | None
 EF = 46
 
 
