@@ -20,6 +20,10 @@ from tarnfell.exchange.echo_times import Clock, between
 from tarnfell.exchange.lines import Stamp, decode, stamp_of
 
 MAX_SAMPLES = 1_000_000
+MAX_LINES = 8_000_000
+"""Before anything is made of them: systems that end a line by two characters count each."""
+MAX_LINE = 1000
+"""Characters; no system prints as many, and what is longer is not looked at."""
 MAX_STRANGE = 20
 CAUTION = (
     "Echo replies show whether a host answers and how that varies. They cannot judge a phone line: they are small, "
@@ -161,6 +165,8 @@ def parse_echo_log(text: str) -> EchoLog:
 
 def parse_echo_logs(text: str) -> list[EchoLog]:
     """The samples of each host, in order, with the ones nobody answered. Raises EchoLogError."""
+    if text.count("\n") + text.count("\r") > MAX_LINES:
+        raise EchoLogError(f"The log holds more than {MAX_LINES} lines. Split it.")
     reader = _Reader()
     for number, line in enumerate(text.lstrip("\ufeff").replace("\r\n", "\n").replace("\r", "\n").split("\n"), start=1):
         reader.take(number, line.replace("\xa0", " ").replace("\u202f", " ").rstrip())
@@ -183,10 +189,16 @@ class _Reader:
         self._samples = 0
 
     def take(self, number: int, line: str) -> None:
-        if not line.strip() or self._totals(line):
+        if not line.strip():
             return
-        if self._unix(line) or self._heading(line) or self._windows(line) or _SAYS_NOTHING.search(line):
-            return
+        if len(line) > MAX_LINE or not self._understood(line):
+            self._note_strange(number, line)
+
+    def _understood(self, line: str) -> bool:
+        shapes = (self._totals, self._unix, self._heading, self._windows)
+        return any(shape(line) for shape in shapes) or bool(_SAYS_NOTHING.search(line))
+
+    def _note_strange(self, number: int, line: str) -> None:
         self.strange_count += 1
         if len(self.strange) < MAX_STRANGE:
             self.strange.append((number, line.strip()[:120]))

@@ -6,7 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tarnfell.exchange.echolog import EchoLogError, parse_echo_log
+from tarnfell.exchange import echolog
+from tarnfell.exchange.echolog import EchoLogError, parse_echo_log, parse_echo_logs
 
 LINUX = """PING gate.example (192.0.2.1) 56(84) bytes of data.
 [1795000000.250000] 64 bytes from gate.example (192.0.2.1): icmp_seq=1 ttl=64 time=0.45 ms
@@ -136,3 +137,21 @@ def test_figures_of_a_log_nobody_answered() -> None:
     log = parse_echo_log("PING 192.0.2.9 (192.0.2.9): 56 data bytes\n" + "Request timeout for icmp_seq 0\n")
     assert log.figures()["rtt_p50_ms"] is None
     assert log.figures()["loss_pct"] == 100
+
+
+def test_a_line_longer_than_any_system_prints_is_strange_and_never_a_number() -> None:
+    long = "64 bytes from 192.0.2.1: icmp_seq=2 ttl=64 time=" + "1" * 1000
+    text = "PING 192.0.2.1 (192.0.2.1) 56(84) bytes of data.\n64 bytes from 192.0.2.1: icmp_seq=1 ttl=64 time=5 ms\n"
+    (log,) = parse_echo_logs(text + long + "\n")
+    assert [e.rtt_ms for e in log.samples] == [5.0]
+    assert [number for number, _ in log.strange] == [3]
+    with pytest.raises(EchoLogError, match="no log of ping"):
+        parse_echo_logs(long)
+
+
+def test_more_lines_than_are_read_are_not_even_split(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(echolog, "MAX_LINES", 3)
+    text = "PING 192.0.2.1 (192.0.2.1) 56(84) bytes of data.\n64 bytes from 192.0.2.1: icmp_seq=1 ttl=64 time=5 ms\n"
+    assert len(parse_echo_logs(text + "\n")) == 1
+    with pytest.raises(EchoLogError, match="more than 3 lines"):
+        parse_echo_logs(text + "\n\n")

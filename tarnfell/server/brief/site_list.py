@@ -24,6 +24,8 @@ from tarnfell.store.sites import Site
 blueprint = Blueprint("site_list", __name__)
 
 MAX_SITES = 1000
+LINES_A_SITE = 20
+"""A cell may hold line ends; more than so many to a site are no list."""
 _HOURS = {"opens": "open_minute", "closes": "close_minute"}
 _RENAMED = {"business_days": "open_days", "needed_calls": "stated_calls"}
 COLUMNS = (
@@ -130,6 +132,8 @@ def _plain(cell: str) -> str:
 def rows_of(text: str) -> list[tuple[int, dict[str, str]]]:
     """The file's rows with their line numbers. Raises Problem 422 for a file that is no list of sites."""
     text = text.lstrip("\ufeff")
+    if text.count("\n") > LINES_A_SITE * MAX_SITES:
+        raise Problem(422, f"The file holds more than {LINES_A_SITE * MAX_SITES} lines. Split it.")
     head = text.split("\n", 1)[0]
     delimiter = max(",;\t", key=head.count)
     reader = csv.DictReader(io.StringIO(text), delimiter=delimiter, strict=True)
