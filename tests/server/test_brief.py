@@ -217,7 +217,7 @@ def test_a_list_of_sites_is_read_line_by_line(house: House) -> None:
         ("name,people\nx,3,4\n", "Line 2 has more cells"),
         ('name,people\n"x,3\n', "cannot be read as CSV"),
         ("name,people\n" + "x,3\n" * 1001, "more than 1000 sites"),
-        ('name\n"' + "\n" * 20_000, "more than 20000 lines"),
+        ('name\n"' + "\n" * 20_000 + "x", "more than 20000 lines"),
     ],
 )
 def test_lists_that_cannot_be_read(house: House, text: str, says: str) -> None:
