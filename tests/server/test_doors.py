@@ -98,10 +98,12 @@ def test_a_probe_gets_only_what_is_its_own(house: House, other: House) -> None:
         f"/api/probe/jobs/{run}/progress": {"json": progress(1, 50)},
         f"/api/probe/jobs/{run}/record": {"data": record_file()},
         f"/api/probe/jobs/{run}/failure": {"json": {"reason": "none", "code": "own"}},
+        f"/api/probe/jobs/{other_job}/known": {"json": {"result": {"distances": []}}},
         f"/api/probe/jobs/{other_job}/outcome": {"json": {"result": {"distances": []}}},
         f"/api/probe/commands/{other_job}/outcome": {"json": {"result": {"distances": []}}},
     }
     numbered = {e.path.replace("<int:run_id>", str(run)).replace("<int:job_id>/outcome", f"{other_job}/outcome")
+                .replace("<int:job_id>/known", f"{other_job}/known")
                 .replace("<int:job_id>", str(run))
                 .replace("<int:watch_id>/samples/<int:first_us>", f"1/samples/{at}") for e in ENDPOINTS
                 if e.audience == "probe" and "<int:" in e.path}  # fmt: skip
@@ -122,6 +124,8 @@ def test_a_probe_gets_only_what_is_its_own(house: House, other: House) -> None:
 
 def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
     """Each numbered address below a site, asked for with the number of the other site's."""
+    with writing(connect(house.folder)) as db:
+        assert jobs.ask(db, 1, 1, "check", None, {"far_end_id": 1}) == 1
     house.heartbeat()
     form = {"name": "noon", "when": "draft", "shape": "hold", "calls": 2, "call_s": 30, "probe_id": 1, "far_end_id": 1,
             "codec": "g711a", "ptime_ms": 20}  # fmt: skip
@@ -132,6 +136,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
     bodies: dict[str, dict[str, Any]] = {
         "plans": form,
         "remedies": {},
+        "checks": {},
         "test-points": {"name": "x", "kind": "desk", "note": ""},
         "jobs": {"kind": "distances"},
         "watch": {"far_end_id": 1},
@@ -149,6 +154,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
     db = connect(house.folder)
     kept = "SELECT (SELECT state FROM plan), (SELECT count(*) FROM remedy), (SELECT name FROM test_point WHERE id = 1)"
     assert tuple(db.execute(kept).fetchone()) == ("draft", 1, "desk")
+    assert db.execute("SELECT stop_reason FROM job WHERE id = 1").fetchone()[0] is None
     assert db.execute("SELECT retired_us, name FROM probe WHERE id = 1").fetchone()[:] == (None, "pier-probe")
 
 
