@@ -49,9 +49,9 @@ class Field:
 
     def _answers(self) -> bool:
         try:
-            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/openapi.json", timeout=5).close()
+            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/health", timeout=5).close()
             return True
-        except (urllib.error.URLError, ConnectionError):
+        except OSError:  # not there yet, or slow to be
             return False
 
     def look(self) -> None:
