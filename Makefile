@@ -5,7 +5,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so three parts run side by side, the longest first.
+# What sends packets or drives a browser: mostly waiting, so four parts run side by side, the longest first.
 LINES := tests/lab tests/test_install.py tests/test_cli.py
 ENDS := tests/media
 PROBES := tests/probe tests/server/test_one_file_probe.py tests/server/test_agent.py
@@ -23,7 +23,7 @@ demo: setup web
 test:
 	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j3 --output-sync screens probes lines ends
+	$(MAKE) -j4 --output-sync screens probes lines ends
 
 .PHONY: installed checks numbers requests lines ends probes screens
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
