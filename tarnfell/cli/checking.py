@@ -17,6 +17,7 @@ from tarnfell.probe.asking import ladder
 from tarnfell.probe.asking.echo import CannotAsk, echoes
 from tarnfell.probe.asking.path import path as trace
 from tarnfell.probe.surroundings import surroundings
+from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import CheckArguments, HopFacts, ServiceAsked
 from tarnfell.wire.kinds.fields import KindError, read
 
@@ -37,6 +38,11 @@ def check(options: argparse.Namespace) -> int:
         names=tuple(options.name or ()),
         services=services_of(Path(options.services)) if options.services else (),
     )
+    for name in wanted.names:
+        try:
+            dns.question(0, name)
+        except WireError as error:
+            raise ValueError(str(error)) from None
     try:
         judged = judge(ladder.check(wanted))
     except socket.gaierror:

@@ -9,11 +9,9 @@ from dataclasses import dataclass
 from tarnfell.wire import WireError
 
 PORT = 53
-A, CNAME, AAAA = 1, 5, 28
+A, AAAA = 1, 28
 IN = 1
-NOERROR, SERVFAIL, NXDOMAIN, REFUSED = 0, 2, 3, 5
-RCODES = {0: "no error", 1: "format error", 2: "server failure", 3: "no such name", 4: "not implemented", 5: "refused"}
-MAX_UDP_BYTES = 512
+NOERROR, NXDOMAIN = 0, 3
 _HEAD = struct.Struct("!HHHHHH")
 _QR, _TC, _RD = 0x8000, 0x0200, 0x0100
 _MAX_LABELS = 128

@@ -168,6 +168,10 @@ def test_services_open_refused_and_answered_by_somebody_else() -> None:
     assert [one.asked.protocol for one in found] == ["tcp", "tcp", "sip", "stun", "dns"]
 
 
+def test_services_not_asked_any_more_are_left_out_and_not_told_as_failed() -> None:
+    assert ask_all([asked(rig.free_port())], lambda: False) == ()
+
+
 def test_silence_over_udp_is_filtered(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(services, "WAIT_S", 0.3)
     with udp_server(lambda _: None) as port:

@@ -129,6 +129,7 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
         ({"gateway": "router"}, "The gateway must be an address"),
         ({"outside": ["192.0.2.300"]}, "“192.0.2.300” is none"),
         ({"resolvers": ["dns"]}, "A name server must be an address"),
+        ({"names": ["a..b"]}, "no name that can be asked for"),
     ],
 )
 def test_what_cannot_be_asked_gets_a_sentence(house: House, change: dict[str, Any], says: str) -> None:

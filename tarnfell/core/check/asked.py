@@ -24,7 +24,7 @@ def names(case: Case) -> Rung:
     dead = [server for server in servers if all(n.rcode is None for n in asked if n.resolver == server)]
     took = [n.took_ms for n in asked if n.took_ms is not None]
     figures: dict[str, Figure] = {"servers": len(servers), "median_ms": statistics.median(took) if took else None}
-    faults = [_dead_resolver(case, server, asked, len(servers)) for server in dead]
+    faults = [_dead_resolver(case, server, asked, len(servers) - len(dead)) for server in dead]
     faults += _wrong_names(case, asked)
     if took and statistics.median(took) > case.limits.name_ms:
         words = (
@@ -39,9 +39,9 @@ def names(case: Case) -> Rung:
     return Rung("names", title, "passed", words, figures)
 
 
-def _dead_resolver(case: Case, server: str, asked: Iterable[NameFacts], servers: int) -> str:
+def _dead_resolver(case: Case, server: str, asked: Iterable[NameFacts], alive: int) -> str:
     why = next(n.failure or "no answer" for n in asked if n.resolver == server)
-    others = "the other name servers answer" if servers > 1 else "it is the only one"
+    others = "another one does" if alive else "nor does any other"
     words = f"The name server {server} does not answer ({why}); {others}."
     remedy = f"Take {server} out of what DHCP gives, or mend it. Calls wait seconds for a server that is silent."
     leg: LegName = "inside" if private(server) else "unknown"

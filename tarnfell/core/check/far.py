@@ -23,7 +23,7 @@ def far_end(case: Case) -> Rung:
         return Rung("far-end", title, "failed", words, figures)
     call = next(iter(case.result.media), None)
     if call is None:
-        words = f"It answers in {reach.took_ms:.0f} ms. No call was placed: it was asked without its key."
+        words = f"It answers in {reach.took_ms:.0f} ms. No call was placed: it was not shown to hold the key."
         return Rung("far-end", title, "unproven", words, figures)
     if call.failure:
         return Rung("far-end", title, "failed", call.failure, figures)

@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 from tarnfell.wire import WireError, dns, stun
-from tarnfell.wire.kinds.check import ServiceAsked, ServiceFacts, ServiceState
+from tarnfell.wire.kinds.check import ServiceAsked, ServiceFacts
 
 WAIT_S = 3.0
 TRIES_UDP = 3
@@ -19,19 +19,10 @@ AT_ONCE = 50
 
 
 def ask_all(services: Sequence[ServiceAsked], go_on: Callable[[], bool] = lambda: True) -> tuple[ServiceFacts, ...]:
-    """In the order of asking; as many at once as do not disturb one another."""
+    """In the order of asking, many at once. What was not asked any more, because it was stopped, is left out."""
     with ThreadPoolExecutor(max_workers=max(1, min(AT_ONCE, len(services)))) as pool:
-        return tuple(pool.map(lambda one: _ask(one) if go_on() else _left(one), services))
-
-
-def _left(one: ServiceAsked) -> ServiceFacts:
-    return ServiceFacts(one, "other", says="not asked: the check was stopped")
-
-
-def _found(
-    one: ServiceAsked, state: ServiceState, took_ms: float | None = None, says: str = "", **more: object
-) -> ServiceFacts:
-    return ServiceFacts(one, state, took_ms, says, **more)  # type: ignore[arg-type]
+        found = pool.map(lambda one: _ask(one) if go_on() else None, services)
+        return tuple(one for one in found if one is not None)
 
 
 def _ask(one: ServiceAsked) -> ServiceFacts:

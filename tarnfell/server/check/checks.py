@@ -19,6 +19,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
+from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import ServiceAsked
 from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of
 from tarnfell.work.placing.presence import is_online
@@ -74,6 +75,11 @@ def change_wish(slug: str, body: WishForm) -> CheckPage:
     ):  # fmt: skip
         for address in filter(None, addresses):
             _check_address(field, address)
+    for name in body.names:
+        try:
+            dns.question(0, name)
+        except WireError as error:
+            raise Problem(422, str(error)) from None
     services = tuple(ServiceAsked(**one.model_dump()) for one in body.services)
     wish = Wish(
         body.gateway, body.edge, tuple(body.outside), tuple(body.resolvers), tuple(body.names), services,

@@ -260,3 +260,11 @@ def test_limits_are_a_sites_own() -> None:
     strict = Limits(gateway_ms=0.5, name_ms=10)
     assert told(judge(HEALTHY, strict)) == [("names-slow", "unknown", "both")]
     assert "0 ms are usual at most" in rung(judge(HEALTHY, strict), "gateway").says
+
+
+def test_whether_another_name_server_answers_is_said_as_it_is() -> None:
+    dead = [NameFacts(server, "a", "udp", None, None, failure="no answer") for server in (RESOLVER, "192.0.2.54")]
+    both = judge(replace(HEALTHY, names=tuple(dead)))
+    assert ["nor does any other" in cause.says for cause in both.causes] == [True, True]
+    one = judge(replace(HEALTHY, names=(dead[0], NameFacts("192.0.2.54", "a", "udp", 5.0, 0, (FAR,)))))
+    assert ["another one does" in cause.says for cause in one.causes] == [True]
