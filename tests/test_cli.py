@@ -13,8 +13,8 @@ import pytest
 from tarnfell.cli.calling import _progress
 from tarnfell.cli.common import host_port
 from tarnfell.exchange.writing import write_capture
-from tarnfell.probe.call import LiveDirection, LiveSecond
 from tarnfell.server.http.app import create_app
+from tarnfell.wire.kinds.calls import LiveDirection, LiveSecond
 from tests import rig
 from tests.exchange.test_capture import packets
 from tests.exchange.test_echolog import LINUX
@@ -182,11 +182,8 @@ def test_hosts_that_cannot_be(text: str) -> None:
 
 def test_progress_says_what_is_missing(capsys: pytest.CaptureFixture[str]) -> None:
     show = _progress(3)
-    side = [LiveDirection(sent=50, received=48, reached=50, late=0, jitter_us=1, pdv_us=1)]
-    assert (
-        show(LiveSecond(second=1, up=side, down=side, video_up=[], video_down=[], rtt_us=None, send_late_max_us=0))
-        is True
-    )
+    side = (LiveDirection(sent=50, received=48, reached=50, late=0, jitter_us=1, pdv_us=1),)
+    assert show(LiveSecond(second=1, up=side, down=side, rtt_us=None, send_late_max_us=0)) is True
     assert "1 of 3 s · up 48 in, 2 missing · down 48 in, 2 missing" in capsys.readouterr().err
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,8 @@ from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.core.rates import VideoLoad
 from tarnfell.core.tracefile import format_csv
 from tarnfell.media.keys import read_key
-from tarnfell.probe.call import LiveSecond, RunResult, place_calls
+from tarnfell.probe.call import RunResult, place_calls
+from tarnfell.wire.kinds.calls import LiveSecond
 from tarnfell.wire.record import Record
 from tarnfell.work.ingest.packets import (
     clock_relation,
@@ -74,15 +75,15 @@ def _progress(seconds: float) -> Callable[[LiveSecond], bool]:
     return show
 
 
-def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None) -> tuple[dict[str, Any], bool]:
+def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None) -> tuple[dict[str, object], bool]:
     relation = clock_relation(result.clock, [*result.calls, *result.video])
     rtt = _round_trip(result)
-    calls: list[dict[str, Any]] = []
+    calls: list[dict[str, object]] = []
     failed = False
     for record in result.calls:
         number = int(record.meta["call"])
         judged = judge_record(record, relation, criterion)
-        row: dict[str, Any] = {"call": number}
+        row: dict[str, object] = {"call": number}
         for direction, one in judged.items():
             figures = asdict(figures_of(one, criterion, half_of(record)))
             row[direction] = {**(one.quality.fields() if one.quality else {}), **figures}
@@ -93,23 +94,35 @@ def _call_report(result: RunResult, criterion: Criterion, trace_dir: Path | None
         row["clock"] = _clock_fields(relation)
         calls.append(row)
     video = [_video_row(stream, relation, result.clock, trace_dir) for stream in result.video]
-    failed |= any(row[d]["received"] == 0 for row in video for d in row["directions"])
-    report = {"mos_scale": criterion.mos_scale, "calls": calls, "self_check": result.self_check}
+    failed |= any(not some for _, some in video)
+    report: dict[str, object] = {
+        "mos_scale": criterion.mos_scale,
+        "calls": calls,
+        "self_check": asdict(result.self_check),
+    }
     if result.cut:
         report["cut"] = {"code": result.cut.code, "reason": result.cut.reason, "after_s": result.cut.after_s}
         print(f"cut: {result.cut.reason} What follows is this end’s half.", file=sys.stderr)
-    return ({**report, "video": video} if video else report), failed or result.cut is not None
+    if video:
+        report["video"] = [row for row, _ in video]
+    return report, failed or result.cut is not None
 
 
-def _video_row(record: Record, relation: ClockRelation, clock: Record, trace_dir: Path | None) -> dict[str, Any]:
+def _video_row(
+    record: Record, relation: ClockRelation, clock: Record, trace_dir: Path | None
+) -> tuple[dict[str, object], bool]:
+    """The figures of a video stream, and whether something arrived in each direction."""
     number = int(record.meta["video"])
-    row: dict[str, Any] = {"video": number, "profile": record.meta["profile"], "directions": flowing(record)}
+    row: dict[str, object] = {"video": number, "profile": record.meta["profile"], "directions": flowing(record)}
+    some = True
     for direction in flowing(record):
-        row[direction] = asdict(picture_figures(record, direction, relation, picture_criterion(clock)))
+        figures = picture_figures(record, direction, relation, picture_criterion(clock))
+        some &= figures.received > 0
+        row[direction] = asdict(figures)
         trace = trace_of(record, direction, relation)
         if trace_dir and trace is not None:
             (trace_dir / f"video{number}-{direction}.csv").write_text(format_csv(trace))
-    return row
+    return row, some
 
 
 def _round_trip(result: RunResult) -> dict[str, float] | None:
@@ -122,7 +135,7 @@ def _round_trip(result: RunResult) -> dict[str, float] | None:
     return {"min": float(rtt.min()), "p50": float(p50), "p95": float(p95), "max": float(rtt.max())}
 
 
-def _clock_fields(relation: ClockRelation) -> dict[str, Any]:
+def _clock_fields(relation: ClockRelation) -> dict[str, object]:
     return {
         "kind": relation.kind,
         "uncertainty_ms": relation.uncertainty_ms,
@@ -131,7 +144,7 @@ def _clock_fields(relation: ClockRelation) -> dict[str, Any]:
     }
 
 
-def _picture_text(row: dict[str, Any]) -> str:
+def _picture_text(row: Mapping[str, Any]) -> str:
     if row["reason"]:
         return str(row["reason"])
     return (
@@ -141,7 +154,7 @@ def _picture_text(row: dict[str, Any]) -> str:
     )
 
 
-def _call_text(report: dict[str, Any]) -> str:
+def _call_text(report: Mapping[str, Any]) -> str:
     lines = []
     clock = report["calls"][0]["clock"]
     for row in report["calls"]:

@@ -6,6 +6,7 @@ import argparse
 import socket
 import statistics
 import tomllib
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -62,7 +63,7 @@ def services_of(file: Path) -> tuple[ServiceAsked, ...]:
         raise ValueError(f"{file}: {error}") from None
 
 
-def _ladder_text(report: dict[str, Any]) -> str:
+def _ladder_text(report: Mapping[str, Any]) -> str:
     lines = [f"{MARKS[rung['state']]}  {rung['title']}: {rung['says']}" for rung in report["rungs"]]
     for cause in report["causes"]:
         lines += ["", f"{cause['title']}. {cause['says']}", f"  What to do: {cause['remedy']} ({cause['who']})"]
@@ -85,7 +86,7 @@ def path(options: argparse.Namespace) -> int:
         found = trace(address, options.port, options.rounds, options.dscp)
     except CannotAsk as error:
         raise ValueError(str(error)) from None
-    gateway = surroundings().get("gateway")
+    gateway = surroundings().gateway
     report = {
         "hops": [_hop(hop) for hop in found.hops],
         "reached": found.reached,
@@ -96,7 +97,7 @@ def path(options: argparse.Namespace) -> int:
     return DONE if found.reached else FAILED
 
 
-def _hop(hop: HopFacts) -> dict[str, Any]:
+def _hop(hop: HopFacts) -> dict[str, object]:
     rtt = sorted(hop.rtt_ms)
     return {
         "ttl": hop.ttl,
@@ -112,7 +113,7 @@ def _hop(hop: HopFacts) -> dict[str, Any]:
 
 def _mtu(address: str) -> int | None:
     """The largest packet that comes through whole, or that a router says its link takes; None where nothing tells."""
-    largest = int(surroundings().get("mtu") or ladder.DEFAULT_MTU)
+    largest = surroundings().mtu or ladder.DEFAULT_MTU
     try:
         (found,) = echoes([("far-end", address)], 3, 0.1, largest)
     except CannotAsk:
@@ -120,7 +121,7 @@ def _mtu(address: str) -> int | None:
     return largest if found.answered else found.next_mtu
 
 
-def _path_text(report: dict[str, Any]) -> str:
+def _path_text(report: Mapping[str, Any]) -> str:
     lines = []
     for hop in report["hops"]:
         took = "no answer" if hop["p50_ms"] is None else f"{hop['p50_ms']:.1f} ms"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from tarnfell.wire.control import DEFAULT_PORT
@@ -35,7 +35,7 @@ def port_range(text: str) -> tuple[int, int]:
     return int(low), int(high)
 
 
-def stream_text(row: dict[str, Any]) -> str:
+def stream_text(row: Mapping[str, Any]) -> str:
     if row.get("mos") is None:
         return str(row.get("reason") or "Nothing arrived.")
     delay = "–" if row["delay_min_ms"] is None else f"{row['delay_min_ms']:.1f}"
@@ -45,5 +45,7 @@ def stream_text(row: dict[str, Any]) -> str:
     )
 
 
-def print_report(options: argparse.Namespace, report: dict[str, Any], text: Callable[[dict[str, Any]], str]) -> None:
+def print_report(
+    options: argparse.Namespace, report: Mapping[str, Any], text: Callable[[Mapping[str, Any]], str]
+) -> None:
     print(json.dumps(report, indent=1, ensure_ascii=False) if options.json else text(report))

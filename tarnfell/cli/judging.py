@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, cast
@@ -11,8 +12,9 @@ from zoneinfo import ZoneInfo
 from tarnfell.cli.common import DONE, FAILED, print_report, stream_text
 from tarnfell.core import emodel, playout
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.imported import Choices
 from tarnfell.core.legs import ROLES, Role, echo_path
-from tarnfell.core.quality import MOS_SCALE_WIDE, Criterion, criterion_for, judge
+from tarnfell.core.quality import MOS_SCALE_WIDE, Criterion, StreamQuality, criterion_for, judge
 from tarnfell.core.rates import hold, plan_run, ramp
 from tarnfell.core.stats import moments_to_show
 from tarnfell.core.trace import TraceError
@@ -20,11 +22,11 @@ from tarnfell.core.tracefile import parse_csv
 from tarnfell.exchange.capture import find_streams
 from tarnfell.exchange.echolog import CAUTION as ECHO_CAUTION
 from tarnfell.exchange.echolog import EchoLog, EchoLogError, read_echo_logs
-from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.foreign import UNKNOWN_CODEC, no_quality
 from tarnfell.exchange.pairs import pairs_of
 from tarnfell.exchange.records import CAPTURE_MAGICS
 from tarnfell.exchange.streams import FoundStream
-from tarnfell.work.ingest.files import Choices, echo_values, started_us, target_of
+from tarnfell.work.ingest.files import imported_echo, started_us, target_of
 
 
 def analyse(options: argparse.Namespace) -> int:
@@ -73,8 +75,7 @@ def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
         )
         known = codec is not None or options.ie is not None
         criterion = criterion_of(given) if known else UNKNOWN_CODEC
-        fields = judge(stream.trace, criterion).fields()
-        rows.append(foreign_fields(stream, codec, fields, known, criterion.mos_scale))
+        rows.append(_stream_fields(stream, codec, judge(stream.trace, criterion), known, criterion.mos_scale))
     report = {
         "packets": found.packets,
         "cut_short": found.cut_short,
@@ -86,13 +87,38 @@ def _analyse_capture(options: argparse.Namespace, path: Path) -> int:
     return DONE if rows else FAILED
 
 
+def _stream_fields(
+    stream: FoundStream, codec: str | None, judged: StreamQuality, known: bool, mos_scale: str
+) -> dict[str, object]:
+    """A stream's figures; delay is None, and so is quality where no codec is known."""
+    told = {**judged.fields(), "delay_min_ms": None, "delay_p50_ms": None}
+    if not known:
+        told |= {"mos": None, "r_factor": None, "mouth_to_ear_ms": None, "reason": no_quality(stream)}
+    return {
+        "ssrc": stream.ssrc,
+        "source": stream.source,
+        "destination": stream.destination,
+        "payload_type": stream.payload_type,
+        "codec": codec,
+        "clock_hz": stream.clock_hz,
+        "ptime_ms": stream.ptime_ms,
+        "media": stream.media,
+        "first_us": stream.first_us,
+        "skew_ppm": stream.skew_ppm,
+        "dscp_received": stream.dscp,
+        "notes": list(stream.notes),
+        "mos_scale": mos_scale,
+        **told,
+    }
+
+
 def _interval(stream: FoundStream, codec: str | None) -> int:
     """The captured packet interval, as near as the codec can be sent at."""
     intervals = find_codec(codec).intervals_ms() if codec else [max(1, round(stream.ptime_ms))]
     return min(intervals, key=lambda ms: abs(ms - stream.ptime_ms))
 
 
-def _capture_text(r: dict[str, Any]) -> str:
+def _capture_text(r: Mapping[str, Any]) -> str:
     lines = [f"{r['packets']} packets, {len(r['streams'])} RTP streams" + (", cut short" if r["cut_short"] else "")]
     for row in r["streams"]:
         codec = row["codec"] or f"payload type {row['payload_type']}"
@@ -111,7 +137,7 @@ def _analyse_echo_logs(options: argparse.Namespace, path: Path, logs: list[EchoL
     return DONE if any(log.lost < len(log.samples) for log in logs) else FAILED
 
 
-def _echo_fields(name: str, log: EchoLog) -> dict[str, Any]:
+def _echo_fields(name: str, log: EchoLog) -> dict[str, object]:
     return {
         "file": name,
         "system": log.system,
@@ -122,7 +148,7 @@ def _echo_fields(name: str, log: EchoLog) -> dict[str, Any]:
         "notes": list(log.notes),
         "not_understood": [{"line": number, "text": text} for number, text in log.strange],
         "caution": ECHO_CAUTION,
-        **log.figures(),
+        **asdict(log.figures()),
         "samples": [[round(e.at_s, 6), e.rtt_ms] for e in log.samples],
     }
 
@@ -143,7 +169,7 @@ def _analyse_path(options: argparse.Namespace) -> int:
             raise ValueError(f"There is no file {path}.")
         files[role] = path.name
         try:
-            echo = echo_values(read_echo_logs(path.read_bytes())[0])
+            echo = imported_echo(read_echo_logs(path.read_bytes())[0])
         except EchoLogError as error:
             raise ValueError(f"{path}: {error}") from None
         logs.append(target_of(echo, cast(Role, role), started_us(echo, Choices(), zone)))
@@ -155,7 +181,7 @@ def _analyse_path(options: argparse.Namespace) -> int:
     return DONE if any(p["own"]["lost"] < p["own"]["sent"] for p in found["places"]) else FAILED
 
 
-def _path_text(r: dict[str, Any]) -> str:
+def _path_text(r: Mapping[str, Any]) -> str:
     def ms(value: float | None) -> str:
         return "–" if value is None else f"{value:.1f} ms"
 
@@ -177,7 +203,7 @@ def _path_text(r: dict[str, Any]) -> str:
     return "\n".join([*lines, r["says"], *(one["says"] for one in r["not_faults"]), compared, r["caution"]])
 
 
-def _echo_text(r: dict[str, Any]) -> str:
+def _echo_text(r: Mapping[str, Any]) -> str:
     delay = (
         "no answer"
         if r["rtt_p50_ms"] is None
@@ -268,7 +294,7 @@ def plan(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _plan_text(r: dict[str, Any]) -> str:
+def _plan_text(r: Mapping[str, Any]) -> str:
     return (
         f"{r['calls_at_once']} concurrent calls of {r['codec']} every {r['ptime_ms']} ms, {r['calls']} in all\n"
         f"one call, each way   {r['payload_bytes']} bytes a packet · {r['ipv4_kbps']:.1f} kbit/s IPv4 · "

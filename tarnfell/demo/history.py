@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -31,6 +30,7 @@ from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, enrol, invite
 from tarnfell.store.runs import Run
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.record import PackedColumn, Record, join_parts
 from tarnfell.work.ingest.uploads import judge_upload
 
@@ -80,7 +80,7 @@ def _set_up(db: sqlite3.Connection, engagement: int, site: DemoSite) -> _Ids:
 
 def _enrolled(db: sqlite3.Connection, probe_id: int, since: datetime, until: datetime) -> None:
     """The probe as one that was there for all of the history, and has been switched off since."""
-    enrol(db, invite(db, probe_id), {"system": "Debian GNU/Linux 12 (bookworm)", "python": "3.11.7"})
+    enrol(db, invite(db, probe_id), Surroundings("Debian GNU/Linux 12 (bookworm)", "3.11.7"))
     with db:
         db.execute(
             "UPDATE probe SET enrolled_us = ?, last_contact_us = ? WHERE id = ?",
@@ -172,7 +172,7 @@ class _SiteHistory:
         return by_hour[local.hour] * share
 
     def _record(
-        self, about: dict[str, Any], moment: int, up: Moved, down: Moved, row: int, size: Ints, dscp: int
+        self, about: Mapping[str, object], moment: int, up: Moved, down: Moved, row: int, size: Ints, dscp: int
     ) -> Record:
         columns: dict[str, PackedColumn] = {}
         for name, moved in (("up", up), ("down", down)):

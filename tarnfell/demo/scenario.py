@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -138,7 +139,7 @@ SITES = (
     ),
 )
 
-BENCH_PATH: dict[str, Any] = {
+BENCH_PATH: Mapping[str, object] = {
     "seed": SEED,
     "up": {"delay_ms": 14, "spread_ms": 0.6, "rate_kbps": 2000, "queue_ms": 260},
     "down": {"delay_ms": 15, "spread_ms": 0.8, "rate_kbps": 4000, "queue_ms": 120},

@@ -16,6 +16,7 @@ from datetime import datetime
 
 import numpy as np
 
+from tarnfell.core.imported import EchoCounts
 from tarnfell.exchange.echo_times import Clock, between
 from tarnfell.exchange.lines import Stamp, decode, stamp_of
 
@@ -68,8 +69,7 @@ class EchoLog:
     def lost(self) -> int:
         return sum(not e.answered for e in self.samples)
 
-    def figures(self) -> dict[str, float | int | None]:
-        """Counts, loss and percentiles of the round trip."""
+    def figures(self) -> EchoCounts:
         known = [e.rtt_ms for e in self.samples if e.rtt_ms is not None]
         quantiles = np.percentile(known, [0, 50, 95, 100]) if known else [None] * 4
         least, median, high, most = (None if q is None else float(q) for q in quantiles)
@@ -77,16 +77,16 @@ class EchoLog:
         for echo in self.samples:
             run = 0 if echo.answered else run + 1
             longest = max(longest, run)
-        return {
-            "sent": len(self.samples),
-            "lost": self.lost,
-            "loss_pct": 100 * self.lost / len(self.samples),
-            "longest_loss_run": longest,
-            "rtt_min_ms": least,
-            "rtt_p50_ms": median,
-            "rtt_p95_ms": high,
-            "rtt_max_ms": most,
-        }
+        return EchoCounts(
+            sent=len(self.samples),
+            lost=self.lost,
+            loss_pct=100 * self.lost / len(self.samples),
+            longest_loss_run=longest,
+            rtt_min_ms=least,
+            rtt_p50_ms=median,
+            rtt_p95_ms=high,
+            rtt_max_ms=most,
+        )
 
 
 @dataclass

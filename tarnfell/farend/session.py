@@ -7,8 +7,8 @@ import secrets
 import selectors
 import socket
 import time
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 from tarnfell.farend.halves import Halves
@@ -292,8 +292,8 @@ def _hand_over(channel: Channel, result: EndResult) -> None:
     channel.send_bytes(join_parts(_records(result)))
 
 
-def _about(result: EndResult) -> dict[str, Any]:
-    return {"self_check": result.self_check, "reasons": selfcheck.judge("far end", result.self_check)}
+def _about(result: EndResult) -> dict[str, object]:
+    return {"self_check": asdict(result.self_check), "reasons": selfcheck.judge("far end", result.self_check)}
 
 
 def _records(result: EndResult) -> list[bytes]:
@@ -316,7 +316,7 @@ def _tell_half(channel: Channel, offer: Offer, token: str) -> None:
     channel.send_bytes(join_parts(records))
 
 
-def _last_words(channel: Channel, message: dict[str, Any]) -> None:
+def _last_words(channel: Channel, message: Mapping[str, object]) -> None:
     try:
         channel.send(message)
     except (ChannelClosed, OSError):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import select
 import socket
+from collections.abc import Mapping
 from typing import Any
 
 from tarnfell.wire import WireError
@@ -35,7 +36,7 @@ class Channel:
         """Use session keys from here on."""
         self._out, self._in = outgoing, incoming
 
-    def send(self, message: dict[str, Any]) -> None:
+    def send(self, message: Mapping[str, object]) -> None:
         self._send(JSON_KIND, json.dumps(message, separators=(",", ":")).encode())
 
     def send_bytes(self, body: bytes) -> None:

@@ -16,16 +16,17 @@ import time
 import traceback
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import IO, Any, Literal, Protocol
+from typing import IO, Literal, Protocol
 
 from tarnfell.media import board as b
 from tarnfell.media import host
 from tarnfell.media.board import Board
 from tarnfell.media.host import CpuWatch, clock_id, die_with, raise_priority
 from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
-from tarnfell.media.selfcheck import lateness
+from tarnfell.media.selfcheck import lateness_of
 from tarnfell.media.sender import StampSender, StreamSender, send_streams
 from tarnfell.media.streams import StreamSpec
+from tarnfell.wire.kinds.selfcheck import EndCheck, end_check_of
 from tarnfell.wire.record import PackedColumn, Record, pack_column
 
 Arrangement = Literal["processes", "threads", "one loop"]
@@ -62,7 +63,7 @@ class EndResult:
 
     columns: dict[int, dict[str, PackedColumn]]
     stamps: dict[str, PackedColumn]
-    self_check: dict[str, Any]
+    self_check: EndCheck
     clock_id: str | None
 
 
@@ -123,15 +124,14 @@ class MediaEnd:
         records = [Record.parse(worker.result()) for worker in self._workers]
         columns: dict[int, dict[str, PackedColumn]] = {stream.call: {} for stream in self._receivers}
         stamps: dict[str, PackedColumn] = {}
-        check: dict[str, Any] = {}
+        check: dict[str, object] = {}
         for record in records:
             check.update(record.meta)
             for name, column in record.columns.items():
                 owner, short = name.split(".", 1)
                 target = stamps if owner == "stamp" else columns[int(owner)]
                 target[short] = PackedColumn(short, column.count, column.deflated)
-        check["arrangement"] = self.arrangement
-        return EndResult(columns, stamps, check, clock_id())
+        return EndResult(columns, stamps, end_check_of({**check, "arrangement": self.arrangement}), clock_id())
 
     def _send(self, start_ns: int) -> Record:
         priority, cpu = raise_priority(), CpuWatch()
@@ -164,8 +164,9 @@ class MediaEnd:
 
     def _sent_record(self, priority: str, cpu: CpuWatch) -> Record:
         late = [value for sender in self._senders for value in sender.late_us]
+        lateness = lateness_of(late)
         meta = {
-            "send_late_ms": lateness(late),
+            "send_late_ms": asdict(lateness) if lateness else None,
             "not_sent": self.board.cells[b.NOT_SENT],
             "priority": priority,
             **cpu.report(),

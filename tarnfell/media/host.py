@@ -10,6 +10,8 @@ import sys
 import time
 from dataclasses import dataclass
 
+from tarnfell.wire.kinds.selfcheck import ClockStep
+
 
 @dataclass(frozen=True)
 class Platform:
@@ -72,12 +74,6 @@ def asleep_ns() -> int:
         return time.clock_gettime_ns(time.CLOCK_BOOTTIME) - time.monotonic_ns()  # type: ignore[attr-defined,unused-ignore]
     except (AttributeError, OSError):
         return 0
-
-
-@dataclass(frozen=True)
-class ClockStep:
-    at_us: int
-    step_ms: float
 
 
 class ClockWatch:

@@ -111,7 +111,7 @@ class StreamSpec:
         total = sum(size + _OVERHEAD_BYTES for _, size, _, _ in self._cycle)
         return total * 8_000_000 // (self.ptime_us * self._cycle_frames)
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         """Without ``frames`` where there are none."""
         values = asdict(self)
         if self.frames is None:

@@ -22,7 +22,8 @@ from tarnfell.wire.control import (
     DEFAULT_PORT,
 )
 from tarnfell.wire.failures import Failure
-from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.calls import CallPlan, LiveDirection, LiveSecond
+from tarnfell.wire.kinds.selfcheck import FarCheck, SelfCheck, far_check_of
 from tarnfell.wire.record import PackedColumn, Record, split_parts
 
 _START_DELAY_NS = 200_000_000
@@ -32,38 +33,13 @@ SILENCE_LIMIT_S = 30.0
 
 
 @dataclass(frozen=True)
-class LiveDirection:
-    """One direction of one call or video stream, so far."""
-
-    sent: int
-    received: int
-    reached: int
-    late: int
-    jitter_us: int
-    pdv_us: int
-
-
-@dataclass(frozen=True)
-class LiveSecond:
-    """What is known one second further into a run."""
-
-    second: int
-    up: list[LiveDirection]
-    down: list[LiveDirection]
-    video_up: list[LiveDirection]
-    video_down: list[LiveDirection]
-    rtt_us: int | None
-    send_late_max_us: int
-
-
-@dataclass(frozen=True)
 class RunResult:
     """Everything both ends recorded. Each call and video stream has a packet record, ``clock`` the time stamps."""
 
     calls: list[Record]
     video: list[Record]
     clock: Record
-    self_check: dict[str, Any]
+    self_check: SelfCheck
     stopped: bool
     cut: Failure | None = None
     """How the run was broken off. The records then hold this end's half, and what the far end had told last."""
@@ -165,7 +141,7 @@ class _Run:
             end.kill()
             raise
         if cut is not None:
-            return self._result(ours, {}, {}, far_clock, ports, bound, start_us, cut)
+            return self._result(ours, {}, FarCheck(), far_clock, ports, bound, start_us, cut)
         return self._result(ours, theirs, far_check, far_clock, ports, bound, start_us)
 
     def _watched(self, end: MediaEnd, begun: float) -> Failure | None:
@@ -258,8 +234,8 @@ class _Run:
         near = [end.board.call(i) for i in range(end.board.calls)]
         cells = end.board.cells
         late_max, cells[b.LATE_MAX_US] = cells[b.LATE_MAX_US], 0
-        up = [_live(sender[b.SENT], receiver) for sender, receiver in zip(near, far)]
-        down = [_live(sender[b.SENT], receiver) for sender, receiver in zip(far, near)]
+        up = tuple(_live(sender[b.SENT], receiver) for sender, receiver in zip(near, far))
+        down = tuple(_live(sender[b.SENT], receiver) for sender, receiver in zip(far, near))
         calls = self._plan.calls
         return LiveSecond(
             second=second,
@@ -271,15 +247,15 @@ class _Run:
             send_late_max_us=late_max,
         )
 
-    def _collect(self) -> tuple[dict[int, dict[str, PackedColumn]], dict[str, Any]]:
-        check: dict[str, Any] = {}
+    def _collect(self) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck]:
+        check = FarCheck()
         while True:
             message = self._channel.receive(RECORD_LIMIT_S)
             if isinstance(message, bytes):
                 records = [Record.parse(part) for part in split_parts(message)]
                 return {int(r.meta["call"]): dict(r.columns) for r in records}, check
             if "record" in message:
-                check = message["record"]
+                check = far_check_of(message["record"])
             elif "failed" in message:
                 raise CallError(f"The far end gave up: {message['failed']}")
 
@@ -287,7 +263,7 @@ class _Run:
         self,
         ours: EndResult,
         theirs: dict[int, dict[str, PackedColumn]],
-        far_check: dict[str, Any],
+        far_check: FarCheck,
         far_clock: str | None,
         ports: list[int],
         bound: set[int],
@@ -308,7 +284,7 @@ class _Run:
                     if name.startswith("arrival_"):
                         columns[f"{direction}.{name}"] = column
             picture = call - self._plan.calls
-            about: dict[str, Any]
+            about: dict[str, object]
             if picture < 0:
                 about = {"call": call + 1, "planned_packets": self._plan.packets}
             else:
@@ -331,23 +307,18 @@ class _Run:
                 meta["half"] = self._half(call, cut)
             records.append(Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()}))
         shared = far_clock is not None and far_clock == clock_id()
-        reasons = selfcheck.judge("probe", ours.self_check) + list(far_check.get("reasons", []))
+        reasons = (*selfcheck.judge("probe", ours.self_check), *far_check.reasons)
         return RunResult(
             calls=records[: self._plan.calls],
             video=records[self._plan.calls :],
-            clock=Record({"shared": shared, "rtcp_rtt_us": ours.self_check.get("rtcp_rtt_us")}, ours.stamps),
-            self_check={
-                "tainted": bool(reasons),
-                "reasons": reasons,
-                "probe": ours.self_check,
-                "far_end": far_check.get("self_check", {}),
-            },
+            clock=Record({"shared": shared, "rtcp_rtt_us": ours.self_check.rtcp_rtt_us}, ours.stamps),
+            self_check=SelfCheck(bool(reasons), reasons, ours.self_check, far_check.self_check),
             stopped=self._stopped,
             cut=cut,
             half_token=self._purpose("half").hex() if cut else None,
         )
 
-    def _half(self, call: int, cut: Failure) -> dict[str, Any]:
+    def _half(self, call: int, cut: Failure) -> dict[str, object]:
         """What stands in for the far end's half of one call."""
         told = self._far_last[call] if self._far_last else [0] * b.CALL_CELLS
         reached = max(0, told[b.EXPECTED])

@@ -19,6 +19,7 @@ import signal
 import threading
 import time
 import traceback
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, BinaryIO, TextIO
 
@@ -124,10 +125,10 @@ class _Voice:
             self._begun = True
             self._say({"begun": True})
 
-    def tell(self, known: dict[str, Any]) -> None:
+    def tell(self, known: Mapping[str, object]) -> None:
         self._say({"tell": known})
 
-    def _say(self, what: dict[str, Any]) -> None:
+    def _say(self, what: Mapping[str, object]) -> None:
         try:
             print(json.dumps(what), file=self._out, flush=True)
         except BrokenPipeError:

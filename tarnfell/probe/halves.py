@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from dataclasses import asdict
+from typing import NamedTuple
 
 from tarnfell.media.channel import ChannelClosed
 from tarnfell.probe.connect import CallError, connect
 from tarnfell.wire import WireError
+from tarnfell.wire.kinds.selfcheck import FarCheck, SelfCheck, far_check_of, self_check_of
 from tarnfell.wire.record import PackedColumn, Record, join_parts, pack_column, split_parts
 
 _ANSWER_S = 20.0
@@ -35,7 +37,7 @@ def completed(run: bytes, ticket: Ticket) -> bytes:
     return join_parts(record.serialize() for record in [_judged(Record.parse(head), about), *records])
 
 
-def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], dict[str, Any]]:
+def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck]:
     channel, _, _ = connect(ticket.host, ticket.port, ticket.key.encode())
     try:
         channel.send({"half": ticket.token})
@@ -46,7 +48,7 @@ def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], dict[str
         if not isinstance(body, bytes):
             raise NotKept("the record was not told")
         records = [Record.parse(part) for part in split_parts(body)]
-        return {int(r.meta["call"]): dict(r.columns) for r in records}, dict(message["record"])
+        return {int(r.meta["call"]): dict(r.columns) for r in records}, far_check_of(message["record"])
     except (ChannelClosed, TimeoutError) as error:
         raise CallError(f"The far end at {ticket.host} went away again: {error}") from None
     except (WireError, KeyError, TypeError, ValueError) as error:
@@ -82,8 +84,8 @@ def _until(sent: PackedColumn, seconds: float, least: int) -> PackedColumn:
     return pack_column("down.sent_us", times[: max(count, least)])
 
 
-def _judged(head: Record, about: dict[str, Any]) -> Record:
-    check = dict(head.meta.get("self_check") or {})
-    reasons = [*check.get("reasons", []), *about.get("reasons", [])]
-    check.update(far_end=about.get("self_check", {}), reasons=reasons, tainted=bool(reasons))
-    return Record({**head.meta, "self_check": check}, head.columns)
+def _judged(head: Record, far: FarCheck) -> Record:
+    own = self_check_of(head.meta.get("self_check"))
+    reasons = (*own.reasons, *far.reasons)
+    check = SelfCheck(bool(reasons), reasons, own.probe, far.self_check)
+    return Record({**head.meta, "self_check": asdict(check)}, head.columns)

@@ -6,6 +6,7 @@ import http.client
 import json
 import urllib.error
 import urllib.request
+from collections.abc import Mapping
 from typing import Any
 
 TIMEOUT_S = 20.0
@@ -48,7 +49,7 @@ class ServerClient:
         self._server = server.rstrip("/")
         self._secret = secret
 
-    def post(self, path: str, body: dict[str, Any]) -> dict[str, Any]:
+    def post(self, path: str, body: Mapping[str, object]) -> dict[str, Any]:
         """Raises Unreachable or Refused."""
         return self._request("POST", path, json.dumps(body).encode(), "application/json")
 

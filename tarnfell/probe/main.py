@@ -57,7 +57,8 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _own_folder() -> Path:
     """Named for the probe, so that two probes on one machine do not meet."""
-    name = str((carried_enrolment() or {}).get("folder", "probe"))
+    carries = carried_enrolment()
+    name = carries.folder if carries else "probe"
     base = os.environ.get("LOCALAPPDATA") if host.HERE.windows else os.environ.get("XDG_DATA_HOME")
     return Path(base or Path.home() / ".local" / "share") / "tarnfell" / name
 
@@ -84,11 +85,11 @@ def _enrol_patiently(state: State) -> None:
     told = False
     while True:
         try:
-            enrol(carries["server"], carries["code"], state)
+            enrol(carries.server, carries.code, state)
             return
         except Unreachable as error:
             if not told:
-                print(f"{carries['server']} cannot be reached ({error}). It is tried again every few seconds.")
+                print(f"{carries.server} cannot be reached ({error}). It is tried again every few seconds.")
                 print("If this goes on: is this machine on the network, and may it open web pages?", flush=True)
             told = True
             time.sleep(_ENROL_PAUSE_S)

@@ -7,8 +7,10 @@ import json
 import os
 import sys
 import zipfile
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+
+from tarnfell.wire.kinds.fields import read
 
 ENROLMENT = "enrolment.json"
 DIGEST = "program-digest.txt"
@@ -29,10 +31,19 @@ def carried(name: str) -> bytes | None:
         return inside.read(name) if name in inside.namelist() else None
 
 
-def carried_enrolment() -> dict[str, Any] | None:
-    """Server, code and state folder's name as the server wrote them into this file."""
+@dataclass(frozen=True)
+class Carried:
+    """Whom to enrol with, as the server wrote it into this file."""
+
+    server: str
+    code: str
+    folder: str
+    """The state folder's name."""
+
+
+def carried_enrolment() -> Carried | None:
     text = carried(ENROLMENT)
-    return dict(json.loads(text)) if text else None
+    return read(Carried, json.loads(text)) if text else None
 
 
 def program_digest() -> str | None:

@@ -10,6 +10,7 @@ import json
 import os
 import threading
 from collections import Counter
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -39,7 +40,7 @@ class Spool:
         body = {"reason": failure.reason, "code": failure.code, "server_reachable": failure.server_reachable}
         write_whole(self._place(job, FAILURE), json.dumps(body).encode())
 
-    def keep_outcome(self, job: int, result: dict[str, Any]) -> None:
+    def keep_outcome(self, job: int, result: Mapping[str, object]) -> None:
         write_whole(self._place(job, OUTCOME), json.dumps({"result": result}).encode())
 
     def keep_samples(self, watch: int, first_us: int, batch: bytes) -> None:

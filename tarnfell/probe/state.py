@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from tarnfell.probe.locks import hold
 from tarnfell.probe.spool import Spool, read_json, write_whole
@@ -33,7 +34,7 @@ class JobInHand:
 
     id: int
     kind: str
-    arguments: dict[str, Any]
+    arguments: Mapping[str, object]
 
 
 class State:
@@ -104,7 +105,7 @@ class State:
         """Held by the process that works on the job."""
         return self._jobs / f"{number:09d}.lock"
 
-    def keep_wanted(self, name: str, how: dict[str, Any] | None) -> None:
+    def keep_wanted(self, name: str, how: Mapping[str, object] | None) -> None:
         """What goes on until it is told otherwise: ``answering`` or ``watch``. None: no longer."""
         path = self.folder / f"{name}.json"
         if how is None:
@@ -112,7 +113,7 @@ class State:
         else:
             write_whole(path, json.dumps(how).encode(), private=True)
 
-    def wanted(self, name: str) -> dict[str, Any] | None:
+    def wanted(self, name: str) -> Mapping[str, object] | None:
         return read_json(self.folder / f"{name}.json")
 
     def take_over(self) -> list[JobInHand]:

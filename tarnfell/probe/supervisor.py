@@ -18,7 +18,7 @@ import time
 from typing import Any
 
 from tarnfell.media.diary import note
-from tarnfell.probe.agent import environment
+from tarnfell.probe.agent import here
 from tarnfell.probe.answering import Answering
 from tarnfell.probe.delivery import Delivery
 from tarnfell.probe.http import NOT_UNDERSTOOD, Refused, ServerClient, TurnedAway, Unreachable
@@ -32,6 +32,7 @@ from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.answer import AnswerArguments
 from tarnfell.wire.kinds.fields import KindError, plain, read
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.kinds.update import UpdateArguments, UpdateResult
 
 HEARTBEAT_S = 0.5
@@ -87,8 +88,8 @@ class Supervisor:
         """Nothing more than the word that the work here is finished has to be delivered."""
         self._looking = threading.Thread(target=self._look_after, daemon=True)
         self._looked_s = -LOOK_AROUND_S
-        self._around: dict[str, Any] = {}
-        self._told: dict[str, Any] | None = None
+        self._around = Surroundings()
+        self._told: Surroundings | None = None
         self._silent = False
         """Whether it was said already that the server is away or something is wrong."""
 
@@ -149,8 +150,8 @@ class Supervisor:
     def _heartbeat(self) -> dict[str, Any]:
         """Say what is around only when it has changed."""
         if time.monotonic() - self._looked_s >= LOOK_AROUND_S:
-            self._around, self._looked_s = environment(), time.monotonic()
-        news = self._around if self._around != self._told else None
+            self._around, self._looked_s = here(), time.monotonic()
+        news = plain(self._around) if self._around != self._told else None
         with self._hands:
             # In hand before spooled: a result that is kept in between is named twice rather than not at all.
             holds = sorted(self._held() | self._state.spool.jobs())

@@ -12,10 +12,12 @@ import os
 import platform
 import socket
 import struct
+from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import NamedTuple
 
 from tarnfell.media import host
+from tarnfell.wire.kinds.surroundings import Surroundings
 
 _MAX_ADDRESSES = 32
 _SIOCGIFCONF, _SIOCGIFNETMASK = 0x8912, 0x891B
@@ -24,26 +26,30 @@ _STA_UNSYNC = 0x0040
 _TIME_ERROR = 5
 
 
-def surroundings(root: Path = Path("/")) -> dict[str, Any]:
-    """Plain values for the server. ``root`` is where /proc, /sys, /etc, /run and /var are looked for."""
-    found: dict[str, Any] = {
-        "system": _system(root),
-        "python": platform.python_version(),
-        "host": socket.gethostname(),
-        "cpus": os.cpu_count(),
-        "receive_stamps": "kernel" if host.HERE.linux else "program",
-        "addresses": addresses(root),
-        "name_servers": _name_servers(root),
-    }
-    way_out = default_route(root)
-    if way_out:
-        found["gateway"], found["interface"] = way_out
-        found |= medium(root, way_out[1])
-        found["dhcp"] = _dhcp(root, way_out[1])
-    found["time_source"] = _time_source(root)
-    found["clock_synchronised"] = _synchronised()
-    found["cannot"] = _cannot(found)
-    return {name: value for name, value in found.items() if value is not None}
+def surroundings(root: Path = Path("/")) -> Surroundings:
+    """``root`` is where /proc, /sys, /etc, /run and /var are looked for."""
+    gateway, interface = default_route(root) or (None, None)
+    link = medium(root, interface) if interface else Medium()
+    found = Surroundings(
+        system=_system(root),
+        python=platform.python_version(),
+        host=socket.gethostname(),
+        cpus=os.cpu_count(),
+        addresses=tuple(addresses(root)),
+        gateway=gateway,
+        interface=interface,
+        name_servers=tuple(_name_servers(root)),
+        dhcp=_dhcp(root, interface) if interface else None,
+        medium=link.kind,
+        link_mbps=link.mbps,
+        duplex=link.duplex,
+        mtu=link.mtu,
+        wifi_signal_dbm=link.wifi_signal_dbm,
+        time_source=_time_source(root),
+        clock_synchronised=_synchronised(),
+        receive_stamps="kernel" if host.HERE.linux else "program",
+    )
+    return replace(found, cannot=tuple(_cannot(found)))
 
 
 def default_route(root: Path) -> tuple[str, str] | None:
@@ -100,29 +106,37 @@ def _ipv4_addresses() -> list[str]:
     return found
 
 
-def medium(root: Path, interface: str) -> dict[str, Any]:
+class Medium(NamedTuple):
     """Wired or wireless, speed and duplex, signal where there is one."""
+
+    kind: str | None = None
+    mbps: int | None = None
+    duplex: str | None = None
+    mtu: int | None = None
+    wifi_signal_dbm: int | None = None
+
+
+def medium(root: Path, interface: str) -> Medium:
     about = root / "sys/class/net" / interface
-    found: dict[str, Any] = {}
-    mtu = _word(about / "mtu")
-    if mtu.isdigit():
-        found["mtu"] = int(mtu)
+    kind = signal = None
     if (about / "wireless").exists() or (about / "phy80211").exists():
-        found["medium"] = "Wi-Fi"
+        kind = "Wi-Fi"
         for line in _lines(root / "proc/net/wireless"):
             part = line.split()
             if part and part[0] == f"{interface}:" and len(part) >= 4:
-                found["wifi_signal_dbm"] = round(float(part[3].rstrip(".")))
+                signal = round(float(part[3].rstrip(".")))
     elif (about / "tun_flags").exists():
-        found["medium"] = "tunnel"
+        kind = "tunnel"
     elif (about / "device").exists() or _word(about / "type") == "1":
-        found["medium"] = "Ethernet"
-    speed, duplex = _word(about / "speed"), _word(about / "duplex")
-    if speed.isdigit() and int(speed) > 0:
-        found["link_mbps"] = int(speed)
-    if duplex in ("full", "half"):
-        found["duplex"] = duplex
-    return found
+        kind = "Ethernet"
+    mtu, speed, duplex = _word(about / "mtu"), _word(about / "speed"), _word(about / "duplex")
+    return Medium(
+        kind,
+        int(speed) if speed.isdigit() and int(speed) > 0 else None,
+        duplex if duplex in ("full", "half") else None,
+        int(mtu) if mtu.isdigit() else None,
+        signal,
+    )
 
 
 def _name_servers(root: Path) -> list[str]:
@@ -191,19 +205,19 @@ def _system(root: Path) -> str:
     return f"{platform.system()} {platform.release()}"
 
 
-def _cannot(found: dict[str, Any]) -> list[str]:
+def _cannot(found: Surroundings) -> list[str]:
     """What this system does not tell or allow, in words."""
     limits = []
     if not host.HERE.linux:
         limits.append("stamp packets in the kernel: receive times include this program's own delay")
         limits.append("read the gateway, the medium and the time source")
-    elif "gateway" not in found:
+    elif found.gateway is None:
         limits.append("find a default route: there is none")
-    if found.get("medium") == "Wi-Fi" and "wifi_signal_dbm" not in found:
+    if found.medium == "Wi-Fi" and found.wifi_signal_dbm is None:
         limits.append("read the Wi-Fi signal")
-    if found.get("medium") == "Ethernet" and "link_mbps" not in found:
+    if found.medium == "Ethernet" and found.link_mbps is None:
         limits.append("read the speed of the link")
-    if found.get("dhcp") is None and host.HERE.linux:
+    if found.dhcp is None and host.HERE.linux:
         limits.append("tell whether its address came by DHCP")
     return limits
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Mapping
 
 from tarnfell.probe.state import State
 from tarnfell.probe.worker import Child, Daemon
@@ -20,7 +20,7 @@ class Watching:
         self._beside = 0
         self._trouble: str | None = None
 
-    def want(self, wanted: dict[str, Any] | None) -> None:
+    def want(self, wanted: Mapping[str, object] | None) -> None:
         """Begin, change or end it; the same again changes nothing."""
         if wanted == self._wanted:
             return
@@ -28,7 +28,7 @@ class Watching:
         self._wanted = wanted
         self.end()
 
-    def told(self) -> dict[str, Any] | None:
+    def told(self) -> Mapping[str, object] | None:
         """Which version runs, for the server; None where none does."""
         if self._daemon is None or self._daemon.child is None or self._wanted is None:
             return None
@@ -56,6 +56,6 @@ class Watching:
         self._beside, self._trouble = 0, None
         return Child(["--state", str(self._state.folder), "watch"], self._wanted, self._hear)
 
-    def _hear(self, said: dict[str, Any]) -> None:
+    def _hear(self, said: Mapping[str, object]) -> None:
         trouble = said.get("trouble")
         self._trouble = None if trouble is None else str(trouble)[:300]

@@ -7,7 +7,7 @@ import queue
 import subprocess
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from tarnfell.media import host
@@ -24,7 +24,9 @@ END_LIMIT_S = 180.0
 class Child:
     """The process, its input and what it says."""
 
-    def __init__(self, arguments: list[str], first: dict[str, Any], hear: Callable[[dict[str, Any]], None]) -> None:
+    def __init__(
+        self, arguments: list[str], first: Mapping[str, object], hear: Callable[[dict[str, Any]], None]
+    ) -> None:
         """Raises OSError where no process can be started."""
         self._hear = hear
         self._writing = threading.Lock()
@@ -45,7 +47,7 @@ class Child:
     def pid(self) -> int:
         return self._process.pid
 
-    def order(self, what: dict[str, Any]) -> None:
+    def order(self, what: Mapping[str, object]) -> None:
         """One that has ended hears nothing."""
         assert self._process.stdin is not None
         with self._writing:
@@ -88,7 +90,7 @@ class Child:
 class Worker:
     """A child that does one job."""
 
-    def __init__(self, arguments: list[str], job: dict[str, Any], client: ServerClient) -> None:
+    def __init__(self, arguments: list[str], job: Mapping[str, object], client: ServerClient) -> None:
         self._client = client
         # Seconds of calls are counted, of other work what is known so far is told whole.
         self._news_path = f"/api/probe/jobs/{job['id']}/{'progress' if job['kind'] == 'calls' else 'known'}"

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from tarnfell import __version__
@@ -62,7 +61,7 @@ class Report:
     summary: tuple[str, ...]
     changes: tuple[BriefChanged, ...]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, object]:
         """The figures, without the readings they come from."""
         e = self.evaluation
         return {

@@ -5,8 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import asdict, dataclass, field
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
@@ -19,6 +18,7 @@ from tarnfell.store.figures import assignments, columns, figures_of, marks, valu
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import JudgedVideo, add_video, replace_pictures
 from tarnfell.wire.failures import Failure
+from tarnfell.wire.kinds.selfcheck import SelfCheck
 from tarnfell.wire.record import Record
 
 MAX_UPLOAD_BYTES = 256 << 20
@@ -38,7 +38,7 @@ class JudgedRun:
 
     sha256: str
     clock_record: bytes
-    self_check: dict[str, Any]
+    self_check: SelfCheck
     stopped: bool
     calls: list[JudgedCall]
     video: list[JudgedVideo]
@@ -76,9 +76,9 @@ def take_in(db: sqlite3.Connection, run: Run, judged: JudgedRun, at_us: int | No
         "WHERE id = ?",
         (
             judged.clock_record,
-            json.dumps(judged.self_check),
+            json.dumps(asdict(judged.self_check)),
             judged.sha256,
-            int(bool(judged.self_check.get("tainted"))),
+            int(judged.self_check.tainted),
             now_us(),
             # The values may have been changed while this was being judged.
             int(judged.codec != codec_of_site(db, run.site_id, run.codec)),

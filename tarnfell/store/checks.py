@@ -22,6 +22,13 @@ class Wish:
     services: tuple[ServiceAsked, ...] = ()
 
 
+@dataclass(frozen=True)
+class Asked:
+    """What the job of a check says of itself; the rest is made when it is given out."""
+
+    far_end_id: int
+
+
 def wish_of(db: sqlite3.Connection, site_id: int) -> Wish:
     row = db.execute("SELECT wish FROM check_wish WHERE site_id = ?", (site_id,)).fetchone()
     return read(Wish, json.loads(row["wish"])) if row else Wish()

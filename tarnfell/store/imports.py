@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import asdict, dataclass
 
+from pydantic import TypeAdapter
+
+from tarnfell.core.imported import Choices, FileContents
 from tarnfell.store.db import now_us
 
 
@@ -17,8 +19,8 @@ class Imported:
     name: str
     kind: str
     sha256: str
-    result: dict[str, Any]
-    choices: dict[str, Any]
+    result: FileContents
+    choices: Choices
     created_us: int
     stale: int
     """It waits to be read by the clerk, for the first time or again."""
@@ -31,7 +33,7 @@ class Imported:
 
 MAX_TRIES = 5
 """A file that ended the clerk so often is not tried again: it would end it for ever."""
-UNREAD: dict[str, Any] = {"packets": 0, "cut_short": False, "notes": [], "streams": [], "pairs": [], "echoes": []}
+_CONTENTS, _CHOICES = TypeAdapter(FileContents), TypeAdapter(Choices)
 
 _SELECT = (
     "SELECT id, site_id, name, kind, sha256, result, choices, created_us, stale, reading, failure, tries FROM imported"
@@ -44,8 +46,8 @@ def keep_import(
     name: str,
     kind: str,
     sha256: str,
-    result: dict[str, Any],
-    choices: dict[str, Any],
+    result: FileContents,
+    choices: Choices,
     by: int | None,
 ) -> int:
     """The same file again is the same import; what was said of it before stays unless it is said anew."""
@@ -54,14 +56,14 @@ def keep_import(
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?) "
         "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, result = excluded.result, "
         "choices = json_patch(choices, excluded.choices), reading = 0, failure = NULL",
-        (site_id, name, kind, sha256, _text(result), _text(choices), by, now_us()),
+        (site_id, name, kind, sha256, _contents(result), _said(choices), by, now_us()),
     )
     row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
     return int(row[0])
 
 
 def keep_unread(
-    db: sqlite3.Connection, site_id: int, name: str, kind: str, sha256: str, choices: dict[str, Any], by: int | None
+    db: sqlite3.Connection, site_id: int, name: str, kind: str, sha256: str, choices: Choices, by: int | None
 ) -> int:
     """As ``keep_import``, of a file that the clerk is to read. What was read in it before is shown until then."""
     db.execute(
@@ -69,7 +71,7 @@ def keep_unread(
         "VALUES (?, ?, ?, ?, ?, ?, ?, ?, 1, 1) "
         "ON CONFLICT (site_id, sha256) DO UPDATE SET name = excluded.name, stale = 1, tries = 0, "
         "choices = json_patch(choices, excluded.choices), reading = failure IS NOT NULL, failure = NULL",
-        (site_id, name, kind, sha256, _text(UNREAD), _text(choices), by, now_us()),
+        (site_id, name, kind, sha256, _contents(FileContents()), _said(choices), by, now_us()),
     )
     row = db.execute("SELECT id FROM imported WHERE site_id = ? AND sha256 = ?", (site_id, sha256)).fetchone()
     return int(row[0])
@@ -98,12 +100,10 @@ def keep_failure(db: sqlite3.Connection, one: Imported, words: str) -> None:
     )
 
 
-def change_import(
-    db: sqlite3.Connection, import_id: int, name: str, choices: dict[str, Any], result: dict[str, Any]
-) -> None:
+def change_import(db: sqlite3.Connection, import_id: int, name: str, choices: Choices, result: FileContents) -> None:
     db.execute(
         "UPDATE imported SET name = ?, choices = ?, result = ?, tries = 0 WHERE id = ?",
-        (name, _text(choices), _text(result), import_id),
+        (name, _said(choices), _contents(result), import_id),
     )
 
 
@@ -132,12 +132,14 @@ def stale_import(db: sqlite3.Connection) -> Imported | None:
     return _imported(row) if row else None
 
 
-def replace_result(db: sqlite3.Connection, one: Imported, result: dict[str, Any]) -> None:
+def replace_result(db: sqlite3.Connection, one: Imported, result: FileContents) -> None:
     """Keep what was read anew, unless people have said something else of the file since: then it is read once more."""
+    row = db.execute("SELECT choices FROM imported WHERE id = ?", (one.id,)).fetchone()
+    if row is None or _CHOICES.validate_json(row[0]) != one.choices:
+        return
     db.execute(
-        "UPDATE imported SET result = ?, stale = 0, reading = 0, failure = NULL, tries = 0 "
-        "WHERE id = ? AND json(choices) = json(?)",
-        (_text(result), one.id, _text(one.choices)),
+        "UPDATE imported SET result = ?, stale = 0, reading = 0, failure = NULL, tries = 0 WHERE id = ?",
+        (_contents(result), one.id),
     )
 
 
@@ -145,9 +147,16 @@ def count_of(db: sqlite3.Connection, site_id: int) -> int:
     return int(db.execute("SELECT count(*) FROM imported WHERE site_id = ?", (site_id,)).fetchone()[0])
 
 
-def _text(value: dict[str, Any]) -> str:
-    return json.dumps(value, separators=(",", ":"))
+def _contents(read: FileContents) -> str:
+    return _CONTENTS.dump_json(read).decode()
+
+
+def _said(choices: Choices) -> str:
+    """What was said and no more: it is laid over what was said before."""
+    untold = vars(Choices())
+    return json.dumps({name: value for name, value in asdict(choices).items() if value != untold[name]})
 
 
 def _imported(row: sqlite3.Row) -> Imported:
-    return Imported(**{**dict(row), "result": json.loads(row["result"]), "choices": json.loads(row["choices"])})
+    read, choices = _CONTENTS.validate_json(row["result"]), _CHOICES.validate_json(row["choices"])
+    return Imported(**{**dict(row), "result": read, "choices": choices})

@@ -12,17 +12,21 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, fields
-from typing import Any, Literal
+from typing import Literal
+
+from pydantic import TypeAdapter
 
 from tarnfell.store.db import now_us
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds import Name
+from tarnfell.wire.kinds.calls import LiveSecond
 
 StopReason = Literal["asked", "heavy-loss"]
 State = Literal["waiting", "taken", "running", "done", "failed"]
 
+_LIVE_SECOND = TypeAdapter(LiveSecond)
 OPEN: tuple[State, ...] = ("waiting", "taken", "running")
 
 FOLLOWS: dict[str, tuple[State, ...]] = {
@@ -54,7 +58,7 @@ class Job:
     site_id: int
     probe_id: int
     kind: Name
-    arguments: dict[str, Any]
+    arguments: Mapping[str, object]
     """Empty for calls: theirs are in the run."""
     state: State
     asked_by: int | None
@@ -68,7 +72,7 @@ class Job:
     failure_code: str | None
     """From wire/failures.py; None where it was told as a sentence alone."""
     server_reachable: int | None
-    result: dict[str, Any] | None
+    result: Mapping[str, object] | None
 
 
 @dataclass(frozen=True)
@@ -97,7 +101,7 @@ def add(
     kind: Name,
     words: str,
     asked_by: int | None = None,
-    arguments: dict[str, Any] | None = None,
+    arguments: Mapping[str, object] | None = None,
     at_us: int | None = None,
 ) -> int:
     """A job that waits for its probe; ``words`` are the first line of its log."""
@@ -118,7 +122,7 @@ def ask(
     probe_id: int,
     kind: Name,
     asked_by: int | None,
-    arguments: dict[str, Any] | None = None,
+    arguments: Mapping[str, object] | None = None,
 ) -> int:
     """As ``add``; one of the same kind that still waits is taken back: the newer one holds."""
     rows = db.execute("SELECT id FROM job WHERE probe_id = ? AND kind = ? AND state = 'waiting'", (probe_id, kind))
@@ -169,7 +173,7 @@ def keep_failure(db: sqlite3.Connection, job_id: int, failure: Failure) -> None:
     db.execute("UPDATE job SET failure_code = ?, server_reachable = ? WHERE id = ?", (failure.code, reachable, job_id))
 
 
-def keep_result(db: sqlite3.Connection, job_id: int, result: dict[str, Any]) -> None:
+def keep_result(db: sqlite3.Connection, job_id: int, result: Mapping[str, object]) -> None:
     db.execute("UPDATE job SET result = ? WHERE id = ?", (json.dumps(result), job_id))
 
 
@@ -240,16 +244,21 @@ def ask_stop(
         tell(db, job_id, words)
 
 
-def newest_seconds(db: sqlite3.Connection, job_id: int, count: int) -> list[dict[str, Any]]:
+def live_second(told: str) -> LiveSecond:
+    return _LIVE_SECOND.validate_json(told)
+
+
+def newest_seconds(db: sqlite3.Connection, job_id: int, count: int) -> list[LiveSecond]:
     """Newest first."""
     rows = db.execute("SELECT body FROM job_second WHERE job_id = ? ORDER BY second DESC LIMIT ?", (job_id, count))
-    return [json.loads(row[0]) for row in rows]
+    return [live_second(row[0]) for row in rows]
 
 
-def add_second(db: sqlite3.Connection, job_id: int, second: int, body: dict[str, Any]) -> None:
+def add_second(db: sqlite3.Connection, job_id: int, second: int, told: str) -> None:
+    """What the probe told of it, as JSON of a LiveSecond."""
     db.execute(
         "INSERT OR REPLACE INTO job_second (job_id, second, body) VALUES (?, ?, ?)",
-        (job_id, second, json.dumps(body, separators=(",", ":"))),
+        (job_id, second, told),
     )
 
 

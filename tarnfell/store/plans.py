@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, fields
 from typing import Any, Literal
 
@@ -28,7 +29,7 @@ class Plan:
     shape: Shape
     direction: Flow
     video: tuple[VideoLoad, ...]
-    form: dict[str, Any]
+    form: Mapping[str, object]
     """As the person filled it in, to be shown and changed again."""
     state: PlanState
     start_us: int | None
@@ -146,7 +147,7 @@ def end_series(db: sqlite3.Connection, series_id: int, state: SeriesState, words
     )
 
 
-def _columns(values: dict[str, Any]) -> dict[str, Any]:
+def _columns(values: Mapping[str, Any]) -> dict[str, object]:
     packed = dict(values)
     if "shape" in packed:
         packed["shape"] = json.dumps(asdict(packed["shape"]))

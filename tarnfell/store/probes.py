@@ -11,9 +11,10 @@ import json
 import secrets
 import sqlite3
 from dataclasses import dataclass, fields
-from typing import Any
 
 from tarnfell.store.db import now_us
+from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.surroundings import Surroundings, surroundings_of
 
 INVITATION_LIFE_US = 14 * 24 * 3600 * 1_000_000
 
@@ -26,7 +27,7 @@ class Probe:
     test_point: str
     """The test point's name."""
     name: str
-    environment: dict[str, Any]
+    around: Surroundings
     contact_address: str | None
     enrolled_us: int | None
     last_contact_us: int | None
@@ -97,7 +98,7 @@ def note_invitation(db: sqlite3.Connection, invitation: Invitation, what: str) -
     db.execute(f"UPDATE invitation SET {column} = coalesce({column}, ?) WHERE id = ?", (now_us(), invitation.id))
 
 
-def enrol(db: sqlite3.Connection, code: str, environment: dict[str, Any]) -> tuple[Probe, str] | None:
+def enrol(db: sqlite3.Connection, code: str, around: Surroundings) -> tuple[Probe, str] | None:
     """Trade a good code for a secret, once; None for one that is unknown, used, revoked or expired.
 
     A probe may be killed between this and keeping what it was told. Its code is good again until its secret has
@@ -116,7 +117,7 @@ def enrol(db: sqlite3.Connection, code: str, environment: dict[str, Any]) -> tup
     db.execute(
         "UPDATE probe SET secret_hash = ?, environment = ?, enrolled_us = ?, last_contact_us = ?, retired_us = NULL "
         "WHERE id = ?",
-        (_hash(secret), json.dumps(environment), at, at, row[0]),
+        (_hash(secret), _told(around), at, at, row[0]),
     )
     return probe_by_id(db, row[0]), secret
 
@@ -155,14 +156,12 @@ def change_probe(db: sqlite3.Connection, probe_id: int, name: str, test_point_id
     db.execute("UPDATE probe SET name = ?, test_point_id = ? WHERE id = ?", (name, test_point_id, probe_id))
 
 
-def keep_contact(
-    db: sqlite3.Connection, probe_id: int, environment: dict[str, Any] | None, address: str | None
-) -> None:
+def keep_contact(db: sqlite3.Connection, probe_id: int, around: Surroundings | None, address: str | None) -> None:
     """The probe spoke just now; None leaves what is known of its environment."""
     db.execute(
         "UPDATE probe SET last_contact_us = ?, environment = coalesce(?, environment), contact_address = ? "
         "WHERE id = ?",
-        (now_us(), json.dumps(environment) if environment is not None else None, address, probe_id),
+        (now_us(), None if around is None else _told(around), address, probe_id),
     )
 
 
@@ -179,7 +178,13 @@ _PROBE = (
 
 
 def _probe(row: sqlite3.Row) -> Probe:
-    return Probe(**{**dict(row), "environment": json.loads(row["environment"])})
+    values = dict(row)
+    around = surroundings_of(json.loads(values.pop("environment")))
+    return Probe(**values, around=around)
+
+
+def _told(around: Surroundings) -> str:
+    return json.dumps(plain(around))
 
 
 def _hash(secret: str) -> str:

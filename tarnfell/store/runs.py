@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import asdict, dataclass, fields
 
@@ -10,6 +11,7 @@ from tarnfell.store import jobs
 from tarnfell.store.jobs import State, StopReason
 from tarnfell.store.videos import loads_from_json, loads_to_json
 from tarnfell.wire.failures import Failure
+from tarnfell.wire.kinds.selfcheck import SelfCheck, self_check_of
 
 
 @dataclass(frozen=True)
@@ -77,6 +79,11 @@ class Run:
 
 
 _RUN = f"SELECT {', '.join(f.name for f in fields(Run))} FROM run_job"
+
+
+def self_check(kept: str | None) -> SelfCheck | None:
+    """What the ends of a run saw of themselves; None of one that tells nothing."""
+    return self_check_of(json.loads(kept)) if kept else None
 
 
 def _run(row: sqlite3.Row) -> Run:

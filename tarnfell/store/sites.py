@@ -6,6 +6,7 @@ import json
 import re
 import sqlite3
 import unicodedata
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
@@ -169,7 +170,7 @@ def free_slug(db: sqlite3.Connection, table: str, name: str) -> str:
     return slug
 
 
-def _columns(values: dict[str, Any]) -> list[Any]:
+def _columns(values: Mapping[str, Any]) -> list[Any]:
     return [
         json.dumps([asdict(one) for one in value]) if name in _LISTS else int(value) if name in _SWITCHES else value
         for name, value in values.items()

@@ -55,8 +55,8 @@ def test_linux_with_stamps_silences_and_a_gap() -> None:
     assert [e.rtt_ms for e in log.samples] == [0.45, 12.5, None, 1.1, None, None, 0.5]
     assert log.samples[3].at_s == pytest.approx(4.003)
     figures = log.figures()
-    assert (figures["sent"], figures["lost"], figures["longest_loss_run"]) == (7, 3, 2)
-    assert figures["rtt_max_ms"] == 12.5
+    assert (figures.sent, figures.lost, figures.longest_loss_run) == (7, 3, 2)
+    assert figures.rtt_max_ms == 12.5
 
 
 def test_macos() -> None:
@@ -135,8 +135,8 @@ def test_silences_in_other_languages(words: str, language: str) -> None:
 
 def test_figures_of_a_log_nobody_answered() -> None:
     log = parse_echo_log("PING 192.0.2.9 (192.0.2.9): 56 data bytes\n" + "Request timeout for icmp_seq 0\n")
-    assert log.figures()["rtt_p50_ms"] is None
-    assert log.figures()["loss_pct"] == 100
+    assert log.figures().rtt_p50_ms is None
+    assert log.figures().loss_pct == 100
 
 
 def test_a_line_longer_than_any_system_prints_is_strange_and_never_a_number() -> None:

@@ -198,7 +198,7 @@ def test_what_unix_says_between_answers(line: str, answered: bool | None) -> Non
 
 def test_an_answer_without_a_time_is_an_answer() -> None:
     log = parse_echo_log("16 bytes from 192.0.2.1: icmp_seq=0 ttl=64\n16 bytes from 192.0.2.1: icmp_seq=1 ttl=64\n")
-    assert (log.lost, log.figures()["rtt_p50_ms"]) == (0, None)
+    assert (log.lost, log.figures().rtt_p50_ms) == (0, None)
     assert log.notes == ("2 answers came without a time: their packets were too small to carry one.",)
 
 
@@ -232,7 +232,7 @@ def test_silence_at_the_end_is_known_from_the_totals() -> None:
         HEAD + replies(1, 2) + END + "5 packets transmitted, 2 received, 60% packet loss, time 4012ms\n"
     )
     assert [e.answered for e in log.samples] == [True, True, False, False, False]
-    assert log.figures()["longest_loss_run"] == 3
+    assert log.figures().longest_loss_run == 3
     assert log.notes == ("The last 3 of 5 requests were not answered; only the log's totals tell of them.",)
     assert log.samples[-1].at_s == pytest.approx(4.012)
 
@@ -256,7 +256,7 @@ def test_a_host_that_never_answered_is_no_empty_log(totals: str) -> None:
 def test_totals_that_contradict_the_lines_are_told() -> None:
     text = HEAD + replies(1, 2, 4, 5) + END + "20 packets transmitted, 10 received, 50% packet loss\n"
     log = parse_echo_log(text)
-    assert log.figures()["lost"] == 1
+    assert log.figures().lost == 1
     assert log.notes == (
         "The log's own totals say 10 of 20 lost, its lines show 1 of 5: lines are missing or were added. "
         "The figures here are of the lines.",

@@ -219,8 +219,8 @@ def test_a_probe_file_joins_from_its_own_host(lab: Lab, tmp_path: Path) -> None:
         with rig.process("-I", "-S", str(file), "--state", str(tmp_path / "state"), prefix=inside, cwd="/"):
             rig.eventually(lambda: run_store.run_by_id(db, run.id).state == "done", "the run to be done")
     told = probes.probe_by_id(db, 1)
-    assert (told.contact_address, told.environment["gateway"]) == ("192.0.2.1", "192.0.2.2")
-    assert any(line.endswith("192.0.2.1/24") for line in told.environment["addresses"])
+    assert (told.contact_address, told.around.gateway) == ("192.0.2.1", "192.0.2.2")
+    assert any(line.endswith("192.0.2.1/24") for line in told.around.addresses)
     assert db.execute("SELECT count(*), min(mos) > 4 FROM direction").fetchone()[:] == (4, 1)
 
 

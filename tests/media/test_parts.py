@@ -24,6 +24,7 @@ from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import StreamSpec
 from tarnfell.wire import WireError
 from tarnfell.wire.control import MAX_JSON_BYTES, Seal
+from tarnfell.wire.kinds.selfcheck import ClockStep, EndCheck, Lateness
 from tarnfell.wire.rtp import RtpPacket
 from tests import rig
 
@@ -90,28 +91,28 @@ def test_cpu_report_is_shares_or_unknown() -> None:
 
 
 def test_lateness_percentiles() -> None:
-    assert selfcheck.lateness([]) is None
-    assert selfcheck.lateness(range(1000, 102_000, 1000)) == {"p50": 51.0, "p99": 100.0, "max": 101.0}
+    assert selfcheck.lateness_of([]) is None
+    assert selfcheck.lateness_of(range(1000, 102_000, 1000)) == Lateness(51.0, 100.0, 101.0)
 
 
 @pytest.mark.parametrize(
     ("check", "words"),
     [
-        ({"send_late_ms": {"p50": 0.1, "p99": 25.0, "max": 60.0}}, "25.0 ms late"),
-        ({"send_late_ms": {"p50": 0.1, "p99": 0.2, "max": 400.0}}, "stood still for 400 ms"),
-        ({"not_sent": 3}, "refused to send 3 packets"),
-        ({"receive_queue_drops": 9}, "dropped 9 packets in its own receive queue"),
-        ({"clock_steps": [{"at_us": 1, "step_ms": -250.0}]}, "clock was set by -250.0 ms"),
-        ({"cpu_wait_pct": 40.0}, "waited 40 % of the time for a processor"),
+        (EndCheck(send_late_ms=Lateness(0.1, 25.0, 60.0)), "25.0 ms late"),
+        (EndCheck(send_late_ms=Lateness(0.1, 0.2, 400.0)), "stood still for 400 ms"),
+        (EndCheck(not_sent=3), "refused to send 3 packets"),
+        (EndCheck(receive_queue_drops=9), "dropped 9 packets in its own receive queue"),
+        (EndCheck(clock_steps=(ClockStep(1, -250.0),)), "clock was set by -250.0 ms"),
+        (EndCheck(cpu_wait_pct=40.0), "waited 40 % of the time for a processor"),
     ],
 )
-def test_what_spoils_a_result_is_said(check: dict, words: str) -> None:
+def test_what_spoils_a_result_is_said(check: EndCheck, words: str) -> None:
     (reason,) = selfcheck.judge("probe", check)
     assert words in reason
 
 
 def test_a_healthy_end_says_nothing() -> None:
-    healthy = {"send_late_ms": {"p50": 0.05, "p99": 0.2, "max": 30.0}, "not_sent": 0, "cpu_wait_pct": None}
+    healthy = EndCheck(send_late_ms=Lateness(0.05, 0.2, 30.0))
     assert selfcheck.judge("far end", healthy) == []
 
 
@@ -331,7 +332,7 @@ def test_an_end_that_sends_nothing_still_receives(pair: tuple[socket.socket, soc
     result = end.finish()
     assert result.columns[0]["arrival_seq"].values() == [0, 1, 2]
     assert "sent_us" not in result.columns[0]
-    assert result.self_check["send_late_ms"] is None
+    assert result.self_check.send_late_ms is None
 
 
 # Keys

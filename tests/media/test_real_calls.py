@@ -20,10 +20,10 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.probe import call as probing
-from tarnfell.probe.call import LiveSecond, RunResult, place_calls
+from tarnfell.probe.call import RunResult, place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.works.calls import pack_run
-from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.calls import CallPlan, LiveSecond
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record
 from tarnfell.work.ingest.uploads import cut_of

@@ -17,7 +17,7 @@ from tarnfell.probe import program as programs
 from tarnfell.probe.answering import Answering
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.http import ServerClient
-from tarnfell.probe.program import ReplaceError, carried_enrolment, replace_own_file
+from tarnfell.probe.program import Carried, ReplaceError, carried_enrolment, replace_own_file
 from tarnfell.probe.state import AgentError, State
 from tarnfell.probe.works.distances import distance, distances
 from tarnfell.probe.works.work import Hands, WorkFailed
@@ -143,7 +143,7 @@ def own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 def test_an_update_keeps_the_enrolment(own: Path) -> None:
     new = probe_file.program()
     replace_own_file(new, hashlib.sha256(new).hexdigest())
-    assert carried_enrolment() == {"server": "http://server.example", "code": "code", "folder": "probe-3"}
+    assert carried_enrolment() == Carried("http://server.example", "code", "probe-3")
     assert programs.program_digest() == probe_file.program_digest()
     assert [f.name for f in own.parent.iterdir()] == ["probe.pyz"]
 

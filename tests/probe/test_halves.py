@@ -12,11 +12,11 @@ import pytest
 
 from tarnfell.farend import halves as kept
 from tarnfell.farend.halves import Halves
-from tarnfell.probe.call import LiveSecond, place_calls
+from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, Ticket, _joined, completed
 from tarnfell.probe.works.calls import pack_run
-from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.calls import CallPlan, LiveSecond
 from tarnfell.wire.record import Record, split_parts
 from tests import rig
 

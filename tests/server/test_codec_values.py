@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -197,8 +198,8 @@ def test_what_is_said_of_a_file_while_it_is_read_anew_is_not_lost(house: House) 
     db = connect(house.folder)
     one = import_store.stale_import(db)
     assert one is not None
-    import_store.change_import(db, one.id, one.name, {**one.choices, "shown": True}, one.result)
-    import_store.replace_result(db, one, {**one.result, "packets": -1})
+    import_store.change_import(db, one.id, one.name, replace(one.choices, shown=True), one.result)
+    import_store.replace_result(db, one, replace(one.result, packets=-1))
     again = import_store.stale_import(db)
     assert again is not None
-    assert (again.result["packets"], again.choices["shown"]) == (one.result["packets"], True)
+    assert (again.result.packets, again.choices.shown) == (one.result.packets, True)

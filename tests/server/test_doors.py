@@ -18,6 +18,7 @@ from tarnfell.store import deliveries, jobs, people, places, sites, watches
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.probes import add_probe, enrol, invite
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.kinds.watch import LOST
 from tests.server.conftest import EMAIL, PASSWORD, SITE, House, record_file
 from tests.server.test_runs import progress, taken
@@ -79,7 +80,7 @@ def other(house: House) -> House:
         site = sites.add_site(db, add_engagement(db, "other", "Other"), **{**SITE, "slug": "quay", "name": "Quay"})
         places.choose_far_end(db, site, 1)
         probe = add_probe(db, site, places.add_test_point(db, site, "hall", "desk"), "quay-probe")
-        enrolled = enrol(db, invite(db, probe), {})
+        enrolled = enrol(db, invite(db, probe), Surroundings())
     db.close()
     assert enrolled is not None
     return House(house.app, house.folder, house.person, house.csrf, "", enrolled[1])

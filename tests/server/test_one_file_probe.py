@@ -94,7 +94,7 @@ def test_from_the_link_to_a_run_and_the_end(site: Site) -> None:
             )
         rig.eventually(lambda: run_store.run_by_id(connect(site.folder), run.id).state == "done", "the run to be done")
         assert connect(site.folder).execute("SELECT count(*) FROM call").fetchone()[0] == 3
-        assert site.probe().environment["program"] == probe_file.program_digest()
+        assert site.probe().around.program == probe_file.program_digest()
         number = site.ask("end")
         assert child.wait(30) == 0
         said = child.stdout.read() if child.stdout else ""
@@ -133,11 +133,11 @@ def test_it_updates_itself_when_told(site: Site) -> None:
             packed.writestr(name, text)
     site.file.write_bytes(older.getvalue())
     with site.started():
-        rig.eventually(lambda: site.probe().environment.get("program") == "an older one", "the older probe")
+        rig.eventually(lambda: site.probe().around.program == "an older one", "the older probe")
         wanted = {"sha256": probe_file.program_sha256(), "program": probe_file.program_digest()}
         done = site.await_job(site.ask("update", wanted))
         assert (done.state, done.failure) == ("done", None)
-        rig.eventually(lambda: site.probe().environment["program"] == wanted["program"], "the newer probe")
+        rig.eventually(lambda: site.probe().around.program == wanted["program"], "the newer probe")
     with zipfile.ZipFile(site.file) as inside:
         assert json.loads(inside.read("enrolment.json"))["code"] == site.code
 
@@ -156,7 +156,7 @@ def test_an_older_probe_goes_on_working_and_becomes_a_newer_one(site: Site) -> N
     db = connect(site.folder)
     with site.started():
         rig.eventually(lambda: site.probe().enrolled_us, "the older probe to enrol")
-        assert site.probe().environment["program"] != probe_file.program_digest()
+        assert site.probe().around.program != probe_file.program_digest()
         with writing(db):
             watches.want(db, 1, 1, 1000, 46, None)
             spec = RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=1, dscp=46)
@@ -169,7 +169,7 @@ def test_an_older_probe_goes_on_working_and_becomes_a_newer_one(site: Site) -> N
         wanted = {"sha256": probe_file.program_sha256(), "program": probe_file.program_digest()}
         updated = site.await_job(site.ask("update", wanted))
         assert (updated.state, updated.failure) == ("done", None)
-        rig.eventually(lambda: site.probe().environment["program"] == wanted["program"], "the newer probe")
+        rig.eventually(lambda: site.probe().around.program == wanted["program"], "the newer probe")
         rig.eventually(lambda: watches.counts(db, 1).answered > 0, "the newer one to take samples")
 
 
@@ -178,7 +178,7 @@ def test_everything_it_does_on_the_oldest_python(site: Site, monkeypatch: pytest
     db = connect(site.folder)
     with site.started() as child:
         rig.eventually(lambda: site.probe().enrolled_us, "the probe to enrol")
-        assert str(site.probe().environment["python"]).startswith("3.9")
+        assert str(site.probe().around.python).startswith("3.9")
         with writing(db):
             watches.want(db, 1, 1, 1000, 46, None)
             spec = RunSpec(site_id=1, probe_id=1, far_end_id=1, codec="g711a", ptime_ms=20, calls=2, seconds=1, dscp=46)

@@ -12,6 +12,7 @@ from tarnfell.store import engagements, jobs, places, probes, runs, sites
 from tarnfell.store.db import now_us, open_database
 from tarnfell.store.jobs import FOLLOWS, WrongState
 from tarnfell.store.runs import Run
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tests.server.conftest import set_up
 
 STATES = tuple(FOLLOWS)
@@ -82,13 +83,13 @@ def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
 def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> None:
     run = new_run(db)
     for second in (2, 1, 2, 3):
-        jobs.add_second(db, run.id, second, {"second": second})
+        jobs.add_second(db, run.id, second, f"{{\"second\":{second}}}")
     assert jobs.seconds_after(db, run.id, 1) == [(2, '{"second":2}'), (3, '{"second":3}')]
 
 
 def test_only_a_probe_long_silent_is_given_up(db: sqlite3.Connection) -> None:
     run = run_in(db, "running")
-    probes.keep_contact(db, 1, {}, "192.0.2.7")
+    probes.keep_contact(db, 1, Surroundings(), "192.0.2.7")
     assert jobs.silent_jobs(db) == []
     db.execute("UPDATE probe SET last_contact_us = ?", (now_us() - jobs.SILENCE_US - 1,))
     assert jobs.silent_jobs(db) == [run.id]
@@ -105,28 +106,28 @@ def test_asking_an_ended_run_to_stop_changes_nothing(db: sqlite3.Connection) -> 
 
 def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     token = probes.invite(db, probes.add_probe(db, 1, 1, "second"))
-    enrolled = probes.enrol(db, token, {"system": "test"})
+    enrolled = probes.enrol(db, token, Surroundings("test"))
     assert enrolled is not None
     probe, secret = enrolled
     assert probes.probe_by_secret(db, secret) == probe
     probes.keep_contact(db, probe.id, None, None)
-    assert probes.enrol(db, token, {}) is None
+    assert probes.enrol(db, token, Surroundings()) is None
     assert probes.probe_by_secret(db, "guess") is None
     stale = probes.invite(db, probe.id, until_us=now_us() - 1)
-    assert probes.enrol(db, stale, {}) is None
+    assert probes.enrol(db, stale, Surroundings()) is None
     fresh = probes.invite(db, probe.id, until_us=now_us() + 10**9)
-    again = probes.enrol(db, fresh, {})
+    again = probes.enrol(db, fresh, Surroundings())
     assert again is not None
     # The new secret replaces the old one.
     assert probes.probe_by_secret(db, secret) is None
     assert not token.startswith("-")
-    assert probes.probe_by_id(db, probe.id).environment == {}
+    assert probes.probe_by_id(db, probe.id).around == Surroundings()
 
 
 def test_a_probe_killed_before_it_kept_its_secret_enrols_once_more(db: sqlite3.Connection) -> None:
     token = probes.invite(db, probes.add_probe(db, 1, 1, "second"))
-    lost = probes.enrol(db, token, {})
-    kept = probes.enrol(db, token, {"system": "test"})
+    lost = probes.enrol(db, token, Surroundings())
+    kept = probes.enrol(db, token, Surroundings("test"))
     assert lost is not None
     assert kept is not None
     assert lost[0].id == kept[0].id
@@ -134,23 +135,23 @@ def test_a_probe_killed_before_it_kept_its_secret_enrols_once_more(db: sqlite3.C
     assert probes.probe_by_secret(db, lost[1]) is None
     assert probes.probe_by_secret(db, kept[1]) is not None
     probes.keep_contact(db, kept[0].id, None, "192.0.2.7")
-    assert probes.enrol(db, token, {}) is None
+    assert probes.enrol(db, token, Surroundings()) is None
     late = probes.invite(db, probes.add_probe(db, 1, 1, "third"))
-    assert probes.enrol(db, late, {}) is not None
+    assert probes.enrol(db, late, Surroundings()) is not None
     db.execute("UPDATE invitation SET until_us = ? WHERE code = ?", (now_us() - 1, late))
-    assert probes.enrol(db, late, {}) is None
+    assert probes.enrol(db, late, Surroundings()) is None
 
 
 def test_a_newer_link_ends_the_one_before(db: sqlite3.Connection) -> None:
     first, second = probes.invite(db, 1), probes.invite(db, 1)
-    assert probes.enrol(db, first, {}) is None
+    assert probes.enrol(db, first, Surroundings()) is None
     probes.revoke(db, 1)
-    assert probes.enrol(db, second, {}) is None
+    assert probes.enrol(db, second, Surroundings()) is None
 
 
 def test_a_probes_secret_is_not_in_the_file(db: sqlite3.Connection) -> None:
     token = probes.invite(db, 1)
-    enrolled = probes.enrol(db, token, {})
+    enrolled = probes.enrol(db, token, Surroundings())
     assert enrolled is not None
     assert enrolled[1] not in "\n".join(db.iterdump())
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.core.imported import Choices, FileContents
 from tarnfell.core.rates import Shape
 from tarnfell.core.targets import PRESETS
 from tarnfell.store import engagements, imports, jobs, places, plans, probes, sites
@@ -138,13 +139,15 @@ def test_a_series_ends_once(db: sqlite3.Connection) -> None:
 
 
 def test_the_same_file_is_the_same_import(db: sqlite3.Connection) -> None:
-    first = imports.keep_import(db, 1, "a.pcap", "capture", "hash", {"packets": 1}, {"shown": True}, None)
-    again = imports.keep_import(db, 1, "b.pcap", "capture", "hash", {"packets": 2}, {"codecs": {}}, None)
+    first = imports.keep_import(db, 1, "a.pcap", "capture", "hash", FileContents(1), Choices(shown=True), None)
+    again = imports.keep_import(
+        db, 1, "b.pcap", "capture", "hash", FileContents(2), Choices(codecs={"0": "g729"}), None
+    )
     assert first == again
     (one,) = imports.imports_of(db, 1)
-    assert (one.name, one.result) == ("b.pcap", {"packets": 2})
-    assert one.choices == {"shown": True, "codecs": {}}  # what was said before stays
+    assert (one.name, one.result) == ("b.pcap", FileContents(2))
+    assert one.choices == Choices(codecs={"0": "g729"}, shown=True)  # what was said before stays
     with pytest.raises(sqlite3.IntegrityError):
-        imports.keep_import(db, 1, "c", "spreadsheet", "other", {}, {}, None)
+        imports.keep_import(db, 1, "c", "spreadsheet", "other", FileContents(), Choices(), None)
     with pytest.raises(KeyError):
         imports.import_by_id(db, 99)

@@ -314,7 +314,7 @@ def test_two_test_points_are_two_ways(house: House) -> None:
 
 
 def test_a_clock_that_was_set_is_told_from_a_busy_machine(house: House) -> None:
-    for check in ({}, {"probe": {"clock_steps": [{"at_us": 1, "by_ms": 500}]}}):
+    for check in ({}, {"probe": {"clock_steps": [{"at_us": 1, "step_ms": 500}]}}):
         deliver(house, taken(house), record_file(tainted=True))
         db = connect(house.folder)
         run = run_store.run_by_id(db, db.execute("SELECT max(id) FROM run").fetchone()[0])

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
 
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.imported import Choices, EchoMinute, FileContents
+from tarnfell.core.quality import criterion_for
 from tarnfell.exchange.echolog import parse_echo_log
 from tarnfell.exchange.writing import write_capture
-from tarnfell.work.ingest.files import Choices, cells_of, echo_values, read_file, started_us, target_of
+from tarnfell.work.ingest.files import cells_of, imported_echo, read_file, started_us, target_of
 from tests.exchange.test_capture import packets
 
 LONDON = ZoneInfo("Europe/London")
@@ -26,9 +29,9 @@ def log(count: int, lost: tuple[int, ...] = (), step_s: int = 1) -> str:
 
 
 def test_minutes_are_those_of_the_clock() -> None:
-    echo = echo_values(parse_echo_log(log(95, lost=(3, 40, 41))))
-    assert [m[:3] for m in echo["minutes"]] == [[0, 30, 1], [1, 60, 2], [2, 5, 0]]
-    assert echo["minutes"][0][3] == pytest.approx(15, abs=1)
+    echo = imported_echo(parse_echo_log(log(95, lost=(3, 40, 41))))
+    assert [m[:3] for m in echo.minutes] == [(0, 30, 1), (1, 60, 2), (2, 5, 0)]
+    assert echo.minutes[0].p50_ms == pytest.approx(15, abs=1)
     began = started_us(echo, Choices(), LONDON)
     assert began is not None
     first = began // 60_000_000
@@ -37,21 +40,21 @@ def test_minutes_are_those_of_the_clock() -> None:
     target = target_of(echo, "gateway", began)
     assert target.minutes is not None
     assert sorted(m - first for m in target.minutes) == [0, 1, 2]
-    fewer = target_of(echo_values(parse_echo_log(log(94))), "gateway", began)
+    fewer = target_of(imported_echo(parse_echo_log(log(94))), "gateway", began)
     assert fewer.minutes is not None
     assert sorted(m - first for m in fewer.minutes) == [0, 1]  # four echoes are too few for a minute
     assert target_of(echo, "gateway", None).minutes is None
 
 
 def test_a_long_log_is_thinned_to_its_least_and_most() -> None:
-    echo = echo_values(parse_echo_log(log(20_000, lost=(777,))))
-    assert len(echo["points"]) <= 1500
-    known = [rtt for _, rtt in echo["points"] if rtt is not None]
+    echo = imported_echo(parse_echo_log(log(20_000, lost=(777,))))
+    assert len(echo.points) <= 1500
+    known = [rtt for _, rtt in echo.points if rtt is not None]
     assert (min(known), max(known)) == (0, 49)
     # Of every stretch of forty both ends of what was seen are kept.
     assert sum(rtt <= 11 for rtt in known) > 400
     assert sum(rtt >= 38 for rtt in known) > 400
-    assert sum(rtt is None for _, rtt in echo["points"]) == 1
+    assert sum(rtt is None for _, rtt in echo.points) == 1
 
 
 def test_cells_are_of_the_local_day_with_the_worst_in_them() -> None:
@@ -59,7 +62,7 @@ def test_cells_are_of_the_local_day_with_the_worst_in_them() -> None:
         write_capture(packets(count=1500, lost=tuple(range(500, 550)))), "x", Choices(), find_codec
     )
     assert kind == "capture"
-    first = result["streams"][0]["first_us"]
+    first = result.streams[0].first_us
     (cell,) = cells_of(result, Choices(), LONDON)
     local = datetime.fromtimestamp(first / 1e6, LONDON)
     assert (cell.day, cell.cell) == (local.date().isoformat(), (local.hour * 60 + local.minute) // 10)
@@ -76,9 +79,9 @@ def test_a_stream_is_judged_at_the_interval_it_was_sent_at() -> None:
         for i, p in enumerate(sent)
     ]
     _, result = read_file(write_capture(renumbered), "x", Choices(), find_codec)
-    (stream,) = result["streams"]
-    assert stream["ptime_ms"] == pytest.approx(60)
-    assert stream["mouth_to_ear_ms"] == pytest.approx(60 + 60)
+    (stream,) = result.streams
+    assert stream.ptime_ms == pytest.approx(60)
+    assert stream.r_factor == pytest.approx(float(criterion_for(find_codec("g711a"), 60).rating(60 + 60, 0, 1)))
 
 
 @pytest.mark.parametrize("body", [b"\x00\x01\x02\x03", b"GIF89a\x01\x00", b"text with a \x07 bell"])
@@ -89,8 +92,13 @@ def test_what_is_neither_capture_nor_text(body: bytes) -> None:
 
 def test_a_log_stands_in_the_ten_minutes_that_its_minutes_fall_in() -> None:
     """Across the site's midnight: 23:55 and the two quarters of an hour after it."""
-    minutes = [[0, 60, 3, 1.0, 2.0], [4, 60, 3, 1.0, 2.0], [5, 60, 0, 1.0, 2.0], [24, 50, 25, 1.0, 2.0]]
-    result = {"streams": [], "echoes": [{"started": "2026-07-01T22:55:10+00:00", "minutes": minutes, "points": []}]}
+    minutes = [(0, 60, 3), (4, 60, 3), (5, 60, 0), (24, 50, 25)]
+    echo = replace(
+        imported_echo(parse_echo_log(log(95))),
+        started="2026-07-01T22:55:10+00:00",
+        minutes=tuple(EchoMinute(*minute, 1.0, 2.0) for minute in minutes),
+    )
+    result = FileContents(echoes=(echo,))
     cells = cells_of(result, Choices(), LONDON)
     assert [(c.day, c.cell, c.loss_pct, c.mos) for c in cells] == [
         ("2026-07-01", 143, 5.0, None), ("2026-07-02", 0, 0.0, None), ("2026-07-02", 1, 50.0, None),

@@ -12,6 +12,7 @@ from tarnfell.store import jobs, probes, runs
 from tarnfell.store.db import open_database
 from tarnfell.store.runs import RunSpec
 from tarnfell.wire.kinds import KINDS, Name
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.work.placing import hand_out as hands
 from tarnfell.work.placing.hand_out import Told, anything_open, hand_out, to_stop
 from tests.server.conftest import set_up
@@ -23,7 +24,7 @@ ALL = list(KINDS)
 def db(tmp_path: Path) -> sqlite3.Connection:
     made = open_database(tmp_path)
     _, code = set_up(made, "192.0.2.1", 4870, "far-end-key")
-    probes.enrol(made, code, {})
+    probes.enrol(made, code, Surroundings())
     return made
 
 

@@ -14,6 +14,7 @@ from tarnfell.core.rates import call_rate, hold
 from tarnfell.store import places, plans, probes, runs, sites
 from tarnfell.store.db import now_us, open_database
 from tarnfell.store.runs import RunSpec
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.work.placing import presence
 from tarnfell.work.placing.carry_out import GRACE_US, carry_out
 from tarnfell.work.placing.rules import PASSES, about_presence, against, ceiling_calls
@@ -28,7 +29,7 @@ def db(tmp_path: Path) -> sqlite3.Connection:
     """The site's probe is enrolled and online, its line 1 Mbit/s each way, its days in UTC."""
     made = open_database(tmp_path)
     _, code = set_up(made, "192.0.2.1", 4870, "key")
-    probes.enrol(made, code, {})
+    probes.enrol(made, code, Surroundings())
     made.execute("UPDATE site SET up_kbps = 1000, down_kbps = 1000, ceiling_pct = NULL, time_zone = 'UTC'")
     return made
 

@@ -148,12 +148,12 @@ class _Ladder:
 def _stack(wanted: CheckArguments) -> StackFacts:
     found = surroundings(Path("/"))
     return StackFacts(
-        tuple(found.get("addresses") or ()),
-        wanted.gateway or found.get("gateway"),
-        found.get("interface"),
-        found.get("medium"),
-        found.get("mtu"),
-        wanted.resolvers or tuple(found.get("name_servers") or ()),
+        found.addresses,
+        wanted.gateway or found.gateway,
+        found.interface,
+        found.medium,
+        found.mtu,
+        wanted.resolvers or found.name_servers,
     )
 
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from tarnfell.wire.kinds.watch import ANSWERED, COLUMNS, LOST, MAX_BATCH, STOOD_STILL
 from tarnfell.wire.record import Record
@@ -68,7 +68,7 @@ class Rows:
     def oldest_us(self) -> int | None:
         return self._rows[0].due_us if self._rows else None
 
-    def batch(self, meta: dict[str, Any]) -> tuple[int, bytes] | None:
+    def batch(self, meta: Mapping[str, object]) -> tuple[int, bytes] | None:
         """What is settled, named by its first row's time; None where nothing is."""
         settled: list[Row] = []
         while self._rows and self._rows[0].fate != PENDING and len(settled) < MAX_BATCH:

@@ -5,12 +5,12 @@ from __future__ import annotations
 import time
 from dataclasses import asdict, replace
 
-from tarnfell.probe.call import LiveSecond, RunResult, place_calls
+from tarnfell.probe.call import RunResult, place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import Ticket
 from tarnfell.probe.works.work import Hands, WorkFailed
 from tarnfell.wire import failures
-from tarnfell.wire.kinds.calls import CallsArguments
+from tarnfell.wire.kinds.calls import CallsArguments, LiveSecond
 from tarnfell.wire.record import Record, join_parts
 
 FAR_END_NOTICES_S = 45.0
@@ -46,7 +46,7 @@ def pack_run(result: RunResult) -> bytes:
     head = Record(
         {
             **result.clock.meta,
-            "self_check": result.self_check,
+            "self_check": asdict(result.self_check),
             "stopped": result.stopped,
             **({"cut": result.cut._asdict()} if result.cut else {}),
         },

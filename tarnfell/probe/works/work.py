@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -33,7 +33,7 @@ class Hands:
     """Said once there is something to lose: work that is stopped before may be ended without more ado."""
     beside: Callable[[], int]
     """The job that loads the line meanwhile; 0 for none."""
-    tell: Callable[[dict[str, Any]], None]
+    tell: Callable[[Mapping[str, object]], None]
     """What is known by now, about once a second."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import sqlite3
-from typing import Any
+from collections.abc import Mapping
 
 from flask import Blueprint, g
 
@@ -84,7 +84,7 @@ def free_name(engagement_id: int, name: str, but: int | None = None) -> None:
                 raise Problem(422, f"There is already {which} called “{other.name}” in this engagement.")
 
 
-def rewrite_brief(db: sqlite3.Connection, site: Site, values: dict[str, Any], by: int | None) -> bool:
+def rewrite_brief(db: sqlite3.Connection, site: Site, values: Mapping[str, object], by: int | None) -> bool:
     """Whether anything was changed; what the brief said before is kept."""
     before = {name: getattr(site, name) for name in values}
     changes = changes_between(before, values)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import dataclasses
 import zoneinfo
 from functools import cache
-from typing import Any
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.need import Need, NeedError, need_of
@@ -19,7 +18,7 @@ from tarnfell.server.http.api import Problem
 from tarnfell.store.sites import Blackout, Contact, Site, VideoNeed
 
 
-def site_values(form: BriefForm) -> dict[str, Any]:
+def site_values(form: BriefForm) -> dict[str, object]:
     """The form as columns of a site. Raises Problem 422 with the sentence for the first thing that cannot be."""
     if form.time_zone not in time_zones():
         raise Problem(422, f"There is no time zone “{form.time_zone}”. Use a name such as Europe/London.")

@@ -73,7 +73,7 @@ def _by_name(engagement_id: int) -> dict[str, Site]:
     return {_key(site.name): site for site in both}
 
 
-def _read(engagement_id: int, text: str) -> list[tuple[ImportLine, dict[str, Any] | None]]:
+def _read(engagement_id: int, text: str) -> list[tuple[ImportLine, dict[str, object] | None]]:
     sites, seen = _by_name(engagement_id), dict[str, int]()
     read = []
     for number, row in rows_of(text):
@@ -172,7 +172,7 @@ def _default(column: str) -> Any:
     return field.get_default(call_default_factory=True)
 
 
-def _read_line(number: int, row: dict[str, str], known: Site | None) -> tuple[ImportLine, dict[str, Any] | None]:
+def _read_line(number: int, row: dict[str, str], known: Site | None) -> tuple[ImportLine, dict[str, object] | None]:
     line = ImportLine(
         line=number,
         name=row["name"],
@@ -197,8 +197,8 @@ def _read_line(number: int, row: dict[str, str], known: Site | None) -> tuple[Im
 def _form(row: dict[str, str], known: Site | None) -> BriefForm:
     """What a line says, over what the site has or else the defaults."""
     stands = form_of(known).model_dump() if known else {}
-    targets: dict[str, Any] = stands.pop("targets", {})
-    values: dict[str, Any] = {**stands}
+    targets: dict[str, object] = stands.pop("targets", {})
+    values: dict[str, object] = {**stands}
     for column, cell in row.items():
         if not cell:
             continue
@@ -214,12 +214,12 @@ def _form(row: dict[str, str], known: Site | None) -> BriefForm:
     if not known and "stated_calls" not in values and "people" not in values:
         raise Problem(422, "Give needed_calls, or people.")
     try:
-        return BriefForm(**values, targets=TargetsForm(**targets))
+        return BriefForm.model_validate({**values, "targets": TargetsForm.model_validate(targets)})
     except ValidationError as error:
         raise Problem(422, what_is_wrong(error, {v: k for k, v in _RENAMED.items()})) from None
 
 
-def _blackout(entry: str) -> dict[str, Any]:
+def _blackout(entry: str) -> dict[str, object]:
     found = re.fullmatch(r"([1-7]+) (\d{1,2}(?::\d\d)?)\s*[-–]\s*(\d{1,2}(?::\d\d)?)(?: (.*))?", entry)
     if not found:
         raise Problem(422, f"blackouts: “{entry}” is not as “12345 12:00-13:00 lunch”.")
@@ -227,21 +227,21 @@ def _blackout(entry: str) -> dict[str, Any]:
     return {"days": found[1], "from_minute": begin, "to_minute": end, "why": found[4] or ""}
 
 
-def _contact(entry: str) -> dict[str, Any]:
+def _contact(entry: str) -> dict[str, object]:
     cells = [cell.strip() for cell in entry.split("|")]
     if len(cells) > 4:
         raise Problem(422, f"contacts: “{entry}” is not as “role | name | email | phone”.")
     return dict(zip(("role", "name", "email", "phone"), [*cells, "", "", ""], strict=False))
 
 
-def _video(entry: str) -> dict[str, Any]:
+def _video(entry: str) -> dict[str, object]:
     found = re.fullmatch(r"(\S+)\s*[x×]\s*(\d+)", entry)
     if not found:
         raise Problem(422, f"video: “{entry}” is not as “720p30 x 4”.")
     return {"profile": found[1], "streams": int(found[2])}
 
 
-_LISTS: dict[str, Callable[[str], dict[str, Any]]] = {"blackouts": _blackout, "contacts": _contact, "video": _video}
+_LISTS: dict[str, Callable[[str], dict[str, object]]] = {"blackouts": _blackout, "contacts": _contact, "video": _video}
 
 
 def _minute(column: str, cell: str) -> int:

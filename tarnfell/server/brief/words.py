@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from tarnfell.core.targets import BOUNDS
@@ -22,7 +23,7 @@ _UNITS = {
 }  # fmt: skip
 
 
-def changes_between(before: dict[str, Any], after: dict[str, Any]) -> list[Changed]:
+def changes_between(before: Mapping[str, object], after: Mapping[str, object]) -> list[Changed]:
     """Field by field, in the order of the brief."""
     return [
         Changed(_TITLES.get(name) or in_words((name,)), _words(name, before[name]), _words(name, value))

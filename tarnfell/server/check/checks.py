@@ -21,6 +21,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import ServiceAsked
+from tarnfell.wire.kinds.fields import plain
 from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of
 from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import about_ends, about_presence
@@ -52,7 +53,7 @@ def ask_check(slug: str, body: AskCheck) -> CheckPage:
     if reason:
         raise Problem(409, reason.words)
     with writing(g.db):
-        job_store.ask(g.db, site.id, probe.id, "check", g.user.id, {"far_end_id": body.far_end_id})
+        job_store.ask(g.db, site.id, probe.id, "check", g.user.id, plain(check_store.Asked(body.far_end_id)))
     return _page(site)
 
 

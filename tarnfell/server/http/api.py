@@ -9,7 +9,7 @@ import inspect
 import math
 import re
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar
 
@@ -225,7 +225,7 @@ class _Described(GenerateJsonSchema):
         return ours or super().field_is_required(field, total)
 
 
-def openapi() -> dict[str, Any]:
+def openapi() -> dict[str, object]:
     """The OpenAPI 3.1 description of every registered endpoint."""
     models = {m for e in ENDPOINTS for m in (e.body, e.query, e.response) if m is not None}
     inputs = {m for e in ENDPOINTS for m in (e.body, e.query) if m is not None}
@@ -246,7 +246,7 @@ def openapi() -> dict[str, Any]:
             "detail": {"type": "string"},
         },
     }
-    paths: dict[str, Any] = {}
+    paths: dict[str, dict[str, object]] = {}
     for e in ENDPOINTS:
         paths.setdefault(_template(e.path), {})[e.method.lower()] = _operation(e, definitions)
     return {
@@ -267,8 +267,8 @@ def _template(path: str) -> str:
     return path.replace("<int:", "{").replace("<", "{").replace(">", "}")
 
 
-def _operation(e: Endpoint, definitions: dict[str, Any]) -> dict[str, Any]:
-    parameters: list[dict[str, Any]] = []
+def _operation(e: Endpoint, definitions: Mapping[str, Any]) -> dict[str, object]:
+    parameters: list[dict[str, object]] = []
     for kind, name in re.findall(r"<(int:)?(\w+)>", e.path):
         schema = {"type": "integer" if kind else "string"}
         parameters.append({"name": name, "in": "path", "required": True, "schema": schema})
@@ -279,12 +279,12 @@ def _operation(e: Endpoint, definitions: dict[str, Any]) -> dict[str, Any]:
             {"name": name, "in": "query", "required": name in required, "schema": one}
             for name, one in schema["properties"].items()
         ]
-    content: dict[str, Any] = {"schema": {"type": "object"}}
+    content: dict[str, object] = {"schema": {"type": "object"}}
     if e.response is not None:
         content = {"schema": {"$ref": f"#/components/schemas/{e.response.__name__}"}}
     elif e.produces != "application/json":
         content = {}
-    operation: dict[str, Any] = {
+    operation: dict[str, object] = {
         "summary": e.summary,
         "parameters": parameters,
         "responses": {

@@ -114,7 +114,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
 def _serve_description(app: Flask) -> None:
     @app.get("/api/openapi.json")
     @opened_to("anyone")
-    def _description() -> dict[str, Any]:
+    def _description() -> dict[str, object]:
         return openapi()
 
 

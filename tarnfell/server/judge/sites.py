@@ -147,12 +147,11 @@ def brief_view(site: Site) -> BriefView:
 
 
 def _probe(probe: Probe) -> ProbeView:
-    system = probe.environment.get("system")
     return ProbeView(
         id=probe.id,
         name=probe.name,
         test_point=probe.test_point,
-        system=str(system) if system else None,
+        system=probe.around.system,
         last_contact_us=probe.last_contact_us,
         online=is_online(probe),
     )

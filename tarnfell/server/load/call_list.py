@@ -6,7 +6,6 @@ import csv
 import io
 from collections.abc import Callable
 from dataclasses import asdict
-from typing import Any
 
 from flask import Blueprint, Response, g, jsonify
 
@@ -99,7 +98,7 @@ def _lines(run: Run) -> list[CallLine]:
     return list(lines.values())
 
 
-def _flat(run: Run, line: CallLine, side: str) -> dict[str, Any]:
+def _flat(run: Run, line: CallLine, side: str) -> dict[str, object]:
     one: CallDirection = getattr(line, side)
     values = asdict(one)
     values["dscp_received"] = " ".join(f"{mark}:{count}" for mark, count in one.dscp_received.items())

@@ -51,6 +51,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
     """One call, judged with the asked-for buffer and codec."""
     call = require_call(call_id)
     run = run_store.run_by_id(g.db, call.run_id)
+    check = run_store.self_check(run.self_check)
     site = site_store.site_by_id(g.db, run.site_id)
     try:
         sent_as = find_codec(run.codec)
@@ -62,7 +63,6 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
     relation = relation_of(call)
     judged, half = judge_record(call.record, relation, criterion), half_of(call.record)
     local = datetime.fromtimestamp(call.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
-    check = dict(call.clock.meta.get("self_check") or {})
     before, after = call_store.neighbours(g.db, call)
     return CallPage(
         id=call.id,
@@ -87,7 +87,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         mos_scale_wide=MOS_SCALE_WIDE,
         clock=clock_words(relation),
         clock_detail=_clock_detail(relation),
-        tainted=list(check.get("reasons") or []),
+        tainted=list(check.reasons if check else ()),
         up=_side(judged["up"], criterion, half) if "up" in judged else None,
         down=_side(judged["down"], criterion, half) if "down" in judged else None,
     )

@@ -2,26 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import fields, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal, cast
+from typing import Literal, cast
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, current_app, g, request
 
 from tarnfell.core.codecs import Codec, CodecError
+from tarnfell.core.imported import Choices, EchoFigures, FileContents, ImportedEcho
 from tarnfell.core.legs import EchoPath, Role
 from tarnfell.exchange.echolog import CAUTION
 from tarnfell.exchange.foreign import DELAY_UNKNOWN
 from tarnfell.server.access import require_import, require_site
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.http.models.base import Model
 from tarnfell.server.load.models.imports import (
     EchoPathView,
     EchoView,
     ImportChange,
-    ImportedStream,
     ImportList,
     ImportMade,
     ImportPage,
@@ -40,7 +39,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.files import IMPORTS
 from tarnfell.store.imports import Imported
 from tarnfell.store.sites import Site
-from tarnfell.work.ingest.files import Choices, FileError, cells_of, kind_of, path_of, read_file, started_us
+from tarnfell.work.ingest.files import FileError, cells_of, kind_of, path_of, read_file, started_us
 
 blueprint = Blueprint("imports", __name__)
 
@@ -68,8 +67,8 @@ def list_imports(slug: str) -> ImportList:
                 created_us=one.created_us,
                 state=_state(one),
                 says=_says(one),
-                shown=Choices.of(one.choices).shown,
-                roles=list(Choices.of(one.choices).roles.values()),
+                shown=one.choices.shown,
+                roles=list(one.choices.roles.values()),
             )
             for one in imports
         ],
@@ -82,22 +81,18 @@ def import_file(slug: str, query: ImportQuery) -> ImportMade:
     """Upload a capture or a log of ping to a site. The body is the file."""
     site = require_site(slug)
     body = request.get_data()
-    said: dict[str, Any] = {}
-    if query.codec:
-        said["codecs"] = {"*": query.codec}
-    if query.role:
-        said["roles"] = {"0": query.role}
+    said = Choices(codecs={"*": query.codec} if query.codec else {}, roles={"0": query.role} if query.role else {})
     if len(body) > READ_AT_ONCE_BYTES:
         return _leave_to_the_clerk(site, query.name, body, said)
-    kind, result = _read(body, query.name, Choices.of(said), site)
+    kind, result = _read(body, query.name, said, site)
     sha256 = IMPORTS.keep(_data(), [body])
     with writing(g.db):
         number = import_store.keep_import(g.db, site.id, query.name, kind, sha256, result, said, g.user.id)
     return ImportMade(id=number)
 
 
-def _leave_to_the_clerk(site: Site, name: str, body: bytes, said: dict[str, Any]) -> ImportMade:
-    _check_codecs(Choices.of(said), site)
+def _leave_to_the_clerk(site: Site, name: str, body: bytes, said: Choices) -> ImportMade:
+    _check_codecs(said, site)
     try:
         kind = kind_of(body, name)
     except FileError as error:
@@ -113,7 +108,7 @@ def show_import(import_id: int) -> ImportPage:
     one = require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
-    choices, zone, result = Choices.of(one.choices), ZoneInfo(site.time_zone), one.result
+    choices, zone, result = one.choices, ZoneInfo(site.time_zone), one.result
     return ImportPage(
         id=one.id,
         site_slug=site.slug,
@@ -126,15 +121,19 @@ def show_import(import_id: int) -> ImportPage:
         created_us=one.created_us,
         state=_state(one),
         failure=one.failure,
-        packets=result["packets"],
-        cut_short=result["cut_short"],
+        packets=result.packets,
+        cut_short=result.cut_short,
         note=DELAY_UNKNOWN if one.kind == "capture" else CAUTION,
-        notes=result.get("notes", []),
-        streams=[_known(ImportedStream, stream) for stream in result["streams"]],
-        pairs=[(a, b) for a, b in (choices.pairs if choices.pairs is not None else result.get("pairs", []))],
+        notes=result.notes,
+        streams=result.streams,
+        pairs=choices.pairs if choices.pairs is not None else result.pairs,
         echoes=[
-            _known(EchoView, {**echo, "role": choices.roles.get(str(i)), "started_us": started_us(echo, choices, zone)})
-            for i, echo in enumerate(result["echoes"])
+            EchoView(
+                **{f.name: getattr(echo, f.name) for f in fields(EchoFigures)},
+                role=choices.roles.get(str(i)),
+                started_us=started_us(echo, choices, zone),
+            )
+            for i, echo in enumerate(result.echoes)
         ],
         test_points=[
             TestPointChoice(id=test_point.id, name=test_point.name)
@@ -153,10 +152,11 @@ def change_import(import_id: int, body: ImportChange) -> ImportMade:
     """Rename a file, name its codecs, pair its streams, say where its hosts stand and what it speaks for."""
     one = require_import(import_id)
     site = site_store.site_by_id(g.db, one.site_id)
-    said = body.model_dump(exclude_unset=True)
-    name = said.pop("name", None) or one.name
-    _check(said, one, site)
-    choices = replace(Choices.of(one.choices), **said)
+    _check(body, one, site)
+    untold = vars(Choices())
+    told = {field: getattr(body, field) for field in body.model_fields_set - {"name"}}
+    said = {field: value for field, value in told.items() if value is not None or untold[field] is None}
+    name, choices = body.name or one.name, replace(one.choices, **said)
     result = one.result
     if "codecs" in said:
         file = IMPORTS.read(_data(), one.sha256)
@@ -167,7 +167,7 @@ def change_import(import_id: int, body: ImportChange) -> ImportMade:
         else:
             _check_codecs(choices, site)
     with writing(g.db):
-        import_store.change_import(g.db, one.id, name, choices.kept(), result)
+        import_store.change_import(g.db, one.id, name, choices, result)
         if "codecs" in said and result is one.result:
             import_store.read_again(g.db, one.id)
     return ImportMade(id=one.id)
@@ -200,7 +200,7 @@ def _data() -> Path:
     return cast(Path, current_app.config["DATA"])
 
 
-def _read(body: bytes, name: str, choices: Choices, site: Site) -> tuple[str, dict[str, Any]]:
+def _read(body: bytes, name: str, choices: Choices, site: Site) -> tuple[str, FileContents]:
     """Kind and result. Raises Problem 422 with what the file is not."""
 
     def codec_of(wanted: str) -> Codec:
@@ -221,38 +221,32 @@ def _check_codecs(choices: Choices, site: Site) -> None:
         raise Problem(422, str(error)) from None
 
 
-def _check(said: dict[str, Any], one: Imported, site: Site) -> None:
+def _check(said: ImportChange, one: Imported, site: Site) -> None:
     """Raises Problem 422 for what cannot be said of this file."""
-    count = len(one.result["streams"])
-    paired = [i for pair in said.get("pairs") or [] for i in pair]
+    count = len(one.result.streams)
+    paired = [i for pair in said.pairs or [] for i in pair]
     if len(set(paired)) != len(paired) or any(not 0 <= i < count for i in paired):
         raise Problem(422, "Each stream can be one direction of one call only.")
-    if any(not key.isdigit() or int(key) >= count for key in said.get("codecs") or {} if key != "*"):
+    if any(not key.isdigit() or int(key) >= count for key in said.codecs or {} if key != "*"):
         raise Problem(422, "There is no such stream in this capture.")
-    hosts = len(one.result["echoes"])
-    if any(not key.isdigit() or int(key) >= hosts for key in said.get("roles") or {}):
+    hosts = len(one.result.echoes)
+    if any(not key.isdigit() or int(key) >= hosts for key in said.roles or {}):
         raise Problem(422, "There is no such log in this file.")
-    if said.get("test_point_id") is not None and said["test_point_id"] not in [
+    if said.test_point_id is not None and said.test_point_id not in [
         s.id for s in place_store.test_points_of(g.db, site.id)
     ]:
         raise Problem(422, "This site has no such test point.")
-    if said.get("starts_local"):
+    if said.starts_local:
         try:
-            datetime.fromisoformat(said["starts_local"])
+            datetime.fromisoformat(said.starts_local)
         except ValueError:
-            raise Problem(422, f"“{said['starts_local']}” is no time: write it as 2026-11-25 09:30.") from None
-
-
-def _known(model: type[Model], values: dict[str, Any]) -> Any:
-    """Of what was kept, what the screen is told."""
-    return model.model_validate({name: values[name] for name in model.model_fields if name in values})
+            raise Problem(422, f"“{said.starts_local}” is no time: write it as 2026-11-25 09:30.") from None
 
 
 def _path_view(imports: list[Imported], zone: ZoneInfo) -> EchoPathView | None:
-    logs: list[tuple[dict[str, Any], Role, int | None]] = []
+    logs: list[tuple[ImportedEcho, Role, int | None]] = []
     for one in imports:
-        choices = Choices.of(one.choices)
-        echoes = one.result["echoes"]
+        choices, echoes = one.choices, one.result.echoes
         logs += [
             (echoes[int(place)], role, started_us(echoes[int(place)], choices, zone))
             for place, role in choices.roles.items()
@@ -297,11 +291,11 @@ def _says(one: Imported) -> str:
     if one.reading:
         return "being read"
     if one.kind == "capture":
-        streams = one.result["streams"]
-        worst = min((s["mos"] for s in streams if s["mos"] is not None), default=None)
+        streams = one.result.streams
+        worst = min((s.mos for s in streams if s.mos is not None), default=None)
         count = f"{len(streams)} RTP {'stream' if len(streams) == 1 else 'streams'}"
         return count if worst is None else f"{count}, the worst at {worst:.2f} MOS"
     return "; ".join(
-        f"{echo['sent']} echoes to {echo['host'] or 'an unnamed host'}, {echo['loss_pct']:.2f} % unanswered"
-        for echo in one.result["echoes"]
+        f"{echo.sent} echoes to {echo.host or 'an unnamed host'}, {echo.loss_pct:.2f} % unanswered"
+        for echo in one.result.echoes
     )

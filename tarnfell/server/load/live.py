@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import statistics
 from functools import lru_cache
-from typing import Any
 
 from flask import Blueprint, g
 
@@ -21,10 +19,13 @@ from tarnfell.server.load.models.runs import (
     RunLive,
 )
 from tarnfell.store import jobs as job_store
-from tarnfell.work.judging.live import criterion_of_run, mouth_to_ear_ms, scores_of
+from tarnfell.wire.kinds.calls import LiveDirection
+from tarnfell.work.judging.live import Counted, criterion_of_run, mouth_to_ear_ms, scores_of
 
 blueprint = Blueprint("live", __name__)
 
+Counts = tuple[LiveDirection, ...]
+_NOTHING = LiveDirection(0, 0, 0, 0, 0, 0)
 SECONDS_KEPT = 2000
 """Ready for the next who looks: a few kilobytes each."""
 
@@ -53,60 +54,47 @@ def follow_run(run_id: int, query: LiveQuery) -> RunLive:
 @lru_cache(maxsize=SECONDS_KEPT)
 def _live_second(told: str, told_before: str | None, criterion: Criterion) -> LiveSecondView:
     """One second as JSON told it, after the one before. Whoever else looks at the run sees the same."""
-    body: dict[str, Any] = json.loads(told)
-    before: dict[str, Any] | None = None if told_before is None else json.loads(told_before)
-    rtt = body["rtt_us"]
-    delay_ms = mouth_to_ear_ms(rtt, criterion)
-    gap = max(1, body["second"] - (before["second"] if before else 0))
-    sides = {}
-    for side in ("up", "down"):
-        then = before[side] if before else [None] * len(body[side])
-        sides[side] = _live_side(body[side], then, gap, delay_ms, criterion)
+    now = job_store.live_second(told)
+    before = job_store.live_second(told_before) if told_before is not None else None
+    delay_ms = mouth_to_ear_ms(now.rtt_us, criterion)
+    gap = max(1, now.second - (before.second if before else 0))
     return LiveSecondView(
-        second=body["second"],
-        rtt_ms=rtt / 1000 if rtt else None,
-        send_late_max_ms=body["send_late_max_us"] / 1000,
-        up=sides["up"],
-        down=sides["down"],
-        video_up=_live_video(body, before, gap, "video_up"),
-        video_down=_live_video(body, before, gap, "video_down"),
+        second=now.second,
+        rtt_ms=now.rtt_us / 1000 if now.rtt_us else None,
+        send_late_max_ms=now.send_late_max_us / 1000,
+        up=_live_side(now.up, before.up if before else (), gap, delay_ms, criterion),
+        down=_live_side(now.down, before.down if before else (), gap, delay_ms, criterion),
+        video_up=_live_video(now.video_up, before.video_up if before else (), gap),
+        video_down=_live_video(now.video_down, before.video_down if before else (), gap),
     )
 
 
-def _live_video(body: dict[str, Any], before: dict[str, Any] | None, gap: int, side: str) -> LiveVideo | None:
-    now: list[dict[str, int]] = body.get(side) or []
+def _live_video(now: Counts, before: Counts, gap: int) -> LiveVideo | None:
     if not now:
         return None
-    received = sum(one["received"] for one in now)
-    had = sum(one["received"] for one in before.get(side) or []) if before else 0
+    received = sum(one.received for one in now)
     return LiveVideo(
-        rate=max(0, received - had) / gap,
+        rate=max(0, received - sum(one.received for one in before)) / gap,
         received=received,
-        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
-        late=sum(one["late"] for one in now),
+        missing=sum(max(0, one.reached - one.received) for one in now),
+        late=sum(one.late for one in now),
     )
 
 
-def _live_side(
-    now: list[dict[str, int]],
-    before: list[dict[str, int] | None],
-    gap: int,
-    delay_ms: float,
-    criterion: Criterion,
-) -> LiveSide:
+def _live_side(now: Counts, before: Counts, gap: int, delay_ms: float, criterion: Criterion) -> LiveSide:
     fresh = [
-        {name: this[name] - (last[name] if last else 0) for name in ("received", "reached", "late")}
-        for this, last in zip(now, before, strict=True)
+        Counted(this.received - last.received, this.reached - last.reached, this.late - last.late)
+        for this, last in zip(now, before or [_NOTHING] * len(now), strict=True)
     ]
-    rates = [max(0, one["received"]) / gap for one in fresh]
+    rates = [max(0, one.received) / gap for one in fresh]
     scores = scores_of(fresh, delay_ms, criterion)
     known = [s for s in scores if s is not None]
     return LiveSide(
         rate=statistics.mean(rates) if rates else 0.0,
-        received=sum(one["received"] for one in now),
-        missing=sum(max(0, one["reached"] - one["received"]) for one in now),
-        late=sum(one["late"] for one in now),
-        jitter_ms=max((one["jitter_us"] for one in now), default=0) / 1000,
+        received=sum(one.received for one in now),
+        missing=sum(max(0, one.reached - one.received) for one in now),
+        late=sum(one.late for one in now),
+        jitter_ms=max((one.jitter_us for one in now), default=0) / 1000,
         mos=statistics.median(known) if known else None,
         call_rates=rates,
         call_mos=scores,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import timedelta
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
@@ -158,7 +157,7 @@ def _made(plan_id: int, form: PlanForm) -> PlanMade:
     return PlanMade(plan_id=plan_id, series_id=next((s.id for s in series if s.plan_id == plan_id), None))
 
 
-def _columns(site: Site, form: PlanForm) -> dict[str, Any]:
+def _columns(site: Site, form: PlanForm) -> dict[str, object]:
     wish = _wish(site, form)
     shape, video, rule = wish.shape, wish.spec.video, wish.rule
     start = start_of(site, wish.when, wish.start_local, rule)

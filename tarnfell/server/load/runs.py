@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 
 from flask import Blueprint, g
@@ -206,15 +205,15 @@ def mos_wide(r_factor: float | None) -> float | None:
 
 
 def _self_check(run: Run) -> SelfCheckView | None:
-    if not run.self_check:
+    check = run_store.self_check(run.self_check)
+    if check is None:
         return None
-    check = json.loads(run.self_check)
-    probe, far = check.get("probe") or {}, check.get("far_end") or {}
+    probe_late, far_late = (end.send_late_ms for end in check.ends)
     return SelfCheckView(
-        tainted=bool(check.get("tainted")),
-        reasons=list(check.get("reasons") or []),
-        probe_late_p99_ms=(probe.get("send_late_ms") or {}).get("p99"),
-        far_end_late_p99_ms=(far.get("send_late_ms") or {}).get("p99"),
-        priority=probe.get("priority"),
-        receive_stamps=probe.get("receive_stamps"),
+        tainted=check.tainted,
+        reasons=list(check.reasons),
+        probe_late_p99_ms=probe_late.p99 if probe_late else None,
+        far_end_late_p99_ms=far_late.p99 if far_late else None,
+        priority=check.probe.priority,
+        receive_stamps=check.probe.receive_stamps,
     )

@@ -34,12 +34,12 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
     """One video stream, judged with the asked-for buffer and way of mending."""
     stream = require_video(stream_id)
     run = run_store.run_by_id(g.db, stream.run_id)
+    check = run_store.self_check(run.self_check)
     site = site_store.site_by_id(g.db, run.site_id)
     profile = profile_of(stream.record)
     criterion = picture_criterion(stream.clock, buffer_ms=query.buffer_ms, refresh=query.refresh)
     sides = {d: _side(stream, d, profile, criterion) for d in flowing(stream.record)}
     local = datetime.fromtimestamp(stream.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
-    check = dict(stream.clock.meta.get("self_check") or {})
     return VideoPage(
         id=stream.id,
         number=stream.number,
@@ -58,7 +58,7 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
         mends_after_ms=criterion.round_trip_ms + criterion.encode_ms,
         score_name=SCORE_NAME,
         target_picture=site.target_picture,
-        tainted=list(check.get("reasons") or []),
+        tainted=list(check.reasons if check else ()),
         up=sides.get("up"),
         down=sides.get("down"),
     )

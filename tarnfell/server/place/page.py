@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
 
 from flask import g
 
@@ -17,7 +16,6 @@ from tarnfell.server.place.models.places import (
     JobView,
     PlacePage,
     ProbeCard,
-    Surroundings,
     TestPointKindView,
     TestPointView,
 )
@@ -116,7 +114,7 @@ def _far_end_cards(db: sqlite3.Connection, site: Site, probes: list[Probe]) -> l
 def _card(probe: Probe) -> ProbeCard:
     invitation = probe_store.newest_invitation(g.db, probe.id)
     far_end = place_store.far_end_of_probe(g.db, probe.id)
-    program = probe.environment.get("program")
+    program = probe.around.program
     state, says = how_it_is(probe, invitation)
     return ProbeCard(
         id=probe.id,
@@ -127,7 +125,7 @@ def _card(probe: Probe) -> ProbeCard:
         contact_address=probe.contact_address,
         last_contact_us=probe.last_contact_us,
         enrolled_us=probe.enrolled_us,
-        around=around(probe.environment),
+        around=probe.around,
         invitation=_invitation(invitation) if invitation else None,
         answers=far_end is not None and far_end.archived_us is None,
         outdated=program is not None and program != probe_file.program_digest(),
@@ -151,24 +149,10 @@ def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
         return "never online", "Send its link to somebody at the site."
     if is_online(probe):
         return "online", "Ready for tasks."
-    medium = str(probe.environment.get("medium") or "")
     hint = "Ask somebody there: is the machine on and awake, and is the probe's window still open?"
-    if medium == "Wi-Fi":
+    if probe.around.medium == "Wi-Fi":
         hint += " It was on Wi-Fi: is it still in range?"
     return "offline", f"{hint} Starting the same file again is enough; what it measured is kept there."
-
-
-def around(environment: dict[str, Any]) -> Surroundings:
-    """What a probe told, in the form the screens know; anything of another kind is left out."""
-    kinds: dict[str, type] = {"link_mbps": int, "mtu": int, "wifi_signal_dbm": int, "clock_synchronised": bool}
-    values: dict[str, Any] = {}
-    for name in Surroundings.model_fields:
-        given = environment.get(name)
-        if name in ("addresses", "name_servers", "cannot"):
-            values[name] = [str(one)[:200] for one in given[:32]] if isinstance(given, list) else []
-        else:
-            values[name] = given if isinstance(given, kinds.get(name, str)) else None
-    return Surroundings(**values)
 
 
 def _invitation(invitation: Invitation) -> InvitationView:

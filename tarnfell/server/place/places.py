@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import secrets
-from typing import Any
 
 from flask import Blueprint, g
 
@@ -212,7 +211,7 @@ def _check_media(form: FarEndForm) -> None:
         raise Problem(422, "The media ports must be a range, such as 20000 to 20399.")
 
 
-def _arguments(site: Site, kind: str) -> dict[str, Any]:
+def _arguments(site: Site, kind: str) -> dict[str, object]:
     """What a probe needs to know to do it."""
     if kind == "distances":
         # A probe is told the keys of the far ends its site calls, and no others.

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import json
-from typing import Any
+from collections.abc import Mapping
 
 from flask import Blueprint, Response, current_app, g, request
 
@@ -37,6 +36,7 @@ from tarnfell.store.files import DELIVERIES
 from tarnfell.store.probes import Probe
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.fields import KindError, read
+from tarnfell.wire.kinds.surroundings import surroundings_of
 from tarnfell.wire.kinds.watch import WatchRunning
 from tarnfell.wire.record import count_parts
 from tarnfell.work.ingest.outcomes import take_failure, take_known, take_outcome
@@ -48,7 +48,6 @@ from tarnfell.work.watch.wanted import is_news, wanted_of
 from tarnfell.work.watch.wanted import note as note_watch
 
 blueprint = Blueprint("probes", __name__)
-MAX_ENVIRONMENT = 20_000
 CHUNK = 1 << 16
 MAX_RESULT_BYTES = 1 << 20
 """A check of 500 services tells of each."""
@@ -58,7 +57,7 @@ MAX_RESULT_BYTES = 1 << 20
 def enrol(body: Enrol) -> Enrolled:
     """Trade a one-time token for a probe's own secret."""
     with writing(g.db):
-        enrolled = probe_store.enrol(g.db, body.token, _checked(body.environment) or {})
+        enrolled = probe_store.enrol(g.db, body.token, surroundings_of(body.environment))
     if enrolled is None:
         raise Problem(403, "This code is unknown, used, revoked or expired. Ask for a new link to the site's probe.")
     probe, secret = enrolled
@@ -75,7 +74,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     except KindError as error:
         raise Problem(422, f"What the probe tells of its watch is not understood. {error}") from None
     again_s = again_after_s(probe.site_id)
-    news = _checked(body.environment)
+    news = None if body.environment is None else surroundings_of(body.environment)
     if needs_note(probe) or news or anything_open(g.db, probe, told) or is_news(g.db, probe, running):
         with writing(g.db):
             probe_store.keep_contact(g.db, probe.id, news, request.remote_addr)
@@ -92,7 +91,9 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
 def _of_before(offers: list[Offer], again_s: float) -> HeartbeatAnswer:
     for offer in offers:
         if offer.job.kind == "calls":
-            return HeartbeatAnswer(job=CallsOfBefore(id=offer.job.id, **offer.arguments), again_s=again_s)
+            return HeartbeatAnswer(
+                job=CallsOfBefore.model_validate({"id": offer.job.id, **offer.arguments}), again_s=again_s
+            )
         told = JobOffer(id=offer.job.id, kind=offer.job.kind, arguments=offer.arguments)
         return HeartbeatAnswer(command=told, again_s=again_s)
     return HeartbeatAnswer(again_s=again_s)
@@ -132,7 +133,7 @@ def outcome_of_before(job_id: int, body: OutcomeOfBefore) -> Done:
     return Done(state=own_job(job_id).state)
 
 
-def _take_outcome(job_id: int, result: dict[str, Any]) -> Done:
+def _take_outcome(job_id: int, result: Mapping[str, object]) -> Done:
     with writing(g.db):
         take_outcome(g.db, g.probe, own_job(job_id), result)
     return Done(state=own_job(job_id).state)
@@ -142,12 +143,6 @@ def _take_outcome(job_id: int, result: dict[str, Any]) -> Done:
 def fetch_program() -> Response:
     """The probe's program as this server has it."""
     return Response(probe_file.program(), mimetype="application/zip")
-
-
-def _checked(environment: dict[str, Any] | None) -> dict[str, Any] | None:
-    if environment is not None and len(json.dumps(environment)) > MAX_ENVIRONMENT:
-        raise Problem(422, "What the probe tells of its surroundings is too long.")
-    return environment
 
 
 @endpoint(blueprint, "POST", "/api/probe/jobs/<int:run_id>/progress", audience="probe", response=ProgressAnswer)
@@ -163,7 +158,7 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
         if run.state == "taken":
             job_store.move(g.db, run.id, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):
-            job_store.add_second(g.db, run.id, body.second, body.model_dump())
+            job_store.add_second(g.db, run.id, body.second, body.model_dump_json())
         stop = run.stop_reason is not None or run.state == "failed" or stop_heavy_loss(g.db, run)
     return ProgressAnswer(stop=stop)
 

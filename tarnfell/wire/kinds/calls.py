@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
 
@@ -48,6 +48,31 @@ class CallPlan:
     def video_streams(self) -> list[VideoPlan]:
         """One entry a stream."""
         return [one for one in self.video for _ in range(one.streams)]
+
+
+@dataclass(frozen=True)
+class LiveDirection:
+    """One direction of one call or video stream, so far."""
+
+    sent: int
+    received: int
+    reached: int
+    late: int
+    jitter_us: int
+    pdv_us: int
+
+
+@dataclass(frozen=True)
+class LiveSecond:
+    """What is known one second further into a run."""
+
+    second: int
+    up: tuple[LiveDirection, ...]
+    down: tuple[LiveDirection, ...]
+    rtt_us: Optional[int]
+    send_late_max_us: int
+    video_up: tuple[LiveDirection, ...] = ()
+    video_down: tuple[LiveDirection, ...] = ()
 
 
 @dataclass(frozen=True)

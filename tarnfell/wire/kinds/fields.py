@@ -10,6 +10,8 @@ import math
 import typing
 from typing import Any, Literal, Optional, TypeVar, Union
 
+from tarnfell.wire import WireError
+
 Shape = TypeVar("Shape")
 
 MAX_TEXT = 2000
@@ -18,7 +20,7 @@ MAX_WHOLE = 1 << 53
 """What JSON carries exactly everywhere (RFC 8259 §6)."""
 
 
-class KindError(ValueError):
+class KindError(WireError):
     """A value that is not of its kind; the text says where and why."""
 
 
@@ -28,25 +30,34 @@ def bounded(least: Optional[float] = None, most: Optional[float] = None, **more:
 
 
 def read(shape: type[Shape], value: object, where: str = "It") -> Shape:
-    """A frozen dataclass from what JSON told. Raises KindError."""
+    """A frozen dataclass from what JSON told, which has no other fields. Raises KindError."""
+    return _shaped(shape, value, where, others=False)
+
+
+def read_known(shape: type[Shape], value: object, where: str = "It") -> Shape:
+    """As ``read``; fields that are not known here are left out, and so are those told as null that have a default."""
+    return _shaped(shape, value, where, others=True)
+
+
+def _shaped(shape: type[Shape], value: object, where: str, others: bool) -> Shape:
     if not isinstance(value, dict):
         raise KindError(f"{where} is not told by fields.")
     wanted = {f.name: f for f in dataclasses.fields(shape)}  # type: ignore[arg-type]
     strange = sorted(set(value) - set(wanted))
-    if strange:
+    if strange and not others:
         raise KindError(f"{where} has a field “{str(strange[0])[:40]}”, which is not known here.")
     types = typing.get_type_hints(shape)
     values = {}
     for name, told in wanted.items():
-        if name in value:
-            values[name] = _read(types[name], value[name], name)
+        if name in value and not (others and value[name] is None and told.default is not dataclasses.MISSING):
+            values[name] = _read(types[name], value[name], name, others)
             _within(told, values[name])
         elif told.default is dataclasses.MISSING:
             raise KindError(f"{where} has no field “{name}”.")
     return shape(**values)
 
 
-def plain(value: Any) -> dict[str, Any]:
+def plain(value: Any) -> dict[str, object]:
     """As ``read`` takes it; fields that have their default value are left out, so that older readers know all."""
     told = {}
     for one in dataclasses.fields(value):
@@ -62,11 +73,11 @@ def _plain(value: Any) -> Any:
     return [_plain(one) for one in value] if isinstance(value, tuple) else value
 
 
-def _read(shape: Any, value: object, where: str) -> Any:
+def _read(shape: Any, value: object, where: str, others: bool) -> Any:
     origin = typing.get_origin(shape)
     if origin is Union:
         (inner,) = (one for one in typing.get_args(shape) if one is not type(None))
-        return None if value is None else _read(inner, value, where)
+        return None if value is None else _read(inner, value, where, others)
     if origin is Literal:
         if value in typing.get_args(shape) and isinstance(value, str):
             return value
@@ -76,9 +87,9 @@ def _read(shape: Any, value: object, where: str) -> Any:
             raise KindError(f"“{where}” is not a list.")
         if len(value) > MAX_MANY:
             raise KindError(f"“{where}” has more than {MAX_MANY} entries.")
-        return tuple(_read(typing.get_args(shape)[0], one, where) for one in value)
+        return tuple(_read(typing.get_args(shape)[0], one, where, others) for one in value)
     if dataclasses.is_dataclass(shape):
-        return read(shape, value, f"“{where}”")  # type: ignore[arg-type]
+        return _shaped(shape, value, f"“{where}”", others)  # type: ignore[arg-type]
     return _simple(shape, value, where)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -150,14 +149,14 @@ def _slept(self_check: str | None) -> bool:
 
     Packets sent some milliseconds late spoil figures, but cut no line.
     """
-    check = json.loads(self_check) if self_check else {}
-    late_ms = [((check.get(end) or {}).get("send_late_ms") or {}).get("max") for end in ("probe", "far_end")]
+    check = run_store.self_check(self_check)
+    late_ms = [end.send_late_ms.max for end in (check.ends if check else ()) if end.send_late_ms]
     return any(late is not None and late >= SLEPT_MS for late in late_ms)
 
 
 def _clock_was_set(self_check: str | None) -> bool:
-    check = json.loads(self_check) if self_check else {}
-    return any((check.get(end) or {}).get("clock_steps") for end in ("probe", "far_end"))
+    check = run_store.self_check(self_check)
+    return check is not None and any(end.clock_steps for end in check.ends)
 
 
 def _blame(server_reachable: int | None) -> Blame:

@@ -18,7 +18,7 @@ from tarnfell.store import videos as video_store
 from tarnfell.store.db import writing
 from tarnfell.store.files import IMPORTS
 from tarnfell.store.imports import MAX_TRIES
-from tarnfell.work.ingest.files import Choices, FileError, read_file
+from tarnfell.work.ingest.files import FileError, read_file
 from tarnfell.work.ingest.uploads import judge_again
 
 
@@ -55,7 +55,7 @@ def read_stale_import(db: sqlite3.Connection, data: Path) -> bool:
         if body is None:
             raise FileError("The file is missing from the server's data folder. Upload it again.")
         _, result = read_file(
-            body, one.name, Choices.of(one.choices), lambda name: codec_store.codec_of_site(db, one.site_id, name)
+            body, one.name, one.choices, lambda name: codec_store.codec_of_site(db, one.site_id, name)
         )
     except (FileError, CodecError) as error:
         with writing(db):

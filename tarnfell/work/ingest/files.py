@@ -1,28 +1,27 @@
 """Imported files read and judged: captures by the codec somebody names, logs of ping by host.
 
-What is read is a plain value that can be kept as JSON; ``Choices`` is what people say of it, by which it is read again
-when they change their mind.
+They are read again when people change their mind about what they said of them.
 """
 
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from tarnfell.core.codecs import Codec
 from tarnfell.core.figures import count
+from tarnfell.core.imported import Choices, EchoMinute, FileContents, ImportedEcho, ImportedStream, StreamSecond
 from tarnfell.core.legs import ROLES, EchoPath, Role, Stretch, Target, echo_path, stretch_of
 from tarnfell.core.quality import criterion_for, judge, judge_seconds
 from tarnfell.core.verdict.moments import CELL_MINUTES
 from tarnfell.exchange.capture import find_streams
-from tarnfell.exchange.echolog import CAUTION, EchoLog, EchoLogError, read_echo_logs
-from tarnfell.exchange.foreign import UNKNOWN_CODEC, foreign_fields
+from tarnfell.exchange.echolog import CAUTION, Echo, EchoLog, EchoLogError, read_echo_logs
+from tarnfell.exchange.foreign import UNKNOWN_CODEC, no_quality
 from tarnfell.exchange.pairs import pairs_of
 from tarnfell.exchange.records import CAPTURE_MAGICS, CaptureError
 from tarnfell.exchange.streams import FoundStream
@@ -38,39 +37,6 @@ class FileError(ValueError):
     """A file nothing can be read from; the text says why."""
 
 
-@dataclass(frozen=True)
-class Choices:
-    """What people said of an imported file."""
-
-    codecs: Mapping[str, str] = field(default_factory=dict)
-    """By the stream's place in the list; "*" for all that name none."""
-    pairs: list[list[int]] | None = None
-    """Streams that are one call; None where nobody said, and those that fit are paired."""
-    roles: Mapping[str, Role] = field(default_factory=dict)
-    """Where along the path each log's host stands, by its place in the list."""
-    starts_local: str | None = None
-    """When a log began that does not tell it; local time at the site."""
-    test_point_id: int | None = None
-    """The test point it speaks for."""
-    shown: bool = False
-    """Beside the day sheet."""
-
-    @staticmethod
-    def of(kept: Mapping[str, Any]) -> Choices:
-        return replace(
-            Choices(), **{name: value for name, value in kept.items() if name in Choices.__dataclass_fields__}
-        )
-
-    def kept(self) -> dict[str, Any]:
-        return asdict(self)
-
-    def codec_of(self, place: int, stream: FoundStream) -> str | None:
-        named = self.codecs.get(str(place))
-        if named:
-            return named
-        return stream.codec or (self.codecs.get("*") if stream.media == "audio" else None)
-
-
 def kind_of(body: bytes, name: str) -> str:
     """What a file seems to be, by how it begins. Raises FileError for what is neither."""
     if not body:
@@ -82,14 +48,13 @@ def kind_of(body: bytes, name: str) -> str:
     return "echo log"
 
 
-def read_file(body: bytes, name: str, choices: Choices, codec_of: Callable[[str], Codec]) -> tuple[str, dict[str, Any]]:
+def read_file(body: bytes, name: str, choices: Choices, codec_of: Callable[[str], Codec]) -> tuple[str, FileContents]:
     """Kind ("capture" or "echo log") and what is in it. Raises FileError, and CodecError for an unknown codec."""
     kind = kind_of(body, name)
     try:
         if kind == "capture":
             return kind, _capture(body, choices, codec_of)
-        return kind, {"packets": 0, "cut_short": False, "streams": [], "notes": [], "pairs": [],
-                            "echoes": [echo_values(log) for log in read_echo_logs(body)]}  # fmt: skip
+        return kind, FileContents(echoes=tuple(imported_echo(log) for log in read_echo_logs(body)))
     except (CaptureError, EchoLogError) as error:
         raise FileError(str(error)) from None
 
@@ -101,7 +66,7 @@ def _binary(body: bytes) -> bool:
     return any(byte in _TEXT_CONTROLS for byte in start)
 
 
-def _capture(body: bytes, choices: Choices, codec_of: Callable[[str], Codec]) -> dict[str, Any]:
+def _capture(body: bytes, choices: Choices, codec_of: Callable[[str], Codec]) -> FileContents:
     for named in choices.codecs.values():
         codec_of(named)
     found = find_streams(io.BytesIO(body))
@@ -111,69 +76,94 @@ def _capture(body: bytes, choices: Choices, codec_of: Callable[[str], Codec]) ->
     kept = found.streams[:MAX_STREAMS]
     if len(kept) < len(found.streams):
         notes.append(f"The capture holds {len(found.streams)} streams; the {MAX_STREAMS} longest are shown.")
-    return {
-        "packets": found.packets,
-        "cut_short": found.cut_short,
-        "notes": notes,
-        "streams": [_stream(s, choices.codec_of(i, s), codec_of) for i, s in enumerate(kept)],
-        "pairs": [list(pair) for pair in pairs_of(kept)],
-        "echoes": [],
-    }
+    codecs = [choices.codec_of(i, one.codec, one.media) for i, one in enumerate(kept)]
+    return FileContents(
+        packets=found.packets,
+        cut_short=found.cut_short,
+        notes=tuple(notes),
+        streams=tuple(_stream(one, name, codec_of) for one, name in zip(kept, codecs, strict=True)),
+        pairs=tuple(pairs_of(kept)),
+    )
 
 
-def _stream(one: FoundStream, name: str | None, codec_of: Callable[[str], Codec]) -> dict[str, Any]:
+def _stream(one: FoundStream, name: str | None, codec_of: Callable[[str], Codec]) -> ImportedStream:
     codec = codec_of(name) if name else None
     criterion = UNKNOWN_CODEC
     if codec:
         ptime = min(codec.intervals_ms(), key=lambda ms: abs(ms - one.ptime_ms))
         criterion = criterion_for(codec, ptime)
-    fields = foreign_fields(one, name, judge(one.trace, criterion).fields(), codec is not None, criterion.mos_scale)
-    seconds = []
+    judged = judge(one.trace, criterion)
+    seconds: tuple[StreamSecond, ...] = ()
     if codec:
-        judged = judge_seconds(one.trace, criterion)
-        rows = zip(judged.mos.tolist(), judged.lost.tolist(), judged.late.tolist(), strict=True)
-        seconds = [{"mos": mos, "lost": lost, "late": late} for mos, lost, late in rows]
-    return {
-        **fields,
-        "names_codec": one.codec is not None,
-        "codec_title": codec.title if codec else None,
-        "reason": fields.get("reason"),
-        "seconds": seconds,
-    }
+        each = judge_seconds(one.trace, criterion)
+        rows = zip(each.mos.tolist(), each.lost.tolist(), each.late.tolist(), strict=True)
+        seconds = tuple(StreamSecond(*row) for row in rows)
+    metrics = judged.metrics
+    return ImportedStream(
+        ssrc=one.ssrc,
+        source=one.source,
+        destination=one.destination,
+        payload_type=one.payload_type,
+        media=one.media,
+        codec=name,
+        codec_title=codec.title if codec else None,
+        names_codec=one.codec is not None,
+        ptime_ms=one.ptime_ms,
+        first_us=one.first_us,
+        skew_ppm=one.skew_ppm,
+        dscp_received=one.dscp,
+        sent=metrics.sent,
+        lost=metrics.lost,
+        loss_pct=metrics.loss_pct,
+        late=judged.late,
+        duplicates=metrics.duplicates,
+        reordered=metrics.reordered,
+        burst_ratio=metrics.burst_ratio,
+        longest_loss_run=metrics.longest_loss_run,
+        jitter_ms=metrics.jitter_ms,
+        jitter_max_ms=metrics.jitter_max_ms,
+        pdv_p95_ms=metrics.pdv_p95_ms,
+        pdv_max_ms=metrics.pdv_max_ms,
+        r_factor=judged.r_factor if codec else None,
+        mos=judged.mos if codec else None,
+        mos_scale=criterion.mos_scale,
+        reason=None if codec else no_quality(one),
+        notes=tuple(one.notes),
+        seconds=seconds,
+    )
 
 
-def echo_values(log: EchoLog) -> dict[str, Any]:
+def imported_echo(log: EchoLog) -> ImportedEcho:
     """A log of one host as it is kept."""
-    return {
-        "system": log.system,
-        "host": log.host,
-        "stamped": log.stamped,
-        "started": log.started.isoformat() if log.started else None,
-        "runs": log.runs,
-        "duplicates": log.duplicates,
-        "notes": list(log.notes),
-        "strange": [list(line) for line in log.strange],
-        **log.figures(),
-        "points": _thinned([(e.at_s, e.rtt_ms, e.answered) for e in log.samples]),
-        "minutes": _minutes(log),
-        "caution": CAUTION,
-    }
+    return ImportedEcho(
+        system=log.system,
+        host=log.host,
+        stamped=log.stamped,
+        started=log.started.isoformat() if log.started else None,
+        runs=log.runs,
+        duplicates=log.duplicates,
+        notes=tuple(log.notes),
+        strange=tuple(log.strange),
+        **vars(log.figures()),
+        points=tuple(_thinned([(e.at_s, e.rtt_ms, e.answered) for e in log.samples])),
+        minutes=_minutes(log),
+        caution=CAUTION,
+    )
 
 
-def _minutes(log: EchoLog) -> list[list[float | int | None]]:
-    """Of each minute since the log began: its number, requests, unanswered, median and 95th percentile."""
+def _minutes(log: EchoLog) -> tuple[EchoMinute, ...]:
     if not log.stamped:
-        return []
-    rows: dict[int, list[Any]] = {}
+        return ()
+    rows: dict[int, list[Echo]] = {}
     # A minute of the clock and not of the log, so that logs of several hosts have the same ones.
     into_s = log.started.second + log.started.microsecond / 1e6 if log.started else 0.0
     for echo in log.samples:
         rows.setdefault(int((echo.at_s + into_s) // 60), []).append(echo)
-    out: list[list[float | int | None]] = []
+    out: list[EchoMinute] = []
     for minute, echoes in sorted(rows.items()):
         stretch = stretch_of((e.rtt_ms for e in echoes), (e.answered for e in echoes))
-        out.append([minute, stretch.sent, stretch.lost, stretch.p50_ms, stretch.p95_ms])
-    return out
+        out.append(EchoMinute(minute, stretch.sent, stretch.lost, stretch.p50_ms, stretch.p95_ms))
+    return tuple(out)
 
 
 def _thinned(points: list[tuple[float, float | None, bool]]) -> list[tuple[float, float | None]]:
@@ -198,9 +188,9 @@ def _thinned(points: list[tuple[float, float | None, bool]]) -> list[tuple[float
 # What several files say together, and where they stand in the site's days
 
 
-def started_us(echo: Mapping[str, Any], choices: Choices, zone: ZoneInfo) -> int | None:
+def started_us(echo: ImportedEcho, choices: Choices, zone: ZoneInfo) -> int | None:
     """When a log began: by its stamps, in the site's zone where they name none; or as somebody said."""
-    told = echo["started"] or choices.starts_local
+    told = echo.started or choices.starts_local
     if told is None:
         return None
     at = datetime.fromisoformat(told)
@@ -209,16 +199,20 @@ def started_us(echo: Mapping[str, Any], choices: Choices, zone: ZoneInfo) -> int
     return round(at.timestamp() * 1e6)
 
 
-def target_of(echo: Mapping[str, Any], role: Role, began_us: int | None) -> Target:
-    whole = Stretch(echo["sent"], echo["lost"], echo["rtt_p50_ms"], echo["rtt_p95_ms"])
+def target_of(echo: ImportedEcho, role: Role, began_us: int | None) -> Target:
+    whole = Stretch(echo.sent, echo.lost, echo.rtt_p50_ms, echo.rtt_p95_ms)
     minutes = None
-    if began_us is not None and echo["minutes"]:
+    if began_us is not None and echo.minutes:
         first = began_us // 60_000_000
-        minutes = {first + int(m[0]): Stretch(m[1], m[2], m[3], m[4]) for m in echo["minutes"] if m[1] >= LEAST_MINUTE}
-    return Target(role, echo["host"], whole, minutes)
+        minutes = {
+            first + m.minute: Stretch(m.sent, m.lost, m.p50_ms, m.p95_ms)
+            for m in echo.minutes
+            if m.sent >= LEAST_MINUTE
+        }
+    return Target(role, echo.host, whole, minutes)
 
 
-def path_of(logs: Sequence[tuple[Mapping[str, Any], Role, int | None]]) -> EchoPath | None:
+def path_of(logs: Sequence[tuple[ImportedEcho, Role, int | None]]) -> EchoPath | None:
     """The picture of the newest log of each role; None below two of them."""
     newest = {role: target_of(echo, role, began) for echo, role, began in reversed(logs) if role in ROLES}
     return echo_path(list(newest.values())) if len(newest) >= 2 else None
@@ -234,7 +228,7 @@ class Cell:
     loss_pct: float
 
 
-def cells_of(result: Mapping[str, Any], choices: Choices, zone: ZoneInfo) -> list[Cell]:
+def cells_of(result: FileContents, choices: Choices, zone: ZoneInfo) -> list[Cell]:
     """Where a file stands in the site's local days; empty where it is not known when it was."""
     worst: dict[tuple[str, int], list[tuple[float | None, int, int]]] = {}
 
@@ -243,15 +237,17 @@ def cells_of(result: Mapping[str, Any], choices: Choices, zone: ZoneInfo) -> lis
         cell = (local.hour * 60 + local.minute) // CELL_MINUTES
         worst.setdefault((local.date().isoformat(), cell), []).append((mos, lost, sent))
 
-    for stream in result["streams"]:
-        a_second = max(1, round(1000 / stream["ptime_ms"])) if stream["ptime_ms"] else 50
-        for second, row in enumerate(stream["seconds"]):
-            put(stream["first_us"] + second * 1e6, row["mos"], row["lost"], max(a_second, row["lost"]))
-    for echo in result["echoes"]:
+    for stream in result.streams:
+        a_second = max(1, round(1000 / stream.ptime_ms)) if stream.ptime_ms else 50
+        for second, row in enumerate(stream.seconds):
+            put(stream.first_us + second * 1e6, row.mos, row.lost, max(a_second, row.lost))
+    for echo in result.echoes:
         began = started_us(echo, choices, zone)
-        rows = echo["minutes"] or [[int(at // 60), 1, rtt is None, 0, 0] for at, rtt in echo["points"]]
-        for minute, sent, lost, *_ in rows if began is not None else []:
-            put(began + minute * 60e6, None, int(lost), sent)
+        if began is None:
+            continue
+        each = echo.minutes or [EchoMinute(int(at // 60), 1, int(rtt is None), None, None) for at, rtt in echo.points]
+        for one in each:
+            put(began + one.minute * 60e6, None, one.lost, one.sent)
     return [
         Cell(day, cell, min((m for m, _, _ in rows if m is not None), default=None),
              100 * sum(lost for _, lost, _ in rows) / max(1, sum(sent for _, _, sent in rows)))

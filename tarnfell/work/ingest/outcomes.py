@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import sqlite3
-from typing import Any
+from collections.abc import Mapping
 
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
@@ -32,7 +32,7 @@ def take_failure(db: sqlite3.Connection, job: Job, reason: str, code: str | None
         job_store.move(db, job.id, "failed", reason)
 
 
-def take_known(db: sqlite3.Connection, job: Job, result: dict[str, Any]) -> None:
+def take_known(db: sqlite3.Connection, job: Job, result: Mapping[str, object]) -> None:
     """What is known so far of a job that goes on. Raises KindError. After its end it changes nothing."""
     shape = KINDS[job.kind].result
     if shape is None:
@@ -44,7 +44,7 @@ def take_known(db: sqlite3.Connection, job: Job, result: dict[str, Any]) -> None
         job_store.keep_result(db, job.id, result)
 
 
-def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: dict[str, Any]) -> str | None:
+def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: Mapping[str, object]) -> str | None:
     """It is done. Told again it changes nothing. A sentence where what was told cannot be used: the job has failed."""
     if job.state == "done":
         return None

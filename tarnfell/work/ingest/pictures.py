@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, fields, replace
-from typing import Any
+from dataclasses import fields, replace
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.directions import PictureFigures
-from tarnfell.core.picture import Picture, PictureCriterion, judge_picture
+from tarnfell.core.picture import PictureCriterion, judge_picture
 from tarnfell.core.video import VideoError, VideoProfile, find_profile
 from tarnfell.store.videos import JudgedVideo
 from tarnfell.wire import WireError
@@ -64,13 +63,8 @@ def picture_figures(
     if trace is None:
         return replace(figures, reason=why_no_trace(record))
     picture = judge_picture(trace, profile_of(record), criterion)
-    judged = _flat(picture)
-    if not known_delay(relation):
-        judged["delay_p50_ms"] = None
+    judged = {**vars(picture.metrics), **vars(picture)}
     found = {f.name: judged[f.name] for f in fields(PictureFigures) if f.name in judged}
+    if not known_delay(relation):
+        found["delay_p50_ms"] = None
     return replace(figures, **found, reason=None if picture.metrics.received else "Nothing arrived.")
-
-
-def _flat(judged: Picture) -> dict[str, Any]:
-    flat = asdict(judged)
-    return {**flat.pop("metrics"), **flat}

@@ -17,8 +17,8 @@ from tarnfell.store.runs import Run
 from tarnfell.store.videos import StoredVideo
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK, Failure
+from tarnfell.wire.kinds.selfcheck import self_check_of
 from tarnfell.wire.record import Record, split_parts
-from tarnfell.work.ingest import self_check
 from tarnfell.work.ingest.clocks import known_better, settled
 from tarnfell.work.ingest.packets import (
     Half,
@@ -61,7 +61,7 @@ def judge_upload(run: Run, body: bytes, codec: Codec, pair: Sequence[PairRun] = 
     return JudgedRun(
         sha256=hashlib.sha256(body).hexdigest(),
         clock_record=parts[0],
-        self_check=self_check.checked(head.meta.get("self_check")),
+        self_check=self_check_of(head.meta.get("self_check")),
         stopped=bool(head.meta.get("stopped")),
         calls=calls,
         video=video,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 
@@ -25,11 +25,16 @@ def good_so_far(db: sqlite3.Connection, run: Run, targets: Targets) -> tuple[int
     Delay is half the round trip here, and losses are taken as single.
     """
     newest = job_store.newest_seconds(db, run.id, 1)
-    if not newest or newest[0]["second"] < 2:
+    if not newest or newest[0].second < 2:
         return None
     criterion = criterion_of_run(db, run)
-    delay_ms = mouth_to_ear_ms(newest[0]["rtt_us"], criterion)
-    sides = [newest[0][way] for way in ("up", "down") if run.direction in ("both", way)]
+    delay_ms = mouth_to_ear_ms(newest[0].rtt_us, criterion)
+    both = {"up": newest[0].up, "down": newest[0].down}
+    sides = [
+        [Counted(one.received, one.reached, one.late) for one in side]
+        for way, side in both.items()
+        if run.direction in ("both", way)
+    ]
     good = 0
     for scores in zip(*(scores_of(side, delay_ms, criterion) for side in sides), strict=True):
         good += all(score is not None and score >= targets.target_mos for score in scores)
@@ -40,12 +45,20 @@ def mouth_to_ear_ms(rtt_us: int | None, criterion: Criterion) -> float:
     return (rtt_us or 0) / 2000 + criterion.buffer_ms + criterion.ptime_ms + criterion.look_ahead_ms
 
 
-def scores_of(counts: Sequence[Mapping[str, Any]], delay_ms: float, criterion: Criterion) -> list[float | None]:
+class Counted(NamedTuple):
+    """Packets of a call's direction over a time: come, due by now, and come late."""
+
+    received: int
+    reached: int
+    late: int
+
+
+def scores_of(counts: Sequence[Counted], delay_ms: float, criterion: Criterion) -> list[float | None]:
     """MOS of each call's direction, from what it counted over a time; None where nothing was due."""
     losses = []
     for one in counts:
-        missed = max(0, one["reached"] - one["received"]) + max(0, one["late"])
-        losses.append(min(100.0, 100 * missed / one["reached"]) if one["reached"] > 0 else 0.0)
+        missed = max(0, one.reached - one.received) + max(0, one.late)
+        losses.append(min(100.0, 100 * missed / one.reached) if one.reached > 0 else 0.0)
     # All at once: fifty people may be looking.
     scores = criterion.mos(criterion.rating(delay_ms, np.array(losses), 1.0)).tolist()
-    return [score if one["reached"] > 0 else None for one, score in zip(counts, scores, strict=True)]
+    return [score if one.reached > 0 else None for one, score in zip(counts, scores, strict=True)]

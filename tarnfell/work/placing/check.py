@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import islice, pairwise
-from typing import Any, Literal
+from typing import Literal
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.codecs import CodecError, find_codec
@@ -73,7 +74,7 @@ class Objection:
 
     words: str
     fix_words: str | None = None
-    changes: dict[str, Any] | None = None
+    changes: Mapping[str, object] | None = None
     """Of the form that the wish came from; None where nothing helps but another wish."""
 
 
@@ -252,7 +253,7 @@ def _about_quiet(
     return Objection(words, *_move(wish, moved, zone))
 
 
-def _move(wish: Wish, at: datetime | None, zone: ZoneInfo) -> tuple[str | None, dict[str, Any] | None]:
+def _move(wish: Wish, at: datetime | None, zone: ZoneInfo) -> tuple[str | None, Mapping[str, object] | None]:
     if at is None:
         return None, None
     when = "repeat" if wish.when == "repeat" else "at"

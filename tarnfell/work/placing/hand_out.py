@@ -7,9 +7,8 @@ again if it had not begun, failed otherwise.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.store import checks as check_store
@@ -22,7 +21,7 @@ from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallsArguments
 from tarnfell.wire.kinds.check import CheckArguments
-from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.work.placing.call_plan import call_plan
 
 LOST_RUN = "The probe lost this run: it was replaced, or its disk was emptied. Place the calls again."
@@ -49,7 +48,7 @@ class Told:
 @dataclass(frozen=True)
 class Offer:
     job: Job
-    arguments: dict[str, Any]
+    arguments: Mapping[str, object]
 
 
 def anything_open(db: sqlite3.Connection, probe: Probe, told: Told) -> bool:
@@ -92,7 +91,7 @@ def to_stop(db: sqlite3.Connection, probe: Probe) -> list[int]:
     return [job.id for job in job_store.out_with(db, probe.id) if job.stop_reason is not None]
 
 
-def arguments_of(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
+def arguments_of(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
     """As its kind reads them. Those of calls are made when they are given out: keys and addresses may have changed."""
     if job.kind == "check":
         return _check_arguments(db, job)
@@ -105,8 +104,8 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
     return plain(CallsArguments(plan, far_end.host, far_end.port, far_end.key))
 
 
-def _check_arguments(db: sqlite3.Connection, job: Job) -> dict[str, Any]:
-    far_end = place_store.far_end_by_id(db, int(job.arguments["far_end_id"]))
+def _check_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
+    far_end = place_store.far_end_by_id(db, read(check_store.Asked, job.arguments).far_end_id)
     assert far_end is not None  # far ends are archived, never deleted
     wish = check_store.wish_of(db, job.site_id)
     return plain(

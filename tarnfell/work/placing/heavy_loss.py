@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import itertools
 import sqlite3
-from typing import Any
 
 from tarnfell.store import jobs as job_store
 from tarnfell.store.runs import Run
+from tarnfell.wire.kinds.calls import LiveDirection, LiveSecond
 
 HEAVY_LOSS_PCT = 30.0
 HEAVY_LOSS_S = 10
@@ -27,26 +27,23 @@ def stop_heavy_loss(db: sqlite3.Connection, run: Run) -> bool:
     if run.stop_reason is not None:
         return False
     newest = job_store.newest_seconds(db, run.id, HEAVY_LOSS_S + 1)
-    marks: list[dict[str, Any]] = []
+    marks: list[LiveSecond] = []
     for ago in (0, HEAVY_EDGE_S, HEAVY_LOSS_S - HEAVY_EDGE_S, HEAVY_LOSS_S):
-        mark = next((s for s in newest if s["second"] <= newest[0]["second"] - ago), None)
+        mark = next((s for s in newest if s.second <= newest[0].second - ago), None)
         if mark is None:
             return False
         if mark not in marks:  # seconds that were never told leave one mark for two
             marks.append(mark)
-    for side in ("up", "down"):
-        if all(_heavy(now, before, side) for now, before in itertools.pairwise(marks)):
+    up, down = ([m.up + m.video_up for m in marks], [m.down + m.video_down for m in marks])
+    for way in (up, down):
+        if all(_heavy(now, before) for now, before in itertools.pairwise(way)):
             job_store.ask_stop(db, run.id, "heavy-loss", STOPPED_BY_LOSS)
             return True
     return False
 
 
-def _heavy(now: dict[str, Any], before: dict[str, Any], side: str) -> bool:
+def _heavy(now: tuple[LiveDirection, ...], before: tuple[LiveDirection, ...]) -> bool:
     """Between two seconds, over all calls and video streams; no where nothing was to be expected."""
-
-    def grown(count: str) -> int:
-        streams = ([*second[side], *second.get(f"video_{side}", [])] for second in (now, before))
-        return sum(n[count] - b[count] for n, b in zip(*streams, strict=True))
-
-    sent = grown("sent")
-    return sent > 0 and 100 * (sent - grown("received")) >= HEAVY_LOSS_PCT * sent
+    sent = sum(n.sent - b.sent for n, b in zip(now, before, strict=True))
+    received = sum(n.received - b.received for n, b in zip(now, before, strict=True))
+    return sent > 0 and 100 * (sent - received) >= HEAVY_LOSS_PCT * sent

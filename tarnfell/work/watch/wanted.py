@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
 
 from tarnfell.store import places as place_store
 from tarnfell.store import watches as watch_store
@@ -12,7 +11,7 @@ from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.watch import Watch, WatchRunning, WatchTarget
 
 
-def wanted_of(db: sqlite3.Connection, probe: Probe) -> dict[str, Any] | None:
+def wanted_of(db: sqlite3.Connection, probe: Probe) -> dict[str, object] | None:
     """As the probe reads it; None where nothing is wanted.
 
     The far end's address and key are those of now: a change of them is a change of what is wanted.

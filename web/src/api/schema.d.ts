@@ -5581,42 +5581,6 @@ export interface components {
         };
         /** EchoView */
         EchoView: {
-            /** System */
-            system: string;
-            /** Host */
-            host: string | null;
-            /**
-             * Role
-             * @default null
-             */
-            role: ("gateway" | "edge" | "outside" | "far-end") | null;
-            /** Stamped */
-            stamped: boolean;
-            /**
-             * Started Us
-             * @default null
-             */
-            started_us: number | null;
-            /**
-             * Runs
-             * @default 1
-             */
-            runs: number;
-            /**
-             * Duplicates
-             * @default 0
-             */
-            duplicates: number;
-            /** Notes */
-            notes?: string[];
-            /**
-             * Strange
-             * @description Lines that were not understood, by number.
-             */
-            strange?: [
-                number,
-                string
-            ][];
             /** Sent */
             sent: number;
             /** Lost */
@@ -5633,16 +5597,46 @@ export interface components {
             rtt_p95_ms: number | null;
             /** Rtt Max Ms */
             rtt_max_ms: number | null;
+            /** System */
+            system: string;
+            /** Host */
+            host: string | null;
+            /** Stamped */
+            stamped: boolean;
             /**
-             * Points
-             * @description Seconds since the first and the round trip in ms, or null; thinned with the extremes kept.
+             * Runs
+             * @default 1
              */
+            runs: number;
+            /**
+             * Duplicates
+             * @default 0
+             */
+            duplicates: number;
+            /**
+             * Notes
+             * @default []
+             */
+            notes: string[];
+            /**
+             * Strange
+             * @default []
+             */
+            strange: [
+                number,
+                string
+            ][];
+            /** Points */
             points: [
                 number,
                 number | null
             ][];
             /** Caution */
             caution: string;
+            /** Role */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
+            /** Started Us */
+            started_us: number | null;
         };
         /** EndChoice */
         EndChoice: {
@@ -5700,7 +5694,10 @@ export interface components {
         Enrol: {
             /** Token */
             token: string;
-            /** Environment */
+            /**
+             * Environment
+             * @description As Surroundings in tarnfell/wire/kinds has it.
+             */
             environment?: {
                 [key: string]: unknown;
             };
@@ -6164,7 +6161,10 @@ export interface components {
             /** Cells */
             cells: components["schemas"]["Cell"][];
         };
-        /** ImportedStream */
+        /**
+         * ImportedStream
+         * @description An RTP stream of a capture. One-way delay is not in it, nor is quality where no codec is known.
+         */
         ImportedStream: {
             /** Ssrc */
             ssrc: number;
@@ -6232,10 +6232,16 @@ export interface components {
              * @default MOS-CQEN
              */
             mos_scale: string;
-            /** Reason */
+            /**
+             * Reason
+             * @description Why there is no quality.
+             */
             reason: string | null;
-            /** Notes */
-            notes?: string[];
+            /**
+             * Notes
+             * @default []
+             */
+            notes: string[];
             /**
              * Seconds
              * @description Empty where no quality is told.
@@ -7134,7 +7140,10 @@ export interface components {
             status: number;
             detail: string;
         };
-        /** Progress */
+        /**
+         * Progress
+         * @description LiveSecond of tarnfell/wire/kinds/calls.py, bounded.
+         */
         Progress: {
             /** Second */
             second: number;
@@ -7942,40 +7951,108 @@ export interface components {
         };
         /**
          * Surroundings
-         * @description What a probe told of where it stands. Null where its system does not tell.
+         * @description None where the system does not tell.
          */
         Surroundings: {
-            /** System */
+            /**
+             * System
+             * @default null
+             */
             system: string | null;
-            /** Python */
+            /**
+             * Python
+             * @default null
+             */
             python: string | null;
-            /** Addresses */
+            /**
+             * Host
+             * @default null
+             */
+            host: string | null;
+            /**
+             * Cpus
+             * @default null
+             */
+            cpus: number | null;
+            /**
+             * Addresses
+             * @description ``interface address/prefix``.
+             * @default []
+             */
             addresses: string[];
-            /** Gateway */
+            /**
+             * Gateway
+             * @default null
+             */
             gateway: string | null;
-            /** Name Servers */
-            name_servers: string[];
-            /** Dhcp */
-            dhcp: string | null;
-            /** Interface */
+            /**
+             * Interface
+             * @description Of the default route, and so are the medium and its figures.
+             * @default null
+             */
             interface: string | null;
-            /** Medium */
+            /**
+             * Name Servers
+             * @default []
+             */
+            name_servers: string[];
+            /**
+             * Dhcp
+             * @default null
+             */
+            dhcp: string | null;
+            /**
+             * Medium
+             * @default null
+             */
             medium: string | null;
-            /** Link Mbps */
+            /**
+             * Link Mbps
+             * @default null
+             */
             link_mbps: number | null;
-            /** Duplex */
+            /**
+             * Duplex
+             * @default null
+             */
             duplex: string | null;
-            /** Mtu */
+            /**
+             * Mtu
+             * @default null
+             */
             mtu: number | null;
-            /** Wifi Signal Dbm */
+            /**
+             * Wifi Signal Dbm
+             * @default null
+             */
             wifi_signal_dbm: number | null;
-            /** Time Source */
+            /**
+             * Time Source
+             * @description The program that keeps the clock.
+             * @default null
+             */
             time_source: string | null;
-            /** Clock Synchronised */
+            /**
+             * Clock Synchronised
+             * @default null
+             */
             clock_synchronised: boolean | null;
-            /** Receive Stamps */
+            /**
+             * Receive Stamps
+             * @default null
+             */
             receive_stamps: string | null;
-            /** Cannot */
+            /**
+             * Program
+             * @description The digest of the probe's own file.
+             * @default null
+             */
+            program: string | null;
+            /**
+             * Cannot
+             * @description What this system does not tell or allow, in words.
+             * @default []
+             */
             cannot: string[];
         };
         /** TakenView */

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.imported import EchoFigures, ImportedStream
 from tarnfell.core.legs import LegAdds, Role
 from tarnfell.server.http.models.base import Model
 
@@ -23,76 +25,17 @@ class ImportChange(Model):
 
     name: str | None = Field(default=None, min_length=1, max_length=200)
     codecs: dict[str, str] | None = None
-    pairs: list[tuple[int, int]] | None = None
+    pairs: tuple[tuple[int, int], ...] | None = None
     roles: dict[str, Role] | None = None
     starts_local: str | None = Field(default=None, max_length=25)
     test_point_id: int | None = None
     shown: bool | None = None
 
 
-class StreamSecond(Model):
-    mos: float
-    lost: int
-    late: int
-
-
-class ImportedStream(Model):
-    ssrc: int
-    source: str
-    destination: str
-    payload_type: int
-    media: str = "audio"
-    codec: str | None
-    codec_title: str | None
-    names_codec: bool = True
-    """Whether the capture itself tells the codec."""
-    ptime_ms: float
-    first_us: int
-    skew_ppm: float | None
-    dscp_received: dict[str, int]
-    sent: int
-    lost: int
-    loss_pct: float
-    late: int
-    duplicates: int
-    reordered: int
-    burst_ratio: float
-    longest_loss_run: int
-    jitter_ms: float
-    jitter_max_ms: float
-    pdv_p95_ms: float | None
-    pdv_max_ms: float | None
-    r_factor: float | None
-    mos: float | None
-    mos_scale: str = "MOS-CQEN"
-    reason: str | None
-    notes: list[str] = Field(default_factory=list)
-    seconds: list[StreamSecond]
-    """Empty where no quality is told."""
-
-
-class EchoView(Model):
-    system: str
-    host: str | None
-    role: Role | None = None
-    stamped: bool
-    started_us: int | None = None
-    runs: int = 1
-    duplicates: int = 0
-    notes: list[str] = Field(default_factory=list)
-    strange: list[tuple[int, str]] = Field(default_factory=list)
-    """Lines that were not understood, by number."""
-    sent: int
-    lost: int
-    loss_pct: float
-    longest_loss_run: int
-    rtt_min_ms: float | None
-    rtt_p50_ms: float | None
-    rtt_p95_ms: float | None
-    rtt_max_ms: float | None
-    points: list[tuple[float, float | None]]
-    """Seconds since the first and the round trip in ms, or null; thinned with the extremes kept."""
-    caution: str
+@dataclass(frozen=True, kw_only=True)
+class EchoView(EchoFigures):
+    role: Role | None
+    started_us: int | None
 
 
 class TestPointChoice(Model):
@@ -116,9 +59,9 @@ class ImportPage(Model):
     packets: int
     cut_short: bool
     note: str
-    notes: list[str]
-    streams: list[ImportedStream]
-    pairs: list[tuple[int, int]]
+    notes: tuple[str, ...]
+    streams: tuple[ImportedStream, ...]
+    pairs: tuple[tuple[int, int], ...]
     """Streams that are the two directions of one call, by their place in the list."""
     echoes: list[EchoView]
     test_points: list[TestPointChoice]

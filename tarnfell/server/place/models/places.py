@@ -9,6 +9,7 @@ from pydantic import Field
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.watch.models.watches import WatchView
 from tarnfell.store.jobs import State
+from tarnfell.wire.kinds.surroundings import Surroundings
 
 TestPointKindName = Literal["farthest", "desk", "wireless", "cabinet", "firewall", "outside"]
 
@@ -65,27 +66,6 @@ class JobView(Model):
     state: State
     outcome: str
     run_id: int | None
-
-
-class Surroundings(Model):
-    """What a probe told of where it stands. Null where its system does not tell."""
-
-    system: str | None
-    python: str | None
-    addresses: list[str]
-    gateway: str | None
-    name_servers: list[str]
-    dhcp: str | None
-    interface: str | None
-    medium: str | None
-    link_mbps: int | None
-    duplex: str | None
-    mtu: int | None
-    wifi_signal_dbm: int | None
-    time_source: str | None
-    clock_synchronised: bool | None
-    receive_stamps: str | None
-    cannot: list[str]
 
 
 class ProbeCard(Model):

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from collections.abc import Mapping
+from typing import Literal
 
 from pydantic import Field
 
@@ -11,7 +12,8 @@ from tarnfell.server.http.models.base import Model
 
 class Enrol(Model):
     token: str = Field(min_length=1, max_length=200)
-    environment: dict[str, Any] = Field(default_factory=dict, max_length=40)
+    environment: dict[str, object] = Field(default_factory=dict, max_length=40)
+    """As Surroundings in tarnfell/wire/kinds has it."""
 
 
 class Enrolled(Model):
@@ -21,11 +23,11 @@ class Enrolled(Model):
 
 
 class Heartbeat(Model):
-    environment: dict[str, Any] | None = Field(None, max_length=40)
+    environment: dict[str, object] | None = Field(None, max_length=40)
     """Null when nothing has changed since the probe last told."""
     holds: list[int] | None = Field(None, max_length=10_000)
     """Jobs in hand, or done with the result still on the probe's disk; None from a probe that does not tell."""
-    watch: dict[str, Any] | None = None
+    watch: dict[str, object] | None = None
     """The watch it runs, as WatchRunning in tarnfell/wire/kinds/watch.py has it; None where it runs none."""
     kinds: list[str] | None = Field(None, max_length=100)
     """What the probe can do, of tarnfell/wire/kinds; None from one that does one thing at a time."""
@@ -36,7 +38,7 @@ class JobOffer(Model):
 
     id: int
     kind: str
-    arguments: dict[str, Any]
+    arguments: Mapping[str, object]
     """As the kind's own model in tarnfell/wire/kinds has them."""
 
 
@@ -47,14 +49,14 @@ class CallsOfBefore(Model):
     far_host: str
     far_port: int
     far_key: str
-    plan: dict[str, Any]
+    plan: dict[str, object]
 
 
 class HeartbeatAnswer(Model):
     jobs: list[JobOffer] = Field(default_factory=list)
     stop: list[int] = Field(default_factory=list)
     """Jobs in the probe's hands that somebody wants to end."""
-    watch: dict[str, Any] | None = None
+    watch: dict[str, object] | None = None
     """The watch that is wanted, as Watch in tarnfell/wire/kinds/watch.py has it; null for none."""
     job: CallsOfBefore | None = None
     command: JobOffer | None = None
@@ -73,6 +75,8 @@ class ProgressDirection(Model):
 
 
 class Progress(Model):
+    """LiveSecond of tarnfell/wire/kinds/calls.py, bounded."""
+
     second: int = Field(ge=0, le=1_000_000)
     up: list[ProgressDirection] = Field(max_length=100)
     down: list[ProgressDirection] = Field(max_length=100)
@@ -85,7 +89,7 @@ class Progress(Model):
 class Known(Model):
     """What is known so far of a job that goes on, as the kind's own model in tarnfell/wire/kinds has its result."""
 
-    result: dict[str, Any]
+    result: dict[str, object]
 
 
 class ProgressAnswer(Model):
@@ -101,14 +105,14 @@ class Failure(Model):
 
 
 class Outcome(Model):
-    result: dict[str, Any]
+    result: dict[str, object]
     """As the kind's own model in tarnfell/wire/kinds has it."""
 
 
 class OutcomeOfBefore(Model):
     """How a job other than calls ended, as probes tell it that do one thing at a time."""
 
-    result: dict[str, Any] | None = None
+    result: dict[str, object] | None = None
     failure: str | None = Field(None, max_length=2000)
 
 

@@ -1,0 +1,87 @@
+"""What the two ends of a run saw of themselves: whether they sent on time, dropped packets, or had their clocks set."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Optional
+
+from tarnfell.wire.kinds.fields import bounded, read_known
+
+_WORDS = 500
+_REASONS = 100
+
+
+@dataclass(frozen=True)
+class Lateness:
+    """Actual minus planned send time, milliseconds."""
+
+    p50: Optional[float] = None
+    p99: Optional[float] = None
+    max: Optional[float] = None
+
+
+@dataclass(frozen=True)
+class ClockStep:
+    """The system's clock was set while it stamped packets."""
+
+    at_us: int
+    step_ms: float
+
+
+@dataclass(frozen=True)
+class EndCheck:
+    """One end. None where nothing was sent, or the system does not tell."""
+
+    arrangement: Optional[str] = bounded(most=_WORDS, default=None)
+    """How sending and receiving shared the machine."""
+    priority: Optional[str] = bounded(most=_WORDS, default=None)
+    receive_stamps: Optional[str] = bounded(most=_WORDS, default=None)
+    send_late_ms: Optional[Lateness] = None
+    not_sent: int = 0
+    """Packets the system refused to send."""
+    receive_queue_drops: int = 0
+    strays: int = 0
+    """Packets that belonged to no stream of the run."""
+    refused: int = 0
+    """Answers that nothing listens where media was sent."""
+    clock_steps: tuple[ClockStep, ...] = ()
+    cpu_wait_pct: Optional[float] = None
+    """Of the time, waiting for a processor."""
+    cpu_stolen_pct: Optional[float] = None
+    rtcp_rtt_us: Optional[int] = None
+
+
+@dataclass(frozen=True)
+class SelfCheck:
+    tainted: bool = False
+    """Whether an end measured itself and not the network."""
+    reasons: tuple[str, ...] = bounded(most=_REASONS, default=())
+    probe: EndCheck = EndCheck()
+    far_end: EndCheck = EndCheck()
+
+    @property
+    def ends(self) -> tuple[EndCheck, EndCheck]:
+        return self.probe, self.far_end
+
+
+@dataclass(frozen=True)
+class FarCheck:
+    """What a far end tells with its half of a run."""
+
+    reasons: tuple[str, ...] = bounded(most=_REASONS, default=())
+    self_check: EndCheck = EndCheck()
+
+
+def far_check_of(told: object) -> FarCheck:
+    """Raises KindError."""
+    return read_known(FarCheck, told or {}, "The far end’s self-check")
+
+
+def self_check_of(told: object) -> SelfCheck:
+    """As a record's head tells it. Raises KindError; what is not known here a newer end may tell."""
+    return read_known(SelfCheck, told or {}, "The self-check")
+
+
+def end_check_of(told: object) -> EndCheck:
+    """As the other end tells it. Raises KindError."""
+    return read_known(EndCheck, told or {}, "The self-check")
