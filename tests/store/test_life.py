@@ -83,7 +83,7 @@ def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
 def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> None:
     run = new_run(db)
     for second in (2, 1, 2, 3):
-        jobs.add_second(db, run.id, second, f"{{\"second\":{second}}}")
+        jobs.add_second(db, run.id, second, f'{{"second":{second}}}')
     assert jobs.seconds_after(db, run.id, 1) == [(2, '{"second":2}'), (3, '{"second":3}')]
 
 
