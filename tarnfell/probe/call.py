@@ -1,4 +1,15 @@
-"""Placing calls: one run from the probe's side, from the control connection to the record of both ends."""
+"""Placing calls: one run from the probe's side, from the control connection to the record of both ends.
+
+    probe                          far end
+    streams wanted            ──►  refused, with the reason; or accepted, with its ports
+    a binding for each socket ◄─►  now it knows that this address receives
+    start                     ──►  started, with the calls that are bound
+    media and time stamps     ◄─►  the same; its progress each second
+    finish                    ──►  its half of the record
+
+Whatever ends this early ends sending at both ends. While media flows a silence of SILENCE_LIMIT_S, or the end of the
+control connection, cuts the run: each end keeps its half, and the probe fetches the other when it can (halves.py).
+"""
 
 from __future__ import annotations
 
