@@ -1,14 +1,5 @@
-"""Plans of load, and each carrying-out of one: a series of runs.
-
-    plan      draft ──► scheduled ──► ended: it will not start again
-                └───────────┴───────► dropped, by hand
-    series    waiting ──► running ──► done
-                 │           ├──────► stopped: by hand, by heavy loss, by the site's hours
-                 │           └──────► failed, with the reason of the run that did
-                 └──────────────────► missed: it was due, and could not begin
-
-A series ends once: what is told of it later changes nothing. Where it stands is in the runs that it has placed, so
-that a clerk that starts again goes on where the last one was.
+"""Plans of load, and each carrying-out of one: a series of runs. What moves a series on stands in
+tarnfell/work/placing/carry_out.py.
 """
 
 from __future__ import annotations
