@@ -117,6 +117,29 @@ def _parser() -> argparse.ArgumentParser:
     path.add_argument("--rounds", type=int, default=5, metavar="N", help="packets to each hop")
     path.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
 
+    bloat = verb(
+        "bloat",
+        _do("filling", "bloat"),
+        "Fill the line with two calls beside it, and say what a busy line does to them.",
+        "TCP streams fill the line up, then down, then both. One of the calls is marked, the other is not.\n"
+        "The line is full for as long: people at work there will notice.\n"
+        "Example: tarnfell bloat farend.example --key-file farend.key --seconds 10",
+    )
+    bloat.add_argument("host", metavar="HOST[:PORT]")
+    bloat.add_argument("--key-file", required=True, metavar="F", help="the far end's key")
+    bloat.add_argument("--seconds", type=float, default=10.0, metavar="S", help="each way; 2 to 60")
+    bloat.add_argument("--streams", type=int, default=4, metavar="N", help="TCP streams in each direction")
+    bloat.add_argument("--ways", default="up,down,both", metavar="LIST", help="of up, down, both")
+    bloat.add_argument("--dscp", type=int, default=46, metavar="N", help="of the marked call; 46 is EF")
+    bloat.add_argument("--codec", default="g711a", metavar="NAME", help=f"one of {names}")
+    bloat.add_argument("--ptime", type=int, default=20, metavar="MS")
+    bloat.add_argument("--calls", type=int, default=2, metavar="N", help="concurrent calls the line must carry")
+    bloat.add_argument("--ceiling", type=int, default=0, metavar="KBPS", help="keep the streams below this rate")
+    bloat.add_argument("--line", metavar="UP,DOWN", help="the line's rates as sold, kbit/s")
+    bloat.add_argument("--target", type=float, default=4.0, metavar="MOS", help="what an acceptable call has")
+    bloat.add_argument("--gateway", metavar="ADDR", help="instead of the system's own way out")
+    bloat.add_argument("--edge", metavar="ADDR", help="instead of the first hop beyond the gateway")
+
     analyse = verb(
         "analyse",
         _do("judging", "analyse"),

@@ -11,7 +11,7 @@ import threading
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
+from typing import ClassVar, Protocol
 
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.session import Admit, Offer, serve
@@ -24,9 +24,11 @@ MAX_SESSIONS = 16
 """Of calls."""
 MAX_STAMPING = 64
 """Sessions of a watch, which cost next to nothing: a socket and a process that sleeps."""
+MAX_FILLING = 64
+"""TCP streams that fill a line: two probes at the most streams both ways."""
 MAX_OPENINGS = 64
 """Connections that have not shown the key yet."""
-MOST_SEATS = MAX_OPENINGS + MAX_SESSIONS + MAX_STAMPING
+MOST_SEATS = MAX_OPENINGS + MAX_SESSIONS + MAX_STAMPING + MAX_FILLING
 END_LIMIT_S = 1.0
 """For a session to end when the far end is told to."""
 _LOOK_S = 0.1
@@ -115,7 +117,8 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
 class _Seats:
     """Who has connected and who has shown the key, for the listening process and those of its sessions to see."""
 
-    _FREE, _OPENING, _CALLS, _STAMPS = range(4)
+    _FREE, _OPENING, _CALLS, _STAMPS, _FILL = range(5)
+    _ROOM: ClassVar = {"calls": (_CALLS, MAX_SESSIONS), "stamps": (_STAMPS, MAX_STAMPING), "fill": (_FILL, MAX_FILLING)}
 
     def __init__(self) -> None:
         self._marks = mmap.mmap(-1, MOST_SEATS)
@@ -128,7 +131,7 @@ class _Seats:
 
     def admit(self, seat: int, sort: str) -> bool:
         """Whether there is room for another such session. Two that ask at once may both be told no, never both yes."""
-        mark, most = (self._STAMPS, MAX_STAMPING) if sort == "stamps" else (self._CALLS, MAX_SESSIONS)
+        mark, most = self._ROOM[sort]
         self._marks[seat] = mark
         if self._marks[:].count(mark) <= most:
             return True
@@ -136,7 +139,7 @@ class _Seats:
         return False
 
     def is_admitted(self, seat: int) -> bool:
-        return self._marks[seat] in (self._CALLS, self._STAMPS)
+        return self._marks[seat] not in (self._FREE, self._OPENING)
 
     def free(self, seat: int) -> None:
         self._marks[seat] = self._FREE

@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
+from tarnfell.farend.filling import Asked, fill
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.reflecting import answer_stamps
 from tarnfell.media import selfcheck
@@ -32,6 +33,7 @@ from tarnfell.wire.control import (
     Seal,
     session_key,
 )
+from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.record import Record, join_parts, split_parts
 
 START_DELAY_NS = 200_000_000
@@ -68,7 +70,7 @@ class _Plan:
         return max(s.start_us + s.length_us for s in self.up + self.down) / 1e6
 
 
-Admit = Callable[[Literal["calls", "stamps"]], bool]
+Admit = Callable[[Literal["calls", "stamps", "fill"]], bool]
 """Whether there is room for one more session of this sort, which from then on counts."""
 
 
@@ -114,12 +116,17 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    if not admit("stamps" if "stamps" in request else "calls"):
+    if not admit("stamps" if "stamps" in request else "fill" if "fill" in request else "calls"):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
     if "stamps" in request:
         return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
+    if "fill" in request:
+        try:
+            return fill(channel, read(Asked, request["fill"], "The request"))
+        except KindError as error:
+            raise Refused(str(error)) from None
     plan = _read_plan(request)
     *sockets, stamp_sock = _open_sockets(offer, [s.dscp for s in plan.down] + [plan.down[0].dscp])
     try:

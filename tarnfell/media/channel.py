@@ -9,9 +9,11 @@ from collections.abc import Mapping
 from typing import Any
 
 from tarnfell.wire import WireError
-from tarnfell.wire.control import BINARY_KIND, HEAD_BYTES, JSON_KIND, FrameHead, Seal, parse_json
+from tarnfell.wire.control import BINARY_KIND, HEAD_BYTES, JSON_KIND, MAC_BYTES, FrameHead, Seal, parse_json
 
 _TIMEOUT_S = 10.0
+_LAST_BODY_BYTES = 300
+LAST_BYTES = HEAD_BYTES + _LAST_BODY_BYTES + MAC_BYTES
 _UNANSWERED_MS = 40_000
 """What was sent and not acknowledged for so long ends the connection, so that nobody sends to a dead line."""
 
@@ -38,6 +40,18 @@ class Channel:
 
     def send(self, message: Mapping[str, object]) -> None:
         self._send(JSON_KIND, json.dumps(message, separators=(",", ":")).encode())
+
+    def send_last(self, message: Mapping[str, object]) -> None:
+        """The last words after a stream of other bytes: of a length that the other end knows, ``LAST_BYTES``."""
+        body = json.dumps(message, separators=(",", ":")).encode()
+        assert len(body) <= _LAST_BODY_BYTES
+        self._send(JSON_KIND, body.ljust(_LAST_BODY_BYTES))
+
+    def open_last(self, tail: bytes) -> dict[str, Any]:
+        """What ``send_last`` said, from the last LAST_BYTES of the stream. Raises WireError."""
+        if len(tail) != LAST_BYTES:
+            raise WireError("Control connection: the stream ended without last words.")
+        return parse_json(self._in.open(JSON_KIND, tail[HEAD_BYTES:]))
 
     def send_bytes(self, body: bytes) -> None:
         self._send(BINARY_KIND, body)

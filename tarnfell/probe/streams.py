@@ -31,7 +31,7 @@ def _call(plan: CallPlan, number: int, half: int) -> StreamSpec:
         payload_bytes=plan.payload_bytes,
         ptime_us=plan.ptime_us,
         packets=plan.packets,
-        dscp=plan.dscp,
+        dscp=plan.marks[number] if plan.marks else plan.dscp,
         start_us=_phase(number, plan.calls, half, plan.ptime_us),
         **_random_start(),
     )

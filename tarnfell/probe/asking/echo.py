@@ -45,9 +45,9 @@ class _Target:
     role: Role
     address: str
     packet_bytes: int
-    sent: int = 0
+    sent_us: dict[int, int] = field(default_factory=dict)
+    """When each echo was sent, by its number."""
     rtt_ms: dict[int, float] = field(default_factory=dict)
-    """By the echo's number."""
     ttl: int | None = None
     refused_by: str | None = None
     next_mtu: int | None = None
@@ -55,7 +55,7 @@ class _Target:
 
     def facts(self) -> EchoFacts:
         return EchoFacts(
-            self.role, self.address, self.packet_bytes, self.sent, len(self.rtt_ms),
+            self.role, self.address, self.packet_bytes, len(self.sent_us), len(self.rtt_ms),
             tuple(self.rtt_ms[number] for number in sorted(self.rtt_ms)),
             self.ttl, self.refused_by, self.too_large, self.next_mtu,
         )  # fmt: skip
@@ -73,17 +73,51 @@ def echoes(
 
     Raises CannotAsk.
     """
-    found = [_Target(role, address, packet_bytes) for role, address in targets]
-    by_family: dict[int, list[_Target]] = {}
-    for one in found:
-        by_family.setdefault(socket.AF_INET6 if ":" in one.address else socket.AF_INET, []).append(one)
-    askers = [_Asker(family, own, packet_bytes) for family, own in by_family.items()]
+    found, askers = _prepared(targets, packet_bytes)
     try:
         _ask(askers, rounds, interval_s, wait_s, go_on)
     finally:
         for asker in askers:
             asker.close()
     return tuple(one.facts() for one in found)
+
+
+class TimedEchoes:
+    """Echoes to some addresses for as long as whoever asks goes on, each with its time. Raises CannotAsk."""
+
+    def __init__(self, targets: Sequence[tuple[Role, str]]) -> None:
+        self._found, self._askers = _prepared(targets, SMALL_BYTES)
+        self._ready = selectors.DefaultSelector()
+        for asker in self._askers:
+            self._ready.register(asker.sock, selectors.EVENT_READ, asker)
+
+    def send_round(self) -> None:
+        for asker in self._askers:
+            asker.send_round()
+
+    def listen(self, until: float) -> None:
+        """Take answers until then, on the monotonic clock."""
+        _listen(self._ready, until, lambda: False)
+
+    def times_of(self, target: int) -> tuple[tuple[int, ...], tuple[int, ...]]:
+        """When each was sent, Unix microseconds, and its round trip in microseconds; -1 where no answer has come."""
+        one = self._found[target]
+        rtt_us = (round(one.rtt_ms[number] * 1000) if number in one.rtt_ms else -1 for number in one.sent_us)
+        return tuple(one.sent_us.values()), tuple(rtt_us)
+
+    def close(self) -> None:
+        self._ready.close()
+        for asker in self._askers:
+            asker.close()
+
+
+def _prepared(targets: Sequence[tuple[Role, str]], packet_bytes: int) -> tuple[list[_Target], list[_Asker]]:
+    """An asker for each address family, of targets in their order."""
+    found = [_Target(role, address, packet_bytes) for role, address in targets]
+    by_family: dict[int, list[_Target]] = {}
+    for one in found:
+        by_family.setdefault(socket.AF_INET6 if ":" in one.address else socket.AF_INET, []).append(one)
+    return found, [_Asker(family, own, packet_bytes) for family, own in by_family.items()]
 
 
 def _ask(askers: list[_Asker], rounds: int, interval_s: float, wait_s: float, go_on: Callable[[], bool]) -> None:
@@ -134,8 +168,9 @@ class _Asker:
     def send_round(self) -> None:
         for one in self._found:
             number, self._next = self._next, self._next % 0xFFFF + 1
-            one.sent += 1
-            self._sent[number] = (one, time.time_ns())
+            at_ns = time.time_ns()
+            one.sent_us[number] = at_ns // 1000
+            self._sent[number] = (one, at_ns)
             try:
                 self.sock.sendto(Echo(self._identifier, number, self._payload).serialize(self._v6), (one.address, 0))
             except OSError as error:

@@ -43,6 +43,8 @@ class CallPlan:
     direction: Literal["both", "up", "down"] = "both"
     """Which ways media flows."""
     video: tuple[VideoPlan, ...] = ()
+    marks: tuple[int, ...] = ()
+    """DSCP of each call, where they differ; empty: all are marked ``dscp``."""
 
     @property
     def video_streams(self) -> list[VideoPlan]:

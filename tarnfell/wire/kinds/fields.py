@@ -5,6 +5,7 @@ The types are read at run time, so they are written as Python 3.9 understands th
 
 from __future__ import annotations
 
+import base64
 import dataclasses
 import math
 import typing
@@ -25,7 +26,7 @@ class KindError(WireError):
 
 
 def bounded(least: Optional[float] = None, most: Optional[float] = None, **more: Any) -> Any:
-    """A field with bounds: of a number its value, of text its characters, of a tuple its entries."""
+    """A field with bounds: of a number its value, of text its characters, of bytes and tuples how many they are."""
     return dataclasses.field(metadata={"least": least, "most": most}, **more)
 
 
@@ -70,6 +71,8 @@ def plain(value: Any) -> dict[str, object]:
 def _plain(value: Any) -> Any:
     if dataclasses.is_dataclass(value):
         return plain(value)
+    if isinstance(value, bytes):
+        return base64.b64encode(value).decode()
     return [_plain(one) for one in value] if isinstance(value, tuple) else value
 
 
@@ -105,11 +108,16 @@ def _simple(shape: type, value: object, where: str) -> Any:
             return value
     elif shape is bool and isinstance(value, bool):
         return value
+    elif shape is bytes and isinstance(value, str):
+        try:
+            return base64.b64decode(value, validate=True)
+        except ValueError:
+            pass
     raise KindError(f"“{where}” is not what belongs there.")
 
 
 def _within(told: dataclasses.Field[Any], value: object) -> None:
-    measured = len(value) if isinstance(value, (str, tuple)) else value
+    measured = len(value) if isinstance(value, (str, bytes, tuple)) else value
     least, most = told.metadata.get("least"), told.metadata.get("most")
     if isinstance(measured, (int, float)):
         if least is not None and measured < least:
