@@ -33,6 +33,7 @@ from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 from tarnfell.store.videos import StoredVideo
 from tarnfell.store.watches import Watch
+from tarnfell.wire.kinds import Name
 
 # For people
 
@@ -130,12 +131,20 @@ def require_import(import_id: int) -> Imported:
 
 
 def require_check(site: Site, job_id: int) -> Job:
+    return _require_job(site, job_id, "check", "check")
+
+
+def require_fill(site: Site, job_id: int) -> Job:
+    return _require_job(site, job_id, "fill", "line fill")
+
+
+def _require_job(site: Site, job_id: int, kind: Name, what: str) -> Job:
     try:
         job = job_store.job_by_id(g.db, job_id)
     except KeyError:
         job = None
-    if job is None or job.site_id != site.id or job.kind != "check":
-        raise Problem(404, f"{site.name} has no check {job_id}.")
+    if job is None or job.site_id != site.id or job.kind != kind:
+        raise Problem(404, f"{site.name} has no {what} {job_id}.")
     return job
 
 

@@ -16,6 +16,7 @@ from typing import Any, Literal
 
 Fate = Literal["passed", "copied", "blocked", "lost", "queue"]
 IP_UDP_BYTES = 28
+_FULL_BYTES = 1500
 _NS = 1_000_000
 
 
@@ -92,6 +93,8 @@ class Packet:
     ttl: int = 64
     address: Any = None
     is_cross: bool = False
+    kept: bool = False
+    """Part of a stream that must stay whole: it is taken in only where there is room, and never dropped."""
     fate: Fate = "passed"
 
     @property
@@ -135,6 +138,21 @@ class Lane:
             self._leave(packet, packet.in_ns)
             return
         self._enqueue(packet)
+        self._serve(packet.in_ns)
+
+    def has_room(self) -> bool:
+        """For one more packet of full size."""
+        c = self.config
+        return not c.rate_kbps or self._backlog + _FULL_BYTES <= c.queue_ms * c.rate_kbps / 8
+
+    def carry(self, packet: Packet) -> None:
+        """Take in a packet that is to be kept; ``has_room`` was asked before."""
+        self._advance(packet.in_ns)
+        if not self.config.rate_kbps:
+            self._leave(packet, packet.in_ns)
+            return
+        self._queues.setdefault(packet.flow if self.config.discipline == "fair" else None, deque()).append(packet)
+        self._backlog += packet.size
         self._serve(packet.in_ns)
 
     def costs(self) -> list[Packet]:
@@ -200,6 +218,9 @@ class Lane:
                 return
             while self._backlog + packet.size > limit and self._backlog:
                 longest = max(self._queues, key=lambda flow: sum(p.size for p in self._queues[flow]))
+                if self._queues[longest][-1].kept:
+                    self._drop(packet, "queue")
+                    return
                 victim = self._queues[longest].pop()
                 if not self._queues[longest]:
                     del self._queues[longest]
@@ -228,9 +249,9 @@ class Lane:
     def _leave(self, packet: Packet, link_ns: int) -> None:
         c = self.config
         exit_ns = link_ns + int((c.delay_ms + self._spread_ms()) * _NS)
-        if c.reorder_pct and self.rng.random() * 100 < c.reorder_pct:
+        if c.reorder_pct and not packet.kept and self.rng.random() * 100 < c.reorder_pct:
             exit_ns += int(c.reorder_ms * _NS)
-        elif c.keep_order and packet.fate == "passed":
+        elif packet.kept or (c.keep_order and packet.fate == "passed"):
             exit_ns = max(exit_ns, self._last_exit_ns)
             self._last_exit_ns = exit_ns
         heapq.heappush(self._exits, (exit_ns, next(self._count), packet))

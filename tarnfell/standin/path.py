@@ -1,7 +1,8 @@
 """The stand-in path: relays UDP between probe and far end over two lanes and writes down the truth.
 
 It listens at an address of its own with the far end's port numbers, so that to
-the probe it is the far end. The control connection is passed on unchanged.
+the probe it is the far end. TCP to the control port goes through the same
+queues (tcp.py), and nothing of it is lost.
 """
 
 from __future__ import annotations
@@ -20,11 +21,13 @@ from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from queue import SimpleQueue
 from typing import IO, Any
 
 from tarnfell.media.host import raise_priority
 from tarnfell.media.sockets import Arrival, open_media_socket, receive
 from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
+from tarnfell.standin.tcp import Stream, Streams
 from tarnfell.wire.rtp import HEADER, looks_like_rtcp
 
 MAX_FLOWS = 2048
@@ -103,6 +106,13 @@ class FaultyPath:
         if self._truth:
             self._truth.writerow(TRUTH_COLUMNS)
         self._stop = threading.Event()
+        self._tcp_busy = False
+        self._accepted: SimpleQueue[tuple[socket.socket, socket.socket]] = SimpleQueue()
+        self._tcp = Streams(
+            lambda direction: self._lanes[direction].has_room(),
+            lambda direction: self._lanes[direction].config.rate_kbps > 0,
+            self._carry,
+        )
 
     def stop(self, *_: Any) -> None:
         self._stop.set()
@@ -119,9 +129,13 @@ class FaultyPath:
             self._wait()
             for fd, _ in self._epoll.poll(0):
                 self._take_in(fd)
+            self._pass_tcp()
             for direction in ("up", "down"):
                 for packet in self._lanes[direction].take(time.time_ns()):
-                    self._let_out(direction, packet)
+                    if packet.kept:
+                        self._tcp.let_out(packet.address, packet.data)
+                    else:
+                        self._let_out(direction, packet)
                 for packet in self._lanes[direction].costs():
                     self._write(direction, packet, None)
         self._control.close()
@@ -129,7 +143,13 @@ class FaultyPath:
     def _wait(self) -> None:
         due = min((t for lane in self._lanes.values() if (t := lane.next_ns()) is not None), default=None)
         left = _LOOK_S if due is None else min(_LOOK_S, (due - time.time_ns()) / 1e9)
-        if left > 0.002:
+        sources = [one.source for one in self._tcp.waiting]
+        if self._tcp.stuck or self._tcp_busy:
+            left = min(left, 0.001)
+        if sources and left > 0:
+            watched: list[Any] = [self._epoll, *sources]
+            select.select(watched, [], [], left)
+        elif left > 0.002:
             # epoll waits in whole milliseconds; the rest is slept more finely on the next round.
             self._epoll.poll(min(left - 0.001, 0.05))
         elif left > 0:
@@ -203,6 +223,19 @@ class FaultyPath:
             (direction, packet.port, ssrc, sequence, len(packet.data), packet.in_ns // 1000, out, packet.fate)
         )
 
+    def _pass_tcp(self) -> None:
+        while not self._accepted.empty():
+            self._tcp.add(*self._accepted.get())
+        for _ in range(64):  # media waits for no more than so many segments
+            self._tcp_busy = self._tcp.take_in()
+            if not self._tcp_busy:
+                break
+        self._tcp.flush()
+
+    def _carry(self, stream: Stream, data: bytes) -> None:
+        packet = Packet(data, time.time_ns(), stream, address=stream, kept=True)
+        self._lanes[stream.direction].carry(packet)
+
     def _pass_control(self) -> None:
         while not self._stop.is_set():
             try:
@@ -215,21 +248,7 @@ class FaultyPath:
             except OSError:
                 near.close()
                 continue
-            for a, b in ((near, far), (far, near)):
-                threading.Thread(target=_pump, args=(a, b), daemon=True).start()
-
-
-def _pump(source: socket.socket, sink: socket.socket) -> None:
-    try:
-        while data := source.recv(1 << 16):
-            sink.sendall(data)
-    except OSError:
-        pass
-    for sock in (source, sink):
-        try:
-            sock.shutdown(socket.SHUT_RDWR)
-        except OSError:
-            pass
+            self._accepted.put((near, far))
 
 
 def main(arguments: list[str] | None = None) -> int:

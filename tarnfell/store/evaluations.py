@@ -19,6 +19,9 @@ class Evidence:
     last_judged_us: int
     failed: int
     imports: int
+    fills: int
+    """Of the line; judged."""
+    last_filled_us: int
     remedies: int
     """The sum of their numbers, which are not given twice."""
 
@@ -26,6 +29,8 @@ class Evidence:
 _EVIDENCE = """
 SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_us), 0),
   coalesce(sum(state = 'failed'), 0), (SELECT count(*) FROM imported WHERE site_id = site.id),
+  (SELECT count(judged_us) FROM fill WHERE site_id = site.id),
+  (SELECT coalesce(max(judged_us), 0) FROM fill WHERE site_id = site.id),
   (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id)
 FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')
 """

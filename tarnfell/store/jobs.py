@@ -44,6 +44,7 @@ SILENCE_US = 60 * 1_000_000
 WORDS: dict[Name, str] = {
     "calls": "Place calls",
     "check": "Check the site’s network",
+    "fill": "Fill the line with calls beside it",
     "distances": "Check reachability and round trip",
     "update": "Update the probe",
     "answer": "Answer calls as a far end",
@@ -134,6 +135,15 @@ def ask(
 def newest_of_kind(db: sqlite3.Connection, site_id: int, kind: Name, limit: int) -> list[Job]:
     """Newest first."""
     rows = db.execute(f"{_JOB} WHERE site_id = ? AND kind = ? ORDER BY id DESC LIMIT ?", (site_id, kind, limit))
+    return [_job(row) for row in rows]
+
+
+def open_of_kind(db: sqlite3.Connection, site_id: int, kind: Name) -> list[Job]:
+    """Not ended yet, newest first."""
+    marks = ", ".join("?" * len(OPEN))
+    rows = db.execute(
+        f"{_JOB} WHERE site_id = ? AND kind = ? AND state IN ({marks}) ORDER BY id DESC", (site_id, kind, *OPEN)
+    )
     return [_job(row) for row in rows]
 
 

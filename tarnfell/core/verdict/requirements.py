@@ -11,6 +11,7 @@ from typing import Literal, cast
 
 from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE, Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
+from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
 from tarnfell.core.verdict.readings import MEASURES, CallReading, Reading, kept_bounds, tally_calls, tally_streams
 
@@ -77,6 +78,7 @@ def requirements_of(
     capacity: Capacity,
     brief: Brief,
     enough: bool,
+    load: UnderLoad,
 ) -> tuple[Requirement, ...]:
     """In the order a reader asks. ``enough``: the evidence is as much as the brief asks for."""
     found = [
@@ -87,7 +89,7 @@ def requirements_of(
     ]
     if brief.video:
         found.append(_video(shares, brief))
-    return (*found, _steadiness(shares, brief), _marking(readings), _load())
+    return (*found, _steadiness(shares, brief), _marking(readings), _load(load, brief))
 
 
 def _share(calls: Sequence[CallReading], shares: Shares, brief: Brief, enough: bool) -> Requirement:
@@ -283,12 +285,16 @@ def kept_marking_pct(readings: Sequence[Reading]) -> float | None:
     return sum(kept) / len(kept) if kept else None
 
 
-def _load() -> Requirement:
-    return Requirement(
-        "load",
-        "Calls while the line is full",
-        "open",
-        False,
-        "The line has not been filled beside calls yet.",
-        "A line fill in each direction with calls beside it.",
-    )
+def _load(load: UnderLoad, brief: Brief) -> Requirement:
+    title = "Calls while the line is full"
+    if load.least is None:
+        says, closes = "The line has not been filled beside calls yet.", "A line fill in each direction."
+        return Requirement("load", title, "open", False, says, closes)
+    held = [f"{mos:.2f} MOS with a full {'upload' if way == 'up' else 'download'}" for way, mos in load.worst.items()]
+    fills = f"{load.fills} line {'fill' if load.fills == 1 else 'fills'}"
+    says = f"At worst {' and '.join(held)}, in {fills}; {brief.target_mos:.1f} is asked."
+    if load.least < brief.target_mos:
+        return Requirement("load", title, "shown not", False, says, "")
+    if not load.whole:
+        return Requirement("load", title, "open", False, says, "A line fill in the other direction.")
+    return Requirement("load", title, "shown", False, says, "")

@@ -17,6 +17,7 @@ import numpy as np
 from tarnfell.core.verdict.capacity import Capacity
 from tarnfell.core.verdict.causes import Cause, Dimension
 from tarnfell.core.verdict.facts import Brief
+from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import Share, share_of, worth_of
 from tarnfell.core.verdict.readings import CallReading, Reading
 from tarnfell.core.verdict.requirements import Requirement, Shares, bounds_words, kept_marking_pct, share_words
@@ -61,6 +62,9 @@ CAPACITY_SHARE = ((0.0, 0.0), (0.8, 60.0), (1.0, 100.0))
 TROUBLED_PCT = ((0.0, 100.0), (0.5, 95.0), (5.0, 60.0), (30.0, 0.0))
 """Trouble over all ten-minute moments, day and night."""
 SILENT_PCT = ((0.0, 100.0), (2.0, 60.0), (10.0, 0.0))
+LOADED_SHORT_MOS = ((0.0, 100.0), (0.4, 60.0), (1.5, 0.0))
+"""By which a call beside a full line misses the MOS asked."""
+LOADED_WAY = {"up": "upload", "down": "download"}
 MARKING_KEPT_PCT = ((50.0, 0.0), (90.0, 60.0), (99.0, 100.0))
 
 
@@ -141,6 +145,7 @@ def score_dimensions(
     capacity: Capacity,
     causes: Sequence[Cause],
     brief: Brief,
+    load: UnderLoad,
 ) -> tuple[DimensionScore, ...]:
     """Every dimension of the brief, in the order of the method."""
     ranges: dict[Dimension, _Range] = {
@@ -148,7 +153,7 @@ def score_dimensions(
         "video": _video(shares, brief),
         "capacity": _capacity(capacity, brief),
         "steadiness": _steadiness(shares, brief),
-        "load": _Range(*OPEN, "The line has not been filled beside calls yet."),
+        "load": _load(load, brief),
         "reachability": _reachability(shares),
         "marking": _marking(readings),
     }
@@ -252,6 +257,17 @@ def _marking(readings: Sequence[Reading]) -> _Range:
         return _Range(*OPEN, "No marked call counts yet.")
     value = points(kept, MARKING_KEPT_PCT)
     return _Range(value, value, f"{kept:.1f} % of packets arrived marked as sent.")
+
+
+def _load(load: UnderLoad, brief: Brief) -> _Range:
+    """A direction that was never seen full is open; the worst that a full one did to a call is what counts."""
+    if load.least is None:
+        return _Range(*OPEN, "The line has not been filled beside calls yet.")
+    value = points(max(0.0, brief.target_mos - load.least), LOADED_SHORT_MOS)
+    told = ", ".join(f"{LOADED_WAY[way]} {mos:.2f}" for way, mos in sorted(load.worst.items(), reverse=True))
+    rest = "" if load.whole else " The other direction was not seen full yet."
+    says = f"Beside a full line a call had at worst, in MOS: {told}; {brief.target_mos:.1f} is asked.{rest}"
+    return _Range(value if load.whole else 0.0, value, says)
 
 
 def word_of(requirements: Sequence[Requirement]) -> Word:

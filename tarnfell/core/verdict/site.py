@@ -11,6 +11,7 @@ from tarnfell.core.verdict.capacity import capacity_of
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
+from tarnfell.core.verdict.fills import FillFact, UnderLoad, causes_of_fills, under_load
 from tarnfell.core.verdict.moments import Share, share_of
 from tarnfell.core.verdict.readings import KeptBound, Reading, by_call, kept_bounds, read
 from tarnfell.core.verdict.requirements import requirements_of, shares_of
@@ -69,16 +70,18 @@ def evaluate_site(
     brief: Brief,
     video: Sequence[VideoFact] = (),
     aside: Aside = NOTHING_ASIDE,
+    fills: Sequence[FillFact] = (),
 ) -> Evaluation:
     """Readings, causes and verdict of all facts of a site."""
     readings = read(facts, brief)
-    causes = find_causes(readings, video, brief)
-    verdict = _judge(readings, causes, brief, video)
+    causes = causes_of_fills(fills, find_causes(readings, video, brief), brief)
+    load = under_load(fills)
+    verdict = _judge(readings, causes, brief, video, load)
     left_out = _left_out(facts, aside)
     other: Word | None = None
     if any(not _counts(f) for f in facts):
         everything = read([_counted(f) for f in facts], brief)
-        word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video]).word
+        word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video], load).word
         other = word if word != verdict.word else None
     return Evaluation(
         brief=brief,
@@ -93,7 +96,9 @@ def evaluate_site(
     )
 
 
-def _judge(readings: list[Reading], causes: Sequence[Cause], brief: Brief, video: Sequence[VideoFact]) -> Verdict:
+def _judge(
+    readings: list[Reading], causes: Sequence[Cause], brief: Brief, video: Sequence[VideoFact], load: UnderLoad
+) -> Verdict:
     calls = by_call(readings)
     shares = shares_of(calls, video, brief)
     # An idle network carries what a busy one does not.
@@ -101,8 +106,8 @@ def _judge(readings: list[Reading], causes: Sequence[Cause], brief: Brief, video
     days = len({moment[0] for c in calls for moment in c.moments})
     busy_hours = len({(day, cell // 6) for c in calls if c.busy for day, cell in c.moments})
     missing = _missing(days, busy_hours, len(shares.busy), brief)
-    requirements = requirements_of(readings, calls, shares, capacity, brief, enough=not missing)
-    dimensions = score_dimensions(readings, calls, shares, capacity, causes, brief)
+    requirements = requirements_of(readings, calls, shares, capacity, brief, enough=not missing, load=load)
+    dimensions = score_dimensions(readings, calls, shares, capacity, causes, brief, load)
     low, high = range_of(dimensions, requirements)
     word = word_of(requirements)
     return Verdict(

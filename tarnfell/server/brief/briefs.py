@@ -30,6 +30,7 @@ from tarnfell.server.brief.words import changes_between
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import fills as fill_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
@@ -91,6 +92,7 @@ def rewrite_brief(db: sqlite3.Connection, site: Site, values: Mapping[str, objec
     if not changes:
         return False
     site_store.change_site(db, site.id, **values)
+    fill_store.judge_again(db, site.id)
     brief_store.keep_change(db, site.id, changes, by)
     return True
 

@@ -10,8 +10,10 @@ from zoneinfo import ZoneInfo
 
 from tarnfell.core.codecs import Codec
 from tarnfell.core.verdict.facts import DIRECTIONS, Blame, CallFact, Direction, Outcome, VideoFact
+from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.site import Aside
 from tarnfell.store import calls as call_store
+from tarnfell.store import fills as fill_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import remedies as remedy_store
 from tarnfell.store import runs as run_store
@@ -37,6 +39,7 @@ class Facts:
 
     calls: list[CallFact]
     video: list[VideoFact]
+    fills: list[FillFact]
     aside: Aside
 
 
@@ -56,8 +59,38 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
     return Facts(
         calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],
         video=[fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us],
+        fills=[fact for at_us, fact in _filled(db, site) if since_us is None or at_us >= since_us],
         aside=aside,
     )
+
+
+def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]]:
+    for fill in fill_store.fills_of(db, site.id):
+        idle = fill.filled.phase("idle") if fill.filled else None
+        at = moment_at(site, fill.at_us)
+        for direction in DIRECTIONS:
+            phase = fill.filled.phase(direction) if fill.filled else None
+            if fill.filled is None or phase is None:
+                continue
+            side = phase.side(direction)
+            yield (
+                fill.at_us,
+                FillFact(
+                    fill_id=fill.job_id,
+                    direction=direction,
+                    day=at.day,
+                    minute=at.minute,
+                    busy=at.busy,
+                    full=bool(side.filled),
+                    idle_mos=idle.side(direction).mos if idle else None,
+                    mos=side.mos,
+                    mos_marked=side.mos_marked,
+                    kept_pct=side.marking_kept_pct,
+                    causes=tuple(cause for cause in fill.filled.causes if cause.direction == direction),
+                    probe_id=fill.probe_id,
+                    far_end_id=fill.far_end_id,
+                ),
+            )
 
 
 def standing_remedy(remedies: Sequence[Remedy]) -> Remedy | None:

@@ -6,10 +6,12 @@ import logging
 import sqlite3
 from collections.abc import Mapping
 
+from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.fills import FillAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
 from tarnfell.wire.failures import CODES, OTHER, Failure, code_of
@@ -17,6 +19,7 @@ from tarnfell.wire.kinds import KINDS
 from tarnfell.wire.kinds.answer import AnswerArguments, AnswerResult
 from tarnfell.wire.kinds.distances import DistancesResult
 from tarnfell.wire.kinds.fields import KindError, read
+from tarnfell.wire.kinds.fill import FillResult
 
 NOT_UNDERSTOOD = "The probe's answer was not understood."
 
@@ -57,7 +60,8 @@ def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: Mapping
         log.warning("result of job %s, %s: %s", job.id, job.kind, error)
         problem = NOT_UNDERSTOOD
     if problem is None:
-        job_store.keep_result(db, job.id, result)
+        # What fills tell has a table of its own, where the clerk finds it.
+        job_store.keep_result(db, job.id, {} if job.kind == "fill" else result)
         job_store.move(db, job.id, "done", "")
     elif job.state in job_store.OPEN:
         job_store.keep_failure(db, job.id, Failure(OTHER, problem))
@@ -71,6 +75,8 @@ def _keep(db: sqlite3.Connection, probe: Probe, job: Job, result: object) -> str
             if place_store.far_end_by_id(db, one.id) is None:
                 return NOT_UNDERSTOOD  # a far end that there is not
             place_store.keep_distance(db, probe.id, one.id, one.connect_ms, one.failure, one.key_fits)
+    elif isinstance(result, FillResult):
+        fill_store.keep(db, job.id, job.site_id, read(FillAsked, job.arguments), result)
     elif isinstance(result, AnswerResult):
         return _keep_answering(db, probe, read(AnswerArguments, job.arguments), result.addresses)
     elif job.kind == "silence":

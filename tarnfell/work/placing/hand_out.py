@@ -15,6 +15,7 @@ from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
+from tarnfell.store.fills import FillAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
 from tarnfell.wire.failures import OTHER, OWN, Failure
@@ -22,7 +23,9 @@ from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallsArguments
 from tarnfell.wire.kinds.check import CheckArguments
 from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.fill import FillArguments
 from tarnfell.work.placing.call_plan import call_plan
+from tarnfell.work.placing.fill_plan import calls_beside
 
 LOST_RUN = "The probe lost this run: it was replaced, or its disk was emptied. Place the calls again."
 LOST = "The probe lost it: it was replaced, or its disk was emptied. Try again."
@@ -95,6 +98,8 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
     """As its kind reads them. Those of calls are made when they are given out: keys and addresses may have changed."""
     if job.kind == "check":
         return _check_arguments(db, job)
+    if job.kind == "fill":
+        return _fill_arguments(db, job)
     if job.kind != "calls":
         return job.arguments
     run = run_store.run_by_id(db, job.id)
@@ -114,6 +119,15 @@ def _check_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
             wish.gateway, wish.edge, wish.outside, wish.resolvers, wish.names, wish.services,
         )
     )  # fmt: skip
+
+
+def _fill_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
+    asked = read(FillAsked, job.arguments)
+    far_end = place_store.far_end_by_id(db, asked.far_end_id)
+    assert far_end is not None
+    wish = check_store.wish_of(db, job.site_id)
+    plan = calls_beside(find_codec(asked.codec), asked.ptime_ms, asked.plan)
+    return plain(FillArguments(plan, asked.plan, far_end.host, far_end.port, far_end.key, wish.gateway, wish.edge))
 
 
 def _lost(db: sqlite3.Connection, probe: Probe, told: Told) -> list[Job]:

@@ -16,12 +16,14 @@ from zoneinfo import ZoneInfo
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import CallRate, Flow, Plan, hold, plan_run
 from tarnfell.core.schedule import Quiet, Span, quiet_span
+from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.places import FarEnd
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
+from tarnfell.wire.kinds.fill import FillPlan
 from tarnfell.work.placing.presence import is_online
 
 Code = Literal["archived", "no-probe", "no-far-end", "itself", "offline", "busy", "hours", "ceiling"]
@@ -55,6 +57,18 @@ def against(
         about_ends(db, site, probe, far_end)
         or about_ceiling(site, plan, spec.direction)
         or about_hours(site, Span(at, at + timedelta(seconds=spec.seconds)))
+        or about_presence(probe)
+        or about_others(db, site)
+    )
+
+
+def against_filling(
+    db: sqlite3.Connection, site: Site, probe: Probe | None, far_end: FarEnd | None, plan: FillPlan, at: datetime
+) -> Reason | None:
+    """As ``against``, of filling the line. Its ceiling is in the plan already, unless somebody said to go beyond it."""
+    return (
+        about_ends(db, site, probe, far_end)
+        or about_hours(site, Span(at, at + timedelta(seconds=plan.length_s)))
         or about_presence(probe)
         or about_others(db, site)
     )
@@ -94,6 +108,12 @@ def about_presence(probe: Probe | None) -> Reason | None:
 
 def about_others(db: sqlite3.Connection, site: Site) -> Reason | None:
     """One run at a time at a site: two would measure each other."""
+    if job_store.open_of_kind(db, site.id, "fill"):
+        return Reason(
+            "busy",
+            "The line of this site is being filled. Wait for that to end, or stop it.",
+            "The line of the site was being filled.",
+        )
     if not run_store.open_runs(db, site.id):
         return None
     return Reason(
@@ -135,6 +155,14 @@ def about_ceiling(site: Site, plan: Plan, direction: Flow) -> Reason | None:
 def ceiling_calls(site: Site, rate: CallRate, direction: Flow = "both", video_kbps: float = 0.0) -> int | None:
     """Most concurrent calls under the site's ceiling beside so much video; None where there is none, or no rate."""
     return calls_within(rate, site.up_kbps, site.down_kbps, site.ceiling_pct, direction, video_kbps)
+
+
+def ceiling_kbps(site: Site) -> int | None:
+    """What tests may take of the slower direction of the line; None where there is no ceiling, or no rate."""
+    rates = [kbps for kbps in (site.up_kbps, site.down_kbps) if kbps]
+    if site.ceiling_pct is None or not rates:
+        return None
+    return math.floor(min(rates) * site.ceiling_pct / 100)
 
 
 def calls_within(

@@ -3114,6 +3114,184 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/fills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest fills of a site's line, and what the next would be. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Have a probe fill the line, with two calls beside it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskFill"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/fills/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one fill came to. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillDetail"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/fills/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it now; what was measured is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/imports": {
         parameters: {
             query?: never;
@@ -4486,6 +4664,45 @@ export interface components {
             /** Far End Id */
             far_end_id: number;
         };
+        /** AskFill */
+        AskFill: {
+            /** Probe Id */
+            probe_id: number;
+            /** Far End Id */
+            far_end_id: number;
+            /**
+             * Seconds
+             * @description Each way.
+             * @default 10
+             */
+            seconds: number;
+            /**
+             * Streams
+             * @default 4
+             */
+            streams: number;
+            /**
+             * Ways
+             * @default [
+             *       "up",
+             *       "down",
+             *       "both"
+             *     ]
+             */
+            ways: ("up" | "down" | "both")[];
+            /**
+             * Beyond Ceiling
+             * @description Whatever the site's ceiling for tests is; otherwise streams stay below it, and the line is not full.
+             * @default false
+             */
+            beyond_ceiling: boolean;
+            /**
+             * Consent
+             * @description That the line is full for as long, and people at work there will notice.
+             * @constant
+             */
+            consent: true;
+        };
         /** AskJob */
         AskJob: {
             /**
@@ -5832,6 +6049,108 @@ export interface components {
             /** Port */
             port: number;
         };
+        /** FillDetail */
+        FillDetail: {
+            line: components["schemas"]["FillLine"];
+            /** @description Null until it is judged, and where it cannot be. */
+            filled: components["schemas"]["LineFilled"] | null;
+        };
+        /**
+         * FillLine
+         * @description One fill among others.
+         */
+        FillLine: {
+            /** Id */
+            id: number;
+            /** Probe */
+            probe: string;
+            /** Far End */
+            far_end: string;
+            /** Asked Us */
+            asked_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /**
+             * Words
+             * @description Where it stands, or why it failed.
+             */
+            words: string;
+            /** Seconds */
+            seconds: number;
+            /** Streams */
+            streams: number;
+            /**
+             * Ceiling Kbps
+             * @description 0: none was kept.
+             */
+            ceiling_kbps: number;
+            /**
+             * Progress
+             * @description Phases so far, while it goes on.
+             */
+            progress: components["schemas"]["FillProgress"][];
+            /**
+             * Says
+             * @description Empty until it is judged.
+             */
+            says: string[];
+            /** Judged */
+            judged: boolean;
+        };
+        /** FillPage */
+        FillPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Probes */
+            probes: components["schemas"]["EndChoice"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["EndChoice"][];
+            /** Up Kbps */
+            up_kbps: number | null;
+            /** Down Kbps */
+            down_kbps: number | null;
+            /** Ceiling Pct */
+            ceiling_pct: number | null;
+            /**
+             * Ceiling Kbps
+             * @description What the streams of each direction are kept below under the site's ceiling; null where it has none.
+             */
+            ceiling_kbps: number | null;
+            /** Target Mos */
+            target_mos: number;
+            /** Codec Title */
+            codec_title: string;
+            /** Idle S */
+            idle_s: number;
+            /** Rest S */
+            rest_s: number;
+            /**
+             * Fills
+             * @description Newest first.
+             */
+            fills: components["schemas"]["FillLine"][];
+        };
+        /** FillProgress */
+        FillProgress: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "idle" | "up" | "down" | "both";
+            /** Up Kbps */
+            up_kbps: number | null;
+            /** Down Kbps */
+            down_kbps: number | null;
+        };
         /**
          * Finding
          * @description A cause, with what was seen, what mends it and who does that.
@@ -6248,6 +6567,41 @@ export interface components {
              */
             seconds: components["schemas"]["StreamSecond"][];
         };
+        /**
+         * Instant
+         * @description A tenth of a second of the run, for the picture.
+         */
+        Instant: {
+            /** At S */
+            at_s: number;
+            /**
+             * Rtt Ms
+             * @description Largest.
+             * @default null
+             */
+            rtt_ms: number | null;
+            /**
+             * Up Ms
+             * @description Largest one-way delay of the unmarked call, above its least.
+             * @default null
+             */
+            up_ms: number | null;
+            /**
+             * Down Ms
+             * @default null
+             */
+            down_ms: number | null;
+            /**
+             * Up Marked Ms
+             * @default null
+             */
+            up_marked_ms: number | null;
+            /**
+             * Down Marked Ms
+             * @default null
+             */
+            down_marked_ms: number | null;
+        };
         /** InvitationView */
         InvitationView: {
             /**
@@ -6449,6 +6803,58 @@ export interface components {
             p50_ms: number | null;
             /** P95 Ms */
             p95_ms: number | null;
+        };
+        /**
+         * LineCause
+         * @description A cause, with what was seen, what else was considered, what mends it and who does that.
+         */
+        LineCause: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down";
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Alternatives */
+            alternatives: string[];
+            /** Remedy */
+            remedy: string;
+            /** Who */
+            who: string;
+        };
+        /** LineFilled */
+        LineFilled: {
+            /** Phases */
+            phases: components["schemas"]["PhaseFigures"][];
+            /** Causes */
+            causes: components["schemas"]["LineCause"][];
+            /**
+             * Says
+             * @description What it means, a sentence each.
+             */
+            says: string[];
+            /**
+             * Moved Bytes
+             * @description By the streams, both directions.
+             */
+            moved_bytes: number;
+            /** Instants */
+            instants: components["schemas"]["Instant"][];
+            /** Seconds */
+            seconds: components["schemas"]["SecondMos"][];
         };
         /** LiveQuery */
         LiveQuery: {
@@ -6694,6 +7100,49 @@ export interface components {
             down: components["schemas"]["Leg"];
             /** Worst */
             worst: ("up" | "down") | null;
+        };
+        /** PhaseFigures */
+        PhaseFigures: {
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "idle" | "up" | "down" | "both";
+            /** From S */
+            from_s: number;
+            /**
+             * Until S
+             * @description Since the run began.
+             */
+            until_s: number;
+            /**
+             * Exchanges
+             * @description Time stamps answered.
+             */
+            exchanges: number;
+            /** Rtt P50 Ms */
+            rtt_p50_ms: number | null;
+            /** Rtt P95 Ms */
+            rtt_p95_ms: number | null;
+            /**
+             * Added Delay P50 Ms
+             * @description Round trip above its median while the line was idle.
+             */
+            added_delay_p50_ms: number | null;
+            /** Added Delay P95 Ms */
+            added_delay_p95_ms: number | null;
+            /**
+             * Rpm
+             * @description Round trips a minute, at the median.
+             */
+            rpm: number | null;
+            up: components["schemas"]["SideFigures"];
+            down: components["schemas"]["SideFigures"];
+            /**
+             * Failure
+             * @default null
+             */
+            failure: string | null;
         };
         /**
          * PictureFigures
@@ -7553,6 +8002,22 @@ export interface components {
              */
             took_ms: number | null;
         };
+        /**
+         * SecondMos
+         * @description Each second of the run: the unmarked call and the marked one.
+         */
+        SecondMos: {
+            /** At S */
+            at_s: number;
+            /** Up */
+            up: number | null;
+            /** Down */
+            down: number | null;
+            /** Up Marked */
+            up_marked: number | null;
+            /** Down Marked */
+            down_marked: number | null;
+        };
         /** SecondView */
         SecondView: {
             /** Sent */
@@ -7780,6 +8245,88 @@ export interface components {
              * @description The end of the interval that decides, or both, in words.
              */
             says: string;
+        };
+        /**
+         * SideFigures
+         * @description One direction in one phase. None where nothing was measured of it.
+         */
+        SideFigures: {
+            /**
+             * Throughput Kbps
+             * @description Goodput of the TCP streams, of their steady part.
+             * @default null
+             */
+            throughput_kbps: number | null;
+            /**
+             * Throughput Ip Kbps
+             * @description The same with TCP's and IP's heads.
+             * @default null
+             */
+            throughput_ip_kbps: number | null;
+            /**
+             * Loss Pct
+             * @description Of the unmarked call's packets.
+             * @default null
+             */
+            loss_pct: number | null;
+            /**
+             * Delay Added P50 Ms
+             * @description One way, of the unmarked call: above its median while the line was idle.
+             * @default null
+             */
+            delay_added_p50_ms: number | null;
+            /**
+             * Delay Added P95 Ms
+             * @default null
+             */
+            delay_added_p95_ms: number | null;
+            /**
+             * Standing Ms
+             * @description Median of the same above the least of the whole run: what stands in the way of every packet.
+             * @default null
+             */
+            standing_ms: number | null;
+            /**
+             * Mos
+             * @description Of the unmarked call.
+             * @default null
+             */
+            mos: number | null;
+            /**
+             * Mos Marked
+             * @default null
+             */
+            mos_marked: number | null;
+            /**
+             * Marking Kept Pct
+             * @description Of the marked call's packets, as far as the system tells.
+             * @default null
+             */
+            marking_kept_pct: number | null;
+            /**
+             * Retransmitted Pct
+             * @description Of the bytes that TCP sent.
+             * @default null
+             */
+            retransmitted_pct: number | null;
+            /**
+             * Congestion
+             * @description The congestion control that filled the line.
+             * @default null
+             */
+            congestion: string | null;
+            /**
+             * Limited By
+             * @description What kept the streams from being faster.
+             * @default null
+             */
+            limited_by: ("network" | "sender" | "receiver" | "ceiling") | null;
+            /**
+             * Filled
+             * @description Whether the line was full, as far as can be told; None where this direction was not filled.
+             * @default null
+             */
+            filled: boolean | null;
         };
         /** SignIn */
         SignIn: {

@@ -25,6 +25,7 @@ const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "Co
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
 const EngagementsScreen = onDemand(() => import("../engagement/engagements-screen"), "EngagementsScreen");
 const ImportScreen = onDemand(() => import("../site/load/import-screen"), "ImportScreen");
+const LineScreen = onDemand(() => import("../site/load/line-screen"), "LineScreen");
 const ImportsScreen = onDemand(() => import("../site/load/imports-screen"), "ImportsScreen");
 const JoinScreen = onDemand(() => import("../join/join-screen"), "JoinScreen");
 const LoadScreen = onDemand(() => import("../site/load/load-screen"), "LoadScreen");
@@ -83,6 +84,7 @@ function SignedIn() {
           <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
           <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
           <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+          <Route path="/sites/:slug/line" element={<Keyed screen={LineScreen} />} />
           <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
           <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
           <Route path="/compare" element={<CompareScreen id="" />} />

@@ -98,6 +98,13 @@ function Plans({ site, places, plans, pager }: Props) {
         title={`Load at ${site.name}`}
       />
       <h1 className="mt-2 text-3xl tracking-tight">Load at {site.name}</h1>
+      <p className="mt-1">
+        What a busy line does to calls:{" "}
+        <Link to={`/sites/${site.slug}/line`} className="underline underline-offset-3">
+          fill the line beside calls
+        </Link>
+        .
+      </p>
       <Planned
         site={site}
         plans={plans}

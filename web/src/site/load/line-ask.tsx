@@ -1,0 +1,126 @@
+// What is to be filled, for how long, what that moves, and the consent to it.
+import { useState } from "react";
+import type { Model } from "../../api/client";
+import { Button } from "../../ui/controls";
+import { CheckField, NumberField, SelectField } from "../../ui/fields";
+import { duration, megabits } from "../../ui/format";
+
+type Way = "up" | "down" | "both";
+const CHOICES: [string, string, Way[]][] = [
+  ["all", "Upload, download, both", ["up", "down", "both"]],
+  ["up", "Upload only", ["up"]],
+  ["down", "Download only", ["down"]],
+];
+
+export function AskFill({
+  page,
+  busy,
+  onAsk,
+}: {
+  page: Model<"FillPage">;
+  busy: boolean;
+  onAsk: (body: Model<"AskFill">) => Promise<boolean>;
+}) {
+  const [probe, setProbe] = useState("");
+  const [farEnd, setFarEnd] = useState("");
+  const [seconds, setSeconds] = useState<number | null>(10);
+  const [choice, setChoice] = useState("all");
+  const [beyond, setBeyond] = useState(false);
+  const [consent, setConsent] = useState(false);
+  const from =
+    page.probes.find((one) => String(one.id) === probe) ??
+    page.probes.find((p) => p.online) ??
+    page.probes[0];
+  const to = page.far_ends.find((one) => String(one.id) === farEnd) ?? page.far_ends[0];
+  if (!from) return <p className="mt-4">No probe has enrolled here yet. Place one first.</p>;
+  if (!to)
+    return (
+      <p className="mt-4">No far end is chosen for this site yet. Choose one where probes are placed.</p>
+    );
+  const ways = CHOICES.find(([key]) => key === choice)?.[2] ?? [];
+  const ceiling = beyond ? null : page.ceiling_kbps;
+  const takes = page.idle_s + ways.length * ((seconds ?? 0) + page.rest_s);
+  return (
+    <div className="mt-5">
+      <div className="flex flex-wrap items-end gap-4">
+        <SelectField
+          label="From the probe"
+          value={String(from.id)}
+          onChange={setProbe}
+          options={page.probes.map((one) => [
+            String(one.id),
+            one.online ? one.name : `${one.name} (offline)`,
+          ])}
+        />
+        <SelectField
+          label="To the far end"
+          value={String(to.id)}
+          onChange={setFarEnd}
+          options={page.far_ends.map((one) => [String(one.id), one.name])}
+        />
+        <SelectField
+          label="Fill"
+          value={choice}
+          onChange={setChoice}
+          options={CHOICES.map(([key, words]) => [key, words])}
+        />
+        <div className="w-36">
+          <NumberField label="Each way" unit="s" value={seconds} onChange={setSeconds} />
+        </div>
+      </div>
+      <p className="mt-3">
+        {`It takes ${duration(takes)} and moves ${volume(page, ways, seconds ?? 0, ceiling)}.`}
+      </p>
+      {page.ceiling_kbps !== null && (
+        <div className="mt-2">
+          <CheckField
+            label={`Go beyond this site’s ceiling for tests (${page.ceiling_pct} % of the line)`}
+            value={beyond}
+            onChange={setBeyond}
+            hint={`Otherwise the streams stay below ${megabits(page.ceiling_kbps)} each way, and the line will not be full.`}
+          />
+        </div>
+      )}
+      <div className="mt-2">
+        <CheckField
+          label="The line may be full for that long"
+          value={consent}
+          onChange={setConsent}
+          hint="People who work at the site will notice: pages load slowly, and calls on this line may suffer."
+        />
+      </div>
+      <div className="mt-3">
+        <Button
+          act
+          disabled={busy || !consent || seconds === null}
+          onClick={async () => {
+            const body = {
+              probe_id: from.id,
+              far_end_id: to.id,
+              seconds: seconds ?? 10,
+              streams: 4,
+              ways,
+              beyond_ceiling: beyond,
+              consent: true as const,
+            };
+            if (await onAsk(body)) setConsent(false);
+          }}
+        >
+          {busy ? "Filling the line …" : "Fill the line"}
+        </Button>
+      </div>
+    </div>
+  );
+}
+
+function volume(page: Model<"FillPage">, ways: Way[], seconds: number, ceiling: number | null): string {
+  const most = (kbps: number | null) =>
+    kbps === null ? null : ceiling === null ? kbps : Math.min(kbps, ceiling);
+  const up = most(page.up_kbps);
+  const down = most(page.down_kbps);
+  if (up === null || down === null)
+    return "as much as the line carries in that time: the brief names no rates";
+  const kbps = { up, down, both: up + down };
+  const megabytes = ways.reduce((sum, way) => sum + (kbps[way] * seconds) / 8000, 0);
+  return `at most ${megabytes < 10 ? megabytes.toFixed(1) : Math.round(megabytes)} MB at the brief’s rates`;
+}

@@ -1,0 +1,236 @@
+// Filling the line: asked for with consent, followed while it is full, and what a busy line does to calls.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type Model, post } from "../../api/client";
+import { LineFill } from "../../charts/line-fill";
+import { useAddress } from "../../ui/address";
+import { Button, Note, Section } from "../../ui/controls";
+import { ago, DASH, dateTime, duration, fixed, megabits } from "../../ui/format";
+import { Pending, Trail } from "../../ui/screen";
+import { Wide } from "../../ui/wide";
+import { AskFill } from "./line-ask";
+
+type Page = Model<"FillPage">;
+type Line = Model<"FillLine">;
+
+const LOOK_MS = 1000;
+const IDLE_MS = 15_000;
+const underWay = (line: Line) => ["waiting", "taken", "running"].includes(line.state);
+const toCome = (line: Line) => underWay(line) || (line.state === "done" && !line.judged && line.words !== "");
+const WAYS = { idle: "Idle", up: "Upload full", down: "Download full", both: "Both full" } as const;
+
+export function LineScreen({ id }: { id: string }) {
+  const queries = useQueryClient();
+  const [problem, setProblem] = useState<string | null>(null);
+  const [search, set] = useAddress();
+  const path = `/api/sites/${id}/fills`;
+  const page = useQuery({
+    queryKey: ["fills", id],
+    queryFn: () => get("FillPage", path),
+    refetchInterval: ({ state }) => (state.data?.fills.some(toCome) ? LOOK_MS : IDLE_MS),
+  });
+  if (!page.data) return <Pending what="line fills" error={page.error} />;
+  const { data } = page;
+  const change = async (asked: Promise<Page>) => {
+    try {
+      queries.setQueryData(["fills", id], await asked);
+      setProblem(null);
+      return true;
+    } catch (error) {
+      setProblem((error as Error).message);
+      return false;
+    }
+  };
+  const chosen = Number(search.get("fill") ?? 0);
+  const shown = data.fills.find((one) => one.id === chosen) ?? data.fills[0];
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${data.engagement_slug}`, data.engagement_name],
+          [`/sites/${id}`, data.site_name],
+          [`/sites/${id}/load`, "Load"],
+        ]}
+        title="Line filling"
+      />
+      <h1 className="mt-2 text-3xl tracking-tight">Fill the line of {data.site_name}</h1>
+      <p className="mt-1 max-w-3xl text-soft">
+        TCP streams fill the line while two calls are held on it, one marked EF and one without marking. What
+        a busy line adds to delay, and whether marking helps, shows within a minute.
+      </p>
+      <AskFill
+        page={data}
+        busy={data.fills.some(underWay)}
+        onAsk={(body) => {
+          set("fill", "");
+          return change(post("FillPage", path, body));
+        }}
+      />
+      {problem && (
+        <div className="mt-4">
+          <Note>{problem}</Note>
+        </div>
+      )}
+      {shown && (
+        <Shown
+          key={shown.id}
+          slug={id}
+          line={shown}
+          page={data}
+          onStop={() => change(post("FillPage", `${path}/${shown.id}/stop`, {}))}
+        />
+      )}
+      {data.fills.length > 1 && (
+        <Section title="All line fills" aside="newest first">
+          <ul>
+            {data.fills.map((one) => (
+              <li key={one.id} className="hair grid gap-x-6 border-b py-2 lg:grid-cols-[200px_1fr]">
+                <button
+                  type="button"
+                  aria-pressed={one.id === shown?.id}
+                  className={`text-left underline underline-offset-3 ${one.id === shown?.id ? "font-semibold" : ""}`}
+                  onClick={() => set("fill", String(one.id))}
+                  title={ago(one.asked_us)}
+                >
+                  {dateTime(one.asked_us, data.time_zone)}
+                </button>
+                <p className="leading-snug">
+                  {one.says.length > 0 ? one.says.join(" ") : one.words}
+                  <span className="block text-sm text-soft">
+                    {one.probe} to {one.far_end}, {duration(one.seconds)} each way
+                  </span>
+                </p>
+              </li>
+            ))}
+          </ul>
+        </Section>
+      )}
+    </>
+  );
+}
+
+function Shown({ slug, line, page, onStop }: { slug: string; line: Line; page: Page; onStop: () => void }) {
+  const detail = useQuery({
+    queryKey: ["fill", slug, line.id, line.judged],
+    queryFn: () => get("FillDetail", `/api/sites/${slug}/fills/${line.id}`),
+    enabled: line.judged,
+  });
+  const filled = line.judged ? detail.data?.filled : null;
+  return (
+    <section className="mt-8" aria-label="What the fill showed">
+      <div role="status" className="rule flex flex-wrap items-baseline gap-x-5 gap-y-1 pt-3">
+        <p className="text-sm text-soft">
+          {dateTime(line.asked_us, page.time_zone)}, {line.probe} to {line.far_end}, {duration(line.seconds)}{" "}
+          each way
+          {line.ceiling_kbps > 0 && `, kept below ${megabits(line.ceiling_kbps)}`}
+        </p>
+        {!line.judged && <p className="font-semibold">{progress(line)}</p>}
+        {underWay(line) && <Button onClick={onStop}>Stop</Button>}
+      </div>
+      {filled && <Findings filled={filled} />}
+    </section>
+  );
+}
+
+function progress(line: Line): string {
+  const last = line.progress.at(-1);
+  if (!underWay(line) || !last) return line.words;
+  const rates = [
+    last.up_kbps === null ? "" : `${megabits(Math.round(last.up_kbps))} up`,
+    last.down_kbps === null ? "" : `${megabits(Math.round(last.down_kbps))} down`,
+  ].filter(Boolean);
+  return `${line.words} Done so far: ${line.progress.map((one) => WAYS[one.way].toLowerCase()).join(", ")}${rates.length > 0 ? ` (${rates.join(", ")})` : ""}.`;
+}
+
+function Findings({ filled }: { filled: Model<"LineFilled"> }) {
+  return (
+    <>
+      {filled.says.map((says) => (
+        <p key={says} className="mt-2 max-w-4xl text-lg leading-snug">
+          {says}
+        </p>
+      ))}
+      <LineFill filled={filled} />
+      <Figures filled={filled} />
+      {filled.causes.map((cause) => (
+        <div
+          key={`${cause.key}-${cause.direction}`}
+          className="mt-5 border-l-4 border-ink bg-raised py-2.5 pr-4 pl-4"
+        >
+          <h2 className="text-lg">{cause.title}</h2>
+          <p className="mt-1 leading-snug">{cause.says}</p>
+          <p className="mt-2 leading-snug">
+            <span className="text-soft">What to do:</span> {cause.remedy}{" "}
+            <span className="text-soft">Who acts: {cause.who}.</span>
+          </p>
+          <p className="mt-2 text-sm leading-snug text-soft">{cause.alternatives.join(" ")}</p>
+        </div>
+      ))}
+    </>
+  );
+}
+
+function Figures({ filled }: { filled: Model<"LineFilled"> }) {
+  return (
+    <Wide label="Figures of each phase">
+      <table className="mt-5 w-full [&_td]:pr-4 [&_th]:pr-4 [&_th]:text-left">
+        <thead>
+          <tr className="text-sm text-soft [&>th]:pb-1 [&>th]:align-bottom [&>th]:font-normal">
+            <th>Line</th>
+            <th>Direction</th>
+            <th>Throughput</th>
+            <th>Round trip, median</th>
+            <th>Delay added, median</th>
+            <th>95th percentile</th>
+            <th>Loss</th>
+            <th>MOS unmarked</th>
+            <th>MOS marked</th>
+          </tr>
+        </thead>
+        <tbody>
+          {filled.phases.flatMap((phase) =>
+            (["up", "down"] as const)
+              .filter((side) => phase.way === "idle" || phase.way === "both" || phase.way === side)
+              .map((side, row) => {
+                const figures = phase[side];
+                return (
+                  <tr key={`${phase.way}-${side}`} className="hair border-t [&>*]:py-1.5">
+                    <th className="font-semibold">{row === 0 ? WAYS[phase.way] : ""}</th>
+                    <td>{side === "up" ? "upload" : "download"}</td>
+                    <td>{rate(figures)}</td>
+                    <td>{row === 0 ? unit(phase.rtt_p50_ms, "ms") : ""}</td>
+                    <td>{unit(figures.delay_added_p50_ms, "ms")}</td>
+                    <td>{unit(figures.delay_added_p95_ms, "ms")}</td>
+                    <td>{figures.loss_pct === null ? DASH : `${figures.loss_pct.toFixed(1)} %`}</td>
+                    <td>{fixed(figures.mos, 2)}</td>
+                    <td>{fixed(figures.mos_marked, 2)}</td>
+                  </tr>
+                );
+              }),
+          )}
+        </tbody>
+      </table>
+      <p className="mt-2 text-sm text-soft">
+        Delay is one way, of the call without marking, above its median on the idle line. {congestion(filled)}
+        The streams moved {(filled.moved_bytes / 1e6).toFixed(1)} MB.
+      </p>
+    </Wide>
+  );
+}
+
+function congestion(filled: Model<"LineFilled">): string {
+  const names = filled.phases.flatMap((one) => [one.up.congestion, one.down.congestion]).filter(Boolean);
+  return names.length > 0 ? `The line was filled by TCP with ${[...new Set(names)].join(" and ")}. ` : "";
+}
+
+function rate(figures: Model<"SideFigures">): string {
+  return figures.throughput_kbps === null
+    ? DASH
+    : `${(figures.throughput_kbps / 1000).toFixed(figures.throughput_kbps < 10_000 ? 2 : 0)} Mbit/s`;
+}
+
+function unit(value: number | null, name: string): string {
+  if (value === null) return DASH;
+  return `${Math.abs(value) < 10 ? value.toFixed(1) : value.toFixed(0)} ${name}`;
+}
