@@ -10,21 +10,7 @@ from collections.abc import Callable
 from tarnfell.wire.kinds.fill import SLOT_MS
 
 BLOCK_BYTES = 1 << 16
-_NOISE_BYTES = 1 << 20
 _LOOK_S = 0.1
-
-
-class Noise:
-    """Bytes that nothing on the way can make fewer."""
-
-    def __init__(self) -> None:
-        self._bytes = memoryview(os.urandom(_NOISE_BYTES))
-        self._at = 0
-
-    def block(self, count: int) -> memoryview:
-        at = self._at
-        self._at = (at + BLOCK_BYTES) % _NOISE_BYTES
-        return self._bytes[at : at + count]
 
 
 class Slots:
@@ -45,7 +31,6 @@ class Slots:
 
 def pour(sock: socket.socket, seconds: float, kbps: int, go_on: Callable[[], bool]) -> None:
     """Send noise for a time, at most at ``kbps`` (0: as fast as it goes). Raises OSError when the connection ends."""
-    noise = Noise()
     begun = time.monotonic()
     until, sent = begun + seconds, 0
     size = min(BLOCK_BYTES, max(1024, kbps * 1000 // 8 // 50)) if kbps else BLOCK_BYTES
@@ -57,6 +42,6 @@ def pour(sock: socket.socket, seconds: float, kbps: int, go_on: Callable[[], boo
                 time.sleep(min(due - now, _LOOK_S, until - now))
                 continue
         try:
-            sent += sock.send(noise.block(size))
+            sent += sock.send(os.urandom(size))  # never the same twice: nothing on the way can make it fewer
         except socket.timeout:
             continue  # the line is full, as it should be

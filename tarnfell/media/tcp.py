@@ -10,6 +10,8 @@ _TCP_CONGESTION, _TCP_INFO, _TCP_NOTSENT_LOWAT = 13, 11, 25
 COMMON_CONGESTION = b"cubic"
 """RFC 9438; what Linux, Windows and macOS use unless told otherwise."""
 _UNSENT_BYTES = 1 << 17
+_RTT = struct.Struct("=I")
+_RTT_AT, _LEAST_RTT_AT = 68, 148
 _BUSY = struct.Struct("=QQQ")
 _BUSY_AT = 168
 _SENT = struct.Struct("=QQ")
@@ -29,6 +31,9 @@ class TcpFacts:
     """Of it, waiting for room at the receiver."""
     sender_limited_us: int | None = None
     """Of it, waiting for room in its own send buffer."""
+    rtt_us: int | None = None
+    """Smoothed (RFC 6298), as it was last."""
+    least_rtt_us: int | None = None
 
 
 def facts_of(sock: socket.socket) -> TcpFacts:
@@ -38,7 +43,10 @@ def facts_of(sock: socket.socket) -> TcpFacts:
         return TcpFacts()
     busy = _BUSY.unpack_from(told, _BUSY_AT) if len(told) >= _BUSY_AT + _BUSY.size else (None, None, None)
     sent = _SENT.unpack_from(told, _SENT_AT) if len(told) >= _SENT_AT + _SENT.size else (None, None)
-    return TcpFacts(sent[0], sent[1], busy[0], busy[1], busy[2])
+    smoothed, least = (
+        _RTT.unpack_from(told, at)[0] if len(told) >= at + _RTT.size else None for at in (_RTT_AT, _LEAST_RTT_AT)
+    )
+    return TcpFacts(sent[0], sent[1], busy[0], busy[1], busy[2], smoothed, least)
 
 
 def congestion_of(sock: socket.socket) -> str | None:

@@ -207,6 +207,10 @@ class _Stream:
         self.slots = slots.bytes
 
 
+def _queued_ms(one: tcp.TcpFacts) -> float:
+    return max(0, (one.rtt_us or 0) - (one.least_rtt_us or 0)) / 1000
+
+
 def _together(streams: list[_Stream]) -> tuple[int, ...]:
     length = max((len(one.slots) for one in streams), default=0)
     return tuple(sum(one.slots[i] for one in streams if i < len(one.slots)) for i in range(length))
@@ -228,4 +232,5 @@ def _sender(streams: list[_Stream]) -> SenderFacts | None:
         total("retransmitted_bytes"),
         100 * receiver / busy if busy and receiver is not None else None,
         100 * sender / busy if busy and sender is not None else None,
+        max((_queued_ms(one) for one in told if one.least_rtt_us is not None), default=None),
     )

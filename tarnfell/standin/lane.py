@@ -17,6 +17,7 @@ from typing import Any, Literal
 Fate = Literal["passed", "copied", "blocked", "lost", "queue"]
 IP_UDP_BYTES = 28
 _FULL_BYTES = 1500
+_STREAMS_SHARE = 0.94
 _NS = 1_000_000
 
 
@@ -141,9 +142,9 @@ class Lane:
         self._serve(packet.in_ns)
 
     def has_room(self) -> bool:
-        """For one more packet of full size."""
+        """For one more packet of full size, with some room left for others: TCP makes way where a queue is full."""
         c = self.config
-        return not c.rate_kbps or self._backlog + _FULL_BYTES <= c.queue_ms * c.rate_kbps / 8
+        return not c.rate_kbps or self._backlog + _FULL_BYTES <= _STREAMS_SHARE * c.queue_ms * c.rate_kbps / 8
 
     def carry(self, packet: Packet) -> None:
         """Take in a packet that is to be kept; ``has_room`` was asked before."""

@@ -8,6 +8,8 @@ import io
 import socket
 import sys
 import threading
+import time
+import zlib
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -15,9 +17,9 @@ from typing import Any
 
 import pytest
 
-from tarnfell.farend.daemon import MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
+from tarnfell.farend.daemon import MAX_FILLING, MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
 from tarnfell.media import host
-from tarnfell.media.channel import Channel, ChannelClosed
+from tarnfell.media.channel import LAST_BYTES, Channel, ChannelClosed
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.wire import WireError, failures
@@ -250,3 +252,80 @@ def test_an_address_in_use_or_not_ours(far: str) -> None:
             listen(FarEndConfig(address))
     with pytest.raises(FarEndError, match="at least two ports"):
         listen(FarEndConfig("127.0.0.1", 4999, 30000, 30000))
+
+
+# Filling the line
+
+
+def filling(far: str, **asked: Any) -> tuple[Session, dict[str, Any]]:
+    session = Session(far)
+    session.channel.send({"fill": {"way": "up", "seconds": 2, **asked}})
+    return session, session.channel.receive_json()
+
+
+@pytest.mark.parametrize(
+    "asked", [{"way": "sideways"}, {"seconds": 61}, {"seconds": 0.1}, {"seconds": "long"}, {"kbps": -1}, {"more": 1}]
+)
+def test_what_fills_no_line_is_refused(far: str, asked: dict[str, Any]) -> None:
+    _, answer = filling(far, **asked)
+    assert "refused" in answer
+    still_works(far)
+
+
+def test_what_comes_up_is_counted_and_ends_with_the_probe(far: str) -> None:
+    session, answer = filling(far)
+    assert answer["accepted"]["congestion"]
+    sent = 0
+    deadline = time.monotonic() + 1.2
+    while time.monotonic() < deadline:
+        sent += session.channel.socket.send(bytes(1000))
+        time.sleep(0.005)
+    counted = 0
+    while session.channel.waiting(0.7):
+        counted += sum(session.channel.receive_json()["got"])
+    assert 0.5 * sent < counted <= sent  # the slot under way is not told yet
+    session.channel.close()
+    still_works(far)
+
+
+def test_nothing_comes_down_before_it_is_asked_for_and_no_longer_than_it_was(far: str) -> None:
+    session, _ = filling(far, way="down", seconds=0.5, kbps=800)
+    assert not session.channel.waiting(0.4)
+    session.channel.send({"go": {}})
+    begun, body = time.monotonic(), b""
+    session.channel.socket.settimeout(10)
+    while part := session.channel.socket.recv(1 << 16):
+        body += part
+    assert time.monotonic() - begun < 8
+    told = session.channel.open_last(body[-LAST_BYTES:])["sent"]
+    noise = len(body) - LAST_BYTES
+    assert noise <= 800 * 125 * 0.5 * 1.3 + 2000
+    assert noise > 10_000
+    assert told["sent_bytes"] is None or told["sent_bytes"] >= noise
+    assert len(zlib.compress(body[:50_000])) > 0.99 * min(len(body), 50_000)  # nothing on the way makes it fewer
+
+
+def test_streams_are_bounded_and_leave_room_for_calls(far: str) -> None:
+    held = []
+    for _ in range(MAX_FILLING):
+        session, answer = filling(far)
+        assert "accepted" in answer
+        held.append(session)
+    _, answer = filling(far)
+    assert "as many" in answer["refused"]
+    still_works(far)
+    for session in held:
+        session.channel.close()
+    rig.eventually(lambda: "accepted" in filling(far)[1], "room for streams again")
+
+
+def test_a_stranger_fills_nothing(far: str) -> None:
+    with socket.create_connection((far, rig.CONTROL_PORT)) as sock:
+        channel = Channel(sock, Seal("probe", None), Seal("farend", None))
+        channel.receive_json()
+        channel.send({"nonce": "00" * 16})
+        channel.send({"fill": {"way": "down", "seconds": 60}})
+        answer = channel.receive_json()
+        assert answer == {"refused": "wrong key"}
+        with pytest.raises(ChannelClosed):
+            channel.receive_json()

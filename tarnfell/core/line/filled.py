@@ -20,6 +20,7 @@ POLICED_PCT = 0.5
 """Lost under load, of the unmarked call's packets or of TCP's bytes."""
 FULL_OF_CALLS_MS, FULL_OF_CALLS_PCT = 50.0, 1.0
 IDLE_LOSS_PCT = 0.2
+QUEUE_LOSS_PCT = 1.0
 FLAT = 0.6
 """The slowest second over the mean of a flat ceiling."""
 SPARED_MOS = 0.5
@@ -57,7 +58,7 @@ def judge_filled(run: Filled, limits: FillLimits) -> LineFilled:
         case = _Case(run, limits, side, idle.side(side), phase, told)
         causes += case.causes()
         says.append(case.sentence())
-    until_s = max((one.until_s for one in figures), default=0.0)
+    until_s = max([run.held.length_s, *(one.until_s for one in figures)])
     return LineFilled(
         phases=figures,
         causes=tuple(causes),
@@ -148,12 +149,18 @@ class _Case:
         return LineCause(
             key, leg, self.side, f"A full {WAY[self.side]} queues calls", says,
             (
-                f"Not loss: {self.now.loss_pct or 0:.1f} % of the call’s packets were lost while it was full.",
+                self._beside_the_queue(),
                 f"Not the other direction: the run filled {WAY[self.side]} alone.",
                 *seen,
             ),
             remedy, ROUTER,
         )  # fmt: skip
+
+    def _beside_the_queue(self) -> str:
+        lost = self.now.loss_pct or 0.0
+        if lost < QUEUE_LOSS_PCT:
+            return f"Not loss: {lost:.1f} % of the call’s packets were lost while it was full."
+        return f"{lost:.1f} % of the call’s packets were lost as well, as a queue does that has no room left."
 
     def _ignored(self) -> LineCause | None:
         """Marking makes no difference in the queue, though it arrives."""
@@ -183,6 +190,8 @@ class _Case:
             return None
         if added is None or added >= QUIET_MS or flat is None or flat < FLAT:
             return None
+        if lost < POLICED_PCT and (self.now.tcp_queued_ms is None or self.now.tcp_queued_ms >= QUIET_MS):
+            return None  # TCP fills a queue of its own and loses its own packets there
         leg = self._leg()[0]
         says = (
             f"Filled {WAY[self.side]}, {lost:.1f} % of a call’s packets and {resent:.1f} % of TCP’s bytes are dropped "

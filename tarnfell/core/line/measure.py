@@ -58,6 +58,13 @@ class Held:
             return min(firsts)
         return int(self.exchanges.t1[0]) // 1000 if len(self.exchanges.t1) else 0
 
+    @property
+    def length_s(self) -> float:
+        """From the first packet up to the last."""
+        traces = [call.traces["up"] for call in (self.plain, self.marked)]
+        lasts = [int(trace.sent_us[-1]) for trace in traces if trace is not None and len(trace)]
+        return (max(lasts) - self.begun_us) / 1e6 if lasts else 0.0
+
 
 def phases_of(held: Held, phases: Sequence[FillPhase], limits: FillLimits, ceiling: bool) -> tuple[PhaseFigures, ...]:
     """Of each phase that was reached; the idle one first."""
@@ -142,6 +149,7 @@ class _Side:
             mos_marked=self._marked.mos(phase) if self._marked else None,
             marking_kept_pct=self._held.marked.kept_pct[self._side],
             retransmitted_pct=resent,
+            tcp_queued_ms=sender.queued_ms if sender else None,
             congestion=sender.congestion if sender else None,
             limited_by=_limited_by(sender, full, ceiling) if filled and rate else None,
             filled=(full and bool(rate)) if filled else None,

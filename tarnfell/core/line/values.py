@@ -50,6 +50,8 @@ class SideFigures:
     """Of the marked call's packets, as far as the system tells."""
     retransmitted_pct: float | None = None
     """Of the bytes that TCP sent."""
+    tcp_queued_ms: float | None = None
+    """What TCP's own round trip gained: its packets can queue where those of calls do not."""
     congestion: str | None = None
     """The congestion control that filled the line."""
     limited_by: Limit | None = None

@@ -65,6 +65,8 @@ class SenderFacts:
     """Of the time, waiting for room at the receiver."""
     sender_limited_pct: Optional[float] = None
     """Of the time, waiting for room in its own send buffer."""
+    queued_ms: Optional[float] = None
+    """By how much their round trip, smoothed, stood above its least at the end; of the stream that was worst."""
 
 
 @dataclass(frozen=True)

@@ -8310,6 +8310,12 @@ export interface components {
              */
             retransmitted_pct: number | null;
             /**
+             * Tcp Queued Ms
+             * @description What TCP's own round trip gained: its packets can queue where those of calls do not.
+             * @default null
+             */
+            tcp_queued_ms: number | null;
+            /**
              * Congestion
              * @description The congestion control that filled the line.
              * @default null

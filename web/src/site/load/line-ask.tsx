@@ -122,5 +122,5 @@ function volume(page: Model<"FillPage">, ways: Way[], seconds: number, ceiling: 
     return "as much as the line carries in that time: the brief names no rates";
   const kbps = { up, down, both: up + down };
   const megabytes = ways.reduce((sum, way) => sum + (kbps[way] * seconds) / 8000, 0);
-  return `at most ${megabytes < 10 ? megabytes.toFixed(1) : Math.round(megabytes)} MB at the brief’s rates`;
+  return `about ${megabytes < 10 ? megabytes.toFixed(1) : Math.round(megabytes)} MB at the brief’s rates`;
 }

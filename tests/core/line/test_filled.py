@@ -1,0 +1,255 @@
+"""A filled line, judged: figures of each phase against made-up truth, and every threshold from both sides."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from tarnfell.core.clock import Exchanges
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.line.filled import Filled, judge_filled
+from tarnfell.core.line.measure import Held, HeldCall, steadiness, throughput_kbps
+from tarnfell.core.line.values import FillLimits, LineFilled, Side
+from tarnfell.core.quality import criterion_for
+from tarnfell.core.trace import NOT_ARRIVED, Trace
+from tarnfell.wire.kinds.fill import Echoes, FillPhase, Place, SenderFacts
+
+T0 = 1_795_000_000_000_000
+BASE_MS = 15.0
+CRITERION = criterion_for(find_codec("g711a"), 20)
+LIMITS = FillLimits(need_kbps=160)
+Delay = Callable[[float], float]
+"""Added to a packet sent so many seconds into the run, ms."""
+
+
+def flat(_at_s: float) -> float:
+    return 0.0
+
+
+def while_up(ms: float) -> Delay:
+    """The upload is filled from 5 s to 15 s."""
+    return lambda at_s: ms if 5 <= at_s < 15 else 0.0
+
+
+def trace(added: Delay = flat, lost_every: int = 0, lost_from_s: float = 5.0, offset_us: int = 0) -> Trace:
+    sent = T0 + offset_us + np.arange(19 * 50, dtype=np.int64) * 20_000
+    at_s = (sent - sent[0]) / 1e6
+    # A millisecond of scatter, so that a queue is not taken for a longer route.
+    scatter = np.where(np.arange(len(sent)) % 2, 0.0, 0.4)
+    wobble = np.array([added(s) * (1 + 0.15 * np.sin(7 * s)) for s in at_s])
+    recv = sent + ((BASE_MS + wobble + scatter) * 1000).astype(np.int64)
+    if lost_every:
+        recv[(np.arange(len(sent)) % lost_every == 0) & (at_s >= lost_from_s) & (at_s < 15)] = NOT_ARRIVED
+    return Trace(np.arange(len(sent), dtype=np.int64), sent, recv)
+
+
+def exchanges(added: Delay = flat) -> Exchanges:
+    t1 = T0 * 1000 + np.arange(19 * 20, dtype=np.int64) * 50_000_000
+    way = np.array([added((t - t1[0]) / 1e9) for t in t1]) * 1e6
+    t2 = t1 + (BASE_MS * 1e6 + way).astype(np.int64)
+    t3 = t2 + 100_000
+    return Exchanges(t1, t2, t3, t3 + int(BASE_MS * 1e6))
+
+
+def phases(kbps: float = 5000, resent_pct: float = 2.0, queued_ms: float = 0.0) -> tuple[FillPhase, ...]:
+    sent = int(kbps * 1000 / 8 * 10)
+    sender = SenderFacts("cubic", sent, int(sent * resent_pct / 100), 0.0, 0.0, queued_ms)
+    slots = (int(kbps * 1000 / 8 / 10),) * 100
+    return (
+        FillPhase("idle", T0, T0 + 5_000_000),
+        FillPhase("up", T0 + 5_000_000, T0 + 15_000_000, slots, (), sender, None),
+    )
+
+
+def run(
+    plain: Trace | None = None,
+    marked: Trace | None = None,
+    round_trips: Exchanges | None = None,
+    told: tuple[FillPhase, ...] = (),
+    echoes: tuple[Echoes, ...] = (),
+    down: Trace | None = None,
+    **more: float,
+) -> Filled:
+    plain = plain or trace()
+    down = down or trace(offset_us=7_000_000)
+    kept: dict[Side, float | None] = {"up": 100.0, "down": 100.0}
+    held = Held(
+        HeldCall({"up": plain, "down": down}, kept),
+        HeldCall({"up": marked or plain, "down": down}, kept),
+        round_trips or exchanges(),
+        CRITERION,
+    )
+    return Filled(held, told or phases(), echoes, calls_kbps=160, **more)  # type: ignore[arg-type]
+
+
+def keys(filled: LineFilled) -> list[tuple[str, str, str]]:
+    return [(cause.key, cause.leg, cause.direction) for cause in filled.causes]
+
+
+def echoed(place: Place, added: Delay) -> Echoes:
+    at = tuple(T0 + n * 200_000 for n in range(95))
+    return Echoes(place, "192.0.2.1", at, tuple(round((2 + added((t - T0) / 1e6)) * 1000) for t in at))
+
+
+def test_figures_of_a_phase_are_those_of_its_settled_part() -> None:
+    filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200))), LIMITS)
+    idle, up = filled.phase("idle"), filled.phase("up")
+    assert idle is not None
+    assert up is not None
+    assert (up.from_s, up.until_s) == (5, 15)
+    assert idle.rtt_p50_ms == pytest.approx(2 * BASE_MS, abs=0.1)
+    assert up.rtt_p50_ms == pytest.approx(2 * BASE_MS + 200, abs=0.1)
+    assert up.added_delay_p50_ms == pytest.approx(200, abs=0.1)
+    assert up.rpm == pytest.approx(60_000 / 230, rel=1e-3)
+    assert up.exchanges == 8 * 20  # the first two seconds are left out
+    assert up.up.delay_added_p50_ms == pytest.approx(200, abs=8)
+    assert up.up.delay_added_p95_ms == pytest.approx(230, abs=5)
+    assert up.up.throughput_kbps == pytest.approx(5000)
+    assert up.up.throughput_ip_kbps == pytest.approx(5000 * 1500 / 1448)
+    assert up.up.retransmitted_pct == pytest.approx(2.0)
+    assert up.up.filled is True
+    assert up.down.filled is None  # it was not to be
+    assert up.mos_loaded == up.up.mos
+    assert up.up.mos < 2 < 4.3 < idle.up.mos  # type: ignore[operator]
+    # The far end's clock is seven seconds ahead: its packets still fall into their phases.
+    assert up.down.delay_added_p50_ms == pytest.approx(0, abs=0.5)
+    assert up.down.mos > 4.3  # type: ignore[operator]
+    assert filled.moved_bytes == 6_250_000
+    assert len(filled.seconds) == 19
+    assert filled.instants[100].up_ms > 150  # type: ignore[operator]
+    assert filled.instants[100].down_ms < 1  # type: ignore[operator]
+    assert filled.instants[100].rtt_ms == pytest.approx(230, abs=1)
+
+
+def test_a_queue_and_priority_that_is_not_honoured() -> None:
+    filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200))), LIMITS)
+    assert keys(filled) == [("uplink-queue", "unknown", "up"), ("priority-ignored", "unknown", "up")]
+    assert "marking does not help" in filled.says[0]
+    spared = judge_filled(run(trace(while_up(200)), trace(), exchanges(while_up(200))), LIMITS)
+    assert keys(spared) == [("uplink-queue", "unknown", "up")]
+    assert "priority is honoured" in spared.says[0]
+    assert "mark" in spared.causes[0].remedy
+
+
+def test_a_queue_that_calls_do_not_feel_is_no_cause() -> None:
+    filled = judge_filled(run(trace(while_up(35)), round_trips=exchanges(while_up(35))), LIMITS)
+    assert filled.phase("up").up.filled is True  # type: ignore[union-attr]
+    assert keys(filled) == []
+    assert "does not hurt them" in filled.says[0]
+    # For a brief that asks for more the same is one.
+    assert keys(judge_filled(run(trace(while_up(100)), round_trips=exchanges(while_up(100))), LIMITS))
+
+
+@pytest.mark.parametrize(
+    ("gateway", "edge", "leg", "key"),
+    [
+        (0, 200, "line", "uplink-queue"),
+        (200, 200, "inside", "inside-congested"),
+        (0, 0, "beyond", "beyond-congested"),
+        (0, 110, "unknown", "uplink-queue"),  # half and half
+        (None, 200, "inside or line", "uplink-queue"),
+        (0, None, "unknown", "uplink-queue"),
+        (600, 200, "inside", "inside-congested"),  # slow to answer for itself: no more than what lies beyond shows
+        (600, 0, "beyond", "beyond-congested"),
+    ],
+)
+def test_the_leg_is_where_the_echoes_begin_to_take_longer(
+    gateway: float | None, edge: float | None, leg: str, key: str
+) -> None:
+    places: list[tuple[Place, float | None]] = [("gateway", gateway), ("edge", edge)]
+    echoes = tuple(echoed(place, while_up(ms)) for place, ms in places if ms is not None)
+    filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200)), echoes=echoes), LIMITS)
+    assert (filled.causes[0].key, filled.causes[0].leg) == (key, leg)
+
+
+def test_too_few_echoes_place_nothing() -> None:
+    whole = echoed("edge", while_up(200))
+    silent = replace(whole, rtt_us=tuple(rtt if n % 12 == 0 else -1 for n, rtt in enumerate(whole.rtt_us)))
+    filled = judge_filled(
+        run(trace(while_up(200)), round_trips=exchanges(while_up(200)), echoes=(echoed("gateway", flat), silent)),
+        LIMITS,
+    )
+    assert filled.causes[0].leg == "unknown"
+
+
+def test_packets_beyond_a_rate_that_are_dropped() -> None:
+    policed = run(trace(lost_every=100))
+    assert keys(judge_filled(policed, LIMITS)) == [("policed", "unknown", "up")]
+    # Neither the call nor TCP lost enough.
+    assert keys(judge_filled(run(trace(lost_every=250), told=phases(resent_pct=0.3)), LIMITS)) == []
+    # TCP's bytes alone tell of a policer, unless they queue.
+    assert keys(judge_filled(run(told=phases(resent_pct=5, queued_ms=3)), LIMITS)) == [("policed", "unknown", "up")]
+    assert keys(judge_filled(run(told=phases(resent_pct=5, queued_ms=60)), LIMITS)) == []
+    # The idle line loses as well: that is no policer.
+    assert keys(judge_filled(run(trace(lost_every=100, lost_from_s=0)), LIMITS)) == []
+
+
+def test_a_rate_that_comes_and_goes_is_no_ceiling() -> None:
+    idle, up = phases()
+    uneven = replace(up, up=tuple(count * (2 if n // 20 % 2 else 0) for n, count in enumerate(up.up)))
+    assert steadiness(up.up, up) == pytest.approx(1)
+    assert steadiness(uneven.up, uneven) == 0
+    assert keys(judge_filled(run(trace(lost_every=100), told=(idle, uneven)), LIMITS)) == []
+
+
+def test_a_line_too_small_for_the_calls_it_must_carry() -> None:
+    need = FillLimits(need_kbps=5500)
+    filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200))), need)
+    assert keys(filled) == [("uplink-small", "unknown", "up")]
+    assert "5340 kbit/s" in filled.causes[0].says
+    assert "7333 kbit/s" in filled.causes[0].remedy  # a quarter to spare
+    assert keys(
+        judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200))), FillLimits(need_kbps=5300))
+    )[0][0] == ("uplink-queue")
+
+
+def test_a_line_that_calls_alone_overflow() -> None:
+    standing = trace(lambda at_s: min(800.0, 400 * at_s), lost_every=3, lost_from_s=1)
+    idle, up = phases()
+    filled = judge_filled(run(standing, told=(idle, replace(up, up=()))), LIMITS)
+    assert keys(filled) == [("uplink-small", "unknown", "up")]
+    assert "too small" in filled.says[0]
+
+
+def test_what_was_bad_before_is_not_put_down_to_the_load() -> None:
+    filled = judge_filled(run(trace(lambda at_s: 150 * (0.5 + 0.5 * np.sin(5 * at_s)))), LIMITS)
+    assert keys(filled) == []
+    assert "on the idle line already" in filled.says[0]
+
+
+def test_a_line_that_was_not_full_proves_nothing() -> None:
+    limited = tuple(
+        replace(one, up_sender=SenderFacts("cubic", 10**7, 0, 80.0, 0.0)) if one.way == "up" else one
+        for one in phases()
+    )
+    filled = judge_filled(run(told=limited), LIMITS)
+    side = filled.phase("up").up  # type: ignore[union-attr]
+    assert (side.filled, side.limited_by) == (False, "receiver")
+    assert "was not seen to be full" in filled.says[0]
+    assert "receiving end" in filled.says[0]
+    # By the rate that was sold it is full.
+    sold = judge_filled(run(told=limited), replace(LIMITS, up_kbps=6000))
+    assert sold.phase("up").up.filled is True  # type: ignore[union-attr]
+    assert judge_filled(run(told=limited), replace(LIMITS, up_kbps=6200)).phase("up").up.filled is False  # type: ignore[union-attr]
+    kept = judge_filled(run(told=phases(resent_pct=0), ceiling=True), LIMITS)
+    assert kept.phase("up").up.limited_by == "ceiling"  # type: ignore[union-attr]
+
+
+def test_streams_that_could_not_be_opened_are_told() -> None:
+    idle, up = phases()
+    filled = judge_filled(run(told=(idle, replace(up, up=(), failure="The far end refused."))), LIMITS)
+    assert filled.says == ("The line could not be filled upload: The far end refused.",)
+    assert keys(filled) == []
+
+
+def test_throughput_leaves_out_how_streams_begin_and_end() -> None:
+    phase = phases()[1]
+    slow = (0,) * 20 + (62_500,) * 80 + (10_000_000,)
+    assert throughput_kbps(slow, phase) == pytest.approx(5000)
+    # Slots that were never told, because the connection died: nothing moved in them.
+    assert throughput_kbps((62_500,) * 60, phase) == pytest.approx(2500)
+    assert throughput_kbps((62_500,) * 90, phase) == pytest.approx(5000)  # told late
+    assert throughput_kbps((), phase) is None

@@ -1,0 +1,245 @@
+"""Filling the line from the screen to the probe and back: consent, rules, ceiling, what came of it, and the score."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, replace
+from typing import Any
+
+import pytest
+
+from tarnfell.probe.streams import streams_of
+from tarnfell.store import fills as fill_store
+from tarnfell.store.db import connect
+from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.fill import FillArguments, FillPhase, FillResult, SenderFacts
+from tarnfell.wire.record import Record, join_parts
+from tests.server.conftest import House
+
+STARTED_US = 1_795_000_000_000_000
+
+KINDS = ["calls", "check", "fill"]
+PATH = "/api/sites/pier/fills"
+
+
+def heartbeat(house: House, holds: list[int]) -> dict[str, Any]:
+    body = {"environment": {"system": "test"}, "kinds": KINDS, "holds": holds}
+    answer = house.probe("POST", "/api/probe/heartbeat", json=body)
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json)
+
+
+def ask(house: House, **changes: Any) -> Any:
+    return house.post(PATH, {"probe_id": 1, "far_end_id": 1, "seconds": 8, "consent": True, **changes})
+
+
+def taken(house: House, **changes: Any) -> dict[str, Any]:
+    heartbeat(house, [])
+    answer = ask(house, **changes)
+    assert answer.status_code == 200, answer.text
+    (job,) = heartbeat(house, [])["jobs"]
+    return dict(job)
+
+
+def newest(house: House) -> dict[str, Any]:
+    return dict(house.person.get(PATH).json["fills"][0])
+
+
+def told(
+    added_ms: int = 0, resent: int = 30_000, slot: int = 120_000, ways: tuple[str, ...] = ("up", "down")
+) -> FillResult:
+    """Calls of 5 s idle, 8 s full up, 4 s rest, 8 s full down; so much is added to packets sent while it is full."""
+    phases = [FillPhase("idle", STARTED_US, STARTED_US + 5_000_000)]
+    for way, at_s in (("up", 5), ("down", 17)):
+        if way in ways:
+            slots, sender = (slot,) * 80, SenderFacts("cubic", 80 * slot, resent, 0.0, 0.0, 90.0)
+            here = {way: slots, f"{way}_sender": sender}
+            at = STARTED_US + at_s * 1_000_000
+            phases.append(replace(FillPhase(way, at, at + 8_000_000), **here))  # type: ignore[arg-type]
+    head = Record({"shared": True, "self_check": {"tainted": False, "reasons": []}, "stopped": False})
+    parts = [head.serialize()]
+    for call in (1, 2):
+        columns: dict[str, list[int]] = {}
+        for way in ("up", "down"):
+            full = next((one for one in phases if one.way == way), None)
+            sent = [STARTED_US + n * 20_000 for n in range(29 * 50)]
+            queued = [
+                (added_ms + n % 7) * 1000 if full and full.from_us <= at < full.until_us else n % 2 * 300
+                for n, at in enumerate(sent)
+            ]
+            columns |= {
+                f"{way}.sent_us": sent,
+                f"{way}.arrival_seq": list(range(len(sent))),
+                f"{way}.arrival_us": [at + 20_000 + q for at, q in zip(sent, queued, strict=True)],
+                f"{way}.arrival_dscp": [0 if call == 1 else 46] * len(sent),
+            }
+        ends = {way: {"ssrc": call, "dscp_sent": 0 if call == 1 else 46} for way in ("up", "down")}
+        meta = {
+            "call": call,
+            "ptime_us": 20_000,
+            "start_us": STARTED_US,
+            "planned_packets": 1450,
+            "bound": True,
+            **ends,
+        }
+        parts.append(Record.of(meta, columns).serialize())
+    return FillResult(tuple(phases), (), join_parts(parts))
+
+
+def deliver(house: House, job: int, result: FillResult) -> Any:
+    body = {"result": json.loads(json.dumps(plain(result)))}
+    answer = house.probe("POST", f"/api/probe/jobs/{job}/outcome", json=body)
+    house.judge()
+    return answer
+
+
+def detail(house: House, job: int) -> dict[str, Any]:
+    return dict(house.person.get(f"{PATH}/{job}").json)
+
+
+def load_of(house: House) -> tuple[dict[str, Any], dict[str, Any]]:
+    page = house.person.get("/api/sites/pier").json
+    requirement = next(r for r in page["requirements"] if r["key"] == "load")
+    return requirement, next(d for d in page["dimensions"] if d["dimension"] == "load")
+
+
+def test_a_fill_is_asked_for_followed_judged_and_counted(house: House) -> None:
+    assert house.person.get(PATH).json["fills"] == []
+    assert load_of(house)[0]["state"] == "open"
+    job = taken(house)
+    arguments = read(FillArguments, job["arguments"])
+    assert (arguments.far_host, arguments.far_port, arguments.far_key) == ("192.0.2.10", 4870, "far-end-key")
+    assert asdict(arguments.fill) | {"ways": 0} == {
+        "seconds": 8, "streams": 4, "idle_s": 5, "rest_s": 4, "ways": 0, "ceiling_kbps": 0,
+    }  # fmt: skip
+    assert arguments.plan.packets == int(arguments.fill.length_s * 50)
+    assert [[s.dscp for s in way] for way in streams_of(arguments.plan)] == [[0, 46], [0, 46]]
+    known = FillResult(told().phases[:2])
+    answer = house.probe("POST", f"/api/probe/jobs/{job['id']}/known", json={"result": plain(known)})
+    assert answer.json == {"stop": False}
+    line = newest(house)
+    assert (line["state"], [p["way"] for p in line["progress"]]) == ("running", ["idle", "up"])
+    assert line["progress"][1]["up_kbps"] == pytest.approx(9600)
+    assert deliver(house, job["id"], told(200)).json == {"state": "done"}
+    line = newest(house)
+    assert (line["state"], line["judged"], line["words"], line["progress"]) == ("done", True, "", [])
+    assert [says[:13] for says in line["says"]] == ["A full upload", "A full downlo"]
+    found = detail(house, job["id"])["filled"]
+    assert [(c["key"], c["direction"]) for c in found["causes"]] == [
+        ("uplink-queue", "up"), ("priority-ignored", "up"), ("downlink-queue", "down"), ("priority-ignored", "down"),
+    ]  # fmt: skip
+    assert found["moved_bytes"] == 2 * 80 * 120_000
+    requirement, dimension = load_of(house)
+    assert requirement["state"] == "shown not"
+    assert 0 < dimension["high"] < 80
+    causes = house.person.get("/api/sites/pier").json["causes"]
+    assert {c["key"] for c in causes} >= {"uplink-queue", "downlink-queue", "priority-ignored"}
+    assert deliver(house, job["id"], told(0)).json == {"state": "done"}  # told again it changes nothing
+    assert detail(house, job["id"])["filled"] == found
+
+
+def test_a_full_line_that_hurts_nobody_is_shown_and_one_way_leaves_the_other_open(house: House) -> None:
+    deliver(house, taken(house, ways=["up"])["id"], told(10, ways=("up",)))
+    requirement, dimension = load_of(house)
+    assert (requirement["state"], dimension["low"], dimension["high"]) == ("open", 0, 100)
+    assert "other direction" in requirement["closes"]
+    deliver(house, taken(house)["id"], told(10))
+    requirement, dimension = load_of(house)
+    assert (requirement["state"], dimension["low"], dimension["high"]) == ("shown", 100, 100)
+    # A line that was not full is no evidence of a full one.
+    deliver(house, taken(house)["id"], told(0, resent=0, slot=60_000))
+    assert load_of(house)[0]["says"].endswith("in 2 line fills; 4.0 is asked.")
+
+
+def test_a_fill_counts_by_the_brief_as_it_is_now(house: House) -> None:
+    job = taken(house)["id"]
+    deliver(house, job, told(80))
+    before = detail(house, job)["filled"]["causes"]
+    assert [c["key"] for c in before] == []
+    brief = house.person.get("/api/sites/pier/brief").json["form"]
+    changed = house.person.put(
+        "/api/sites/pier/brief", json={**brief, "stated_calls": 500}, headers={"X-CSRF-Token": house.csrf}
+    )
+    assert changed.status_code == 200, changed.text
+    house.judge()
+    causes = detail(house, job)["filled"]["causes"]
+    assert [c["key"] for c in causes] == ["uplink-small", "downlink-small"]
+
+
+def test_nothing_is_filled_without_consent_or_against_the_sites_rules(house: House) -> None:
+    db = connect(house.folder)
+    db.execute("UPDATE probe SET last_contact_us = last_contact_us - 60000000")
+    assert "offline" in ask(house).json["detail"]
+    heartbeat(house, [])
+    for wrong in ({"consent": False}, {"consent": None}, {"seconds": 61}, {"seconds": 1}, {"streams": 0},
+                  {"ways": ["sideways"]}, {"ways": []}, {"ways": ["up", "up"]}):  # fmt: skip
+        assert ask(house, **wrong).status_code == 422, wrong
+    assert ask(house, far_end_id=9).status_code == 404
+    assert ask(house, probe_id=9).status_code == 404
+    db.execute("UPDATE site SET blackouts = ?", (json.dumps([
+        {"days": "1234567", "from_minute": 0, "to_minute": 1440, "why": "the fair"}]),))  # fmt: skip
+    assert "the fair" in ask(house).json["detail"]
+    db.execute("UPDATE site SET blackouts = '[]'")
+    assert house.place().status_code == 200
+    assert ask(house).status_code == 409  # a run is in progress
+
+
+def test_calls_wait_while_the_line_is_filled(house: House) -> None:
+    job = taken(house)["id"]
+    assert "is being filled" in house.place().json["detail"]
+    assert ask(house).status_code == 409
+    stopped = house.post(f"{PATH}/{job}/stop", {})
+    assert stopped.status_code == 200
+    assert heartbeat(house, [job])["stop"] == [job]
+    house.probe("POST", f"/api/probe/jobs/{job}/failure", json={"reason": "It was stopped.", "code": "own"})
+    assert newest(house)["words"] == "It was stopped."
+    assert house.place().status_code == 200
+
+
+def test_streams_stay_below_the_sites_ceiling_unless_somebody_says_otherwise(house: House) -> None:
+    db = connect(house.folder)
+    db.execute("UPDATE site SET ceiling_pct = 40")
+    assert house.person.get(PATH).json["ceiling_kbps"] == 4000  # of 10 Mbit/s, the slower direction
+    first = taken(house)
+    assert first["arguments"]["fill"]["ceiling_kbps"] == 4000
+    deliver(house, first["id"], told())
+    second = taken(house, beyond_ceiling=True)
+    assert "ceiling_kbps" not in second["arguments"]["fill"]
+
+
+def test_what_cannot_be_read_is_said_and_harms_nothing(house: House) -> None:
+    broken = told()
+    for result, says in (
+        (replace(broken, record=broken.record[:200]), "Packet record"),
+        (replace(broken, record=b""), ""),
+        (replace(broken, record=join_parts([Record({"shared": True}).serialize()])), "two calls"),
+    ):
+        job = taken(house)["id"]
+        assert deliver(house, job, result).json == {"state": "done"}
+        line = newest(house)
+        assert not line["judged"]
+        assert says in line["words"]
+        assert detail(house, job)["filled"] is None
+    assert load_of(house)[0]["state"] == "open"
+    job = taken(house)["id"]
+    answer = house.probe("POST", f"/api/probe/jobs/{job}/outcome", json={"result": {"record": "not base64!"}})
+    assert answer.json == {"state": "failed"}
+
+
+def test_another_sites_fill_is_not_to_be_had(house: House) -> None:
+    job = taken(house)["id"]
+    house.post("/api/sites/pier/duplicate", {"name": "Annex"})
+    assert house.person.get(f"/api/sites/annex/fills/{job}").status_code == 404
+    assert house.post(f"/api/sites/annex/fills/{job}/stop", {}).status_code == 404
+    checks = house.person.get(f"/api/sites/pier/checks/{job}/stop")
+    assert checks.status_code in (404, 405)
+
+
+def test_fills_are_told_newest_first(house: House) -> None:
+    jobs = []
+    for _ in range(3):
+        jobs.append(taken(house)["id"])
+        deliver(house, jobs[-1], told())
+    db = connect(house.folder)
+    assert [one.job_id for one in fill_store.fills_of(db, 1)] == jobs[::-1]
+    assert [one["id"] for one in house.person.get(PATH).json["fills"]] == jobs[::-1]
