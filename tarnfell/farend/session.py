@@ -11,15 +11,17 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
+from tarnfell.farend.bindings import tell_bindings
 from tarnfell.farend.filling import Asked, fill
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.reflecting import answer_stamps
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
-from tarnfell.media.engine import CallMedia, EndResult, EngineError, MediaEnd
+from tarnfell.media.engine import CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import MAX_STREAMS, StreamSpec
+from tarnfell.media.workers import WorkerLost
 from tarnfell.wire import WireError
 from tarnfell.wire.control import (
     BIND,
@@ -86,7 +88,7 @@ def serve(sock: socket.socket, key: bytes, offer: Offer, admit: Admit) -> None:
         _last_words(channel, {"refused": str(refusal)})
     except (ChannelClosed, TimeoutError):
         pass  # the probe went away; nothing is left sending
-    except EngineError as error:
+    except WorkerLost as error:
         _last_words(channel, {"failed": str(error)})
     except WireError as error:
         _last_words(channel, {"refused": f"The far end did not understand: {error}"})
@@ -116,12 +118,15 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    if not admit("stamps" if "stamps" in request else "fill" if "fill" in request else "calls"):
+    light = "stamps" in request or "bindings" in request
+    if not admit("stamps" if light else "fill" if "fill" in request else "calls"):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
     if "stamps" in request:
         return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
+    if "bindings" in request:
+        return tell_bindings(channel, _open_sockets(offer, [0, 0]))
     if "fill" in request:
         try:
             return fill(channel, read(Asked, request["fill"], "The request"))

@@ -7,25 +7,21 @@ other arrangements, which stay available for systems that cannot fork.
 
 from __future__ import annotations
 
-import os
-import signal
 import socket
-import tempfile
-import threading
 import time
-import traceback
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
-from typing import IO, Literal, Protocol
+from typing import Literal
 
 from tarnfell.media import board as b
 from tarnfell.media import host
 from tarnfell.media.board import Board
-from tarnfell.media.host import CpuWatch, clock_id, die_with, raise_priority
+from tarnfell.media.host import CpuWatch, clock_id, raise_priority
 from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
 from tarnfell.media.selfcheck import lateness_of
 from tarnfell.media.sender import StampSender, StreamSender, send_streams
 from tarnfell.media.streams import StreamSpec
+from tarnfell.media.workers import Forked, Threaded, Worker
 from tarnfell.wire.kinds.selfcheck import EndCheck, end_check_of
 from tarnfell.wire.record import PackedColumn, Record, pack_column
 
@@ -35,10 +31,6 @@ SETTLE_S = 2.0
 """How long to listen after the last packet was sent (core.trace.GIVE_UP_US)."""
 ARRIVAL_COLUMNS = ("arrival_seq", "arrival_us", "arrival_dscp", "arrival_ttl", "arrival_bytes")
 STAMP_COLUMNS = ("t1_ns", "t2_ns", "t3_ns", "t4_ns")
-
-
-class EngineError(RuntimeError):
-    """The sending or receiving process failed; the text says how."""
 
 
 @dataclass(frozen=True)
@@ -84,19 +76,22 @@ class MediaEnd:
         self._receivers = [StreamReceiver(c.call, c.sock, c.incoming, c.own_ssrc, c.sends) for c in calls]
         self._stamp_sender = StampSender(stamp_sock, stamp_key) if stamp_sock and not reflect else None
         self._stamp_receiver = StampReceiver(stamp_sock, stamp_key, reflect) if stamp_sock else None
-        self._workers: list[_Worker] = []
+        self._workers: list[Worker] = []
 
     def start(self, start_ns: int) -> None:
         """Begin receiving at once and sending at monotonic ``start_ns``."""
-        worker: Callable[[Callable[[], Record]], _Worker]
-        worker = _ForkedWorker if self.arrangement == "processes" else _ThreadWorker
+        worker: Callable[[Callable[[], bytes]], Worker]
+        worker = Forked if self.arrangement == "processes" else Threaded
         if self.arrangement == "one loop":
-            self._workers = [worker(lambda: self._both(start_ns))]
+            self._workers = [worker(lambda: self._both(start_ns).serialize())]
         else:
-            self._workers = [worker(self._receive), worker(lambda: self._send(start_ns))]
+            self._workers = [
+                worker(lambda: self._receive().serialize()),
+                worker(lambda: self._send(start_ns).serialize()),
+            ]
 
     def sending(self) -> bool:
-        """Whether the sender still has packets to send. Raises EngineError when a worker died."""
+        """Whether the sender still has packets to send. Raises WorkerLost when a worker died."""
         for worker in self._workers:
             worker.check()
         if not self._senders:
@@ -118,7 +113,7 @@ class MediaEnd:
             worker.kill()
 
     def finish(self) -> EndResult:
-        """Stop both loops and gather the record. Raises EngineError."""
+        """Stop both loops and gather the record. Raises WorkerLost."""
         self.stop()
         self.board.cells[b.RECEIVER_STOP] = 1
         records = [Record.parse(worker.result()) for worker in self._workers]
@@ -192,86 +187,3 @@ class MediaEnd:
             for name, values in zip(STAMP_COLUMNS, (samples.t1, samples.t2, samples.t3, samples.t4)):
                 columns[f"stamp.{name}"] = pack_column(name, values)
         return Record(meta, {n: PackedColumn(n, c.count, c.deflated) for n, c in columns.items()})
-
-
-class _Worker(Protocol):
-    def check(self) -> None:
-        """Raises EngineError when the worker died before its work was done."""
-
-    def result(self) -> bytes:
-        """The worker's serialised record, once it is done. Raises EngineError."""
-
-    def kill(self) -> None: ...
-
-
-class _ForkedWorker:
-    """A child process that writes its record to an unnamed file and leaves."""
-
-    def __init__(self, work: Callable[[], Record]) -> None:
-        # Bounded by the run itself: a few bytes a packet.
-        self._file: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115
-        self._status: int | None = None
-        parent = os.getpid()
-        self._pid = os.fork()
-        if self._pid == 0:
-            code = 1
-            try:
-                signal.signal(signal.SIGINT, signal.SIG_IGN)
-                signal.signal(signal.SIGTERM, signal.SIG_DFL)
-                die_with(parent)
-                self._file.write(work().serialize())
-                self._file.flush()
-                code = 0
-            except BaseException:
-                traceback.print_exc()
-            finally:
-                os._exit(code)
-
-    def check(self) -> None:
-        if self._status is None:
-            pid, status = os.waitpid(self._pid, os.WNOHANG)
-            if pid:
-                self._status = status
-        if self._status:
-            raise EngineError("A measuring process was ended from outside; its part of the record is lost.")
-
-    def result(self) -> bytes:
-        if self._status is None:
-            self._status = os.waitpid(self._pid, 0)[1]
-        self.check()
-        with self._file as file:
-            file.seek(0)
-            return file.read()
-
-    def kill(self) -> None:
-        if self._status is None:
-            os.kill(self._pid, 9)
-            self._status = os.waitpid(self._pid, 0)[1]
-        self._file.close()
-
-
-class _ThreadWorker:
-    def __init__(self, work: Callable[[], Record]) -> None:
-        self._record: bytes | None = None
-        self._error: BaseException | None = None
-        self._thread = threading.Thread(target=self._run, args=(work,), daemon=True)
-        self._thread.start()
-
-    def _run(self, work: Callable[[], Record]) -> None:
-        try:
-            self._record = work().serialize()
-        except BaseException as error:
-            self._error = error
-
-    def check(self) -> None:
-        if self._error:
-            raise EngineError(f"A measuring thread failed: {self._error}.")
-
-    def result(self) -> bytes:
-        self._thread.join()
-        self.check()
-        assert self._record is not None
-        return self._record
-
-    def kill(self) -> None:
-        self._thread.join(5)

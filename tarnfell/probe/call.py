@@ -22,9 +22,10 @@ from typing import Any
 from tarnfell.media import board as b
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
-from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, EngineError, MediaEnd
+from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
 from tarnfell.media.sockets import open_media_socket
+from tarnfell.media.workers import WorkerLost
 from tarnfell.probe.binding import bind
 from tarnfell.probe.connect import CallError, connect
 from tarnfell.probe.streams import streams_of
@@ -83,7 +84,7 @@ def place_calls(
         raise CallError(f"The far end at {host} went away: {error}", failures.GONE) from None
     except WireError as error:
         raise CallError(f"The far end at {host} was not understood: {error}") from None
-    except EngineError as error:
+    except WorkerLost as error:
         raise CallError(str(error), failures.OWN) from None
     finally:
         channel.close()

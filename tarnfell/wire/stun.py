@@ -13,6 +13,9 @@ COOKIE = 0x2112A442
 TRANSACTION_BYTES = 12
 _REQUEST, _SUCCESS, _FAILURE = 0x0001, 0x0101, 0x0111
 _MAPPED, _CHANGE_REQUEST, _ERROR_CODE, _XOR_MAPPED, _OTHER = 0x0001, 0x0003, 0x0009, 0x0020, 0x802C
+_PADDING, _RESPONSE_PORT = 0x0026, 0x0027
+PADDED_BYTES = 64
+"""Long enough that no answer is longer."""
 _HEAD = struct.Struct("!HHI12s")
 
 
@@ -29,6 +32,46 @@ class Bound:
     mapped: Endpoint
     other: Endpoint | None
     """The server's second address (RFC 5780 §7.4); None where it has none."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A binding request as a server reads it."""
+
+    transaction: bytes
+    response_port: int | None
+    """Where the answer is to go, at the address that asked (RFC 5780 §7.5); None: where it came from."""
+
+
+def padded_request(transaction: bytes, response_port: int | None = None) -> bytes:
+    """A binding request of PADDED_BYTES, whose answer goes to another port of the asker where one is given."""
+    body = b"" if response_port is None else struct.pack("!HHHH", _RESPONSE_PORT, 4, response_port, 0)
+    padding = PADDED_BYTES - _HEAD.size - len(body) - 4
+    body += struct.pack("!HH", _PADDING, padding) + bytes(padding)
+    return _HEAD.pack(_REQUEST, len(body), COOKIE, transaction) + body
+
+
+def asked(data: bytes) -> Asked:
+    """Raises WireError for what is no binding request."""
+    if len(data) < _HEAD.size:
+        raise WireError("STUN: cut short.")
+    kind, length, cookie, transaction = _HEAD.unpack_from(data)
+    if kind != _REQUEST or cookie != COOKIE or len(data) != _HEAD.size + length:
+        raise WireError("STUN: no binding request.")
+    told = dict(_attributes(data[_HEAD.size :])).get(_RESPONSE_PORT)
+    if told is not None and (len(told) != 4 or told[:2] == b"\0\0"):
+        raise WireError("STUN: a port that is none.")
+    return Asked(transaction, None if told is None else int.from_bytes(told[:2], "big"))
+
+
+def success(transaction: bytes, mapped: Endpoint) -> bytes:
+    """The answer that says where a request came from (RFC 8489 §14.2)."""
+    packed = ipaddress.ip_address(mapped.address).packed
+    mask = COOKIE.to_bytes(4, "big") + transaction
+    address = bytes(a ^ b for a, b in zip(packed, mask))
+    value = struct.pack("!xBH", 1 if len(packed) == 4 else 2, mapped.port ^ (COOKIE >> 16)) + address
+    body = struct.pack("!HH", _XOR_MAPPED, len(value)) + value
+    return _HEAD.pack(_SUCCESS, len(body), COOKIE, transaction) + body
 
 
 def request(transaction: bytes, change_address: bool = False, change_port: bool = False) -> bytes:

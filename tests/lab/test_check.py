@@ -57,6 +57,16 @@ def translation(row: Row) -> None:
     row.nft("gateway", chain("nat hook postrouting priority 100", "oif r masquerade"))
 
 
+def forgetful(row: Row) -> None:
+    translation(row)
+    for kind in ("udp_timeout", "udp_timeout_stream"):
+        row.run("gateway", f"sysctl -qw net.netfilter.nf_conntrack_{kind}=12")
+
+
+def by_destination(row: Row) -> None:
+    row.nft("gateway", chain("nat hook postrouting priority 100", "oif r masquerade random,fully-random"))
+
+
 def media_blocked(row: Row) -> None:
     row.nft("gateway", forward(f"udp dport {rig.MEDIA_PORTS} drop"))
 
@@ -113,6 +123,8 @@ TROUBLES = {
     "gateway mute": Trouble(mute_gateway, not_faults={"echo-muted"}),
     "errors limited at the edge": Trouble(limited_edge, not_faults={"hop-slow"}),
     "translation": Trouble(translation),
+    "translation that forgets": Trouble(forgetful, [("translation-forgets", "unknown", "both")]),
+    "translation by destination": Trouble(by_destination, [("translation-per-destination", "unknown", "both")]),
     "media ports blocked": Trouble(media_blocked, [("port-blocked", "unknown", "both")]),
     "all UDP blocked": Trouble(udp_blocked, [("udp-blocked", "unknown", "both")]),
     "marking removed up at the edge": Trouble(unmarked_up_at_the_edge, [("marking-changed", "beyond", "up")]),
@@ -185,7 +197,7 @@ def looked_at(name: str, folder: Path) -> dict[str, Any]:
 @pytest.fixture(scope="module")
 def reports(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[str, Any]]:
     folder = tmp_path_factory.mktemp("check")
-    with ThreadPoolExecutor(max_workers=5) as pool:
+    with ThreadPoolExecutor(max_workers=9) as pool:
         found = {name: pool.submit(looked_at, name, folder / f"n{n}") for n, name in enumerate(TROUBLES)}
         yield found
 
@@ -209,7 +221,7 @@ def test_a_healthy_network_answers_every_question(reports: dict[str, Any]) -> No
     report = reports["healthy"].result()
     states = {rung["key"]: rung["state"] for rung in report["rungs"]}
     assert {key for key, state in states.items() if state == "passed"} == {
-        "own-stack", "gateway", "edge", "names", "services", "path", "packet-size", "far-end", "marking",
+        "own-stack", "gateway", "edge", "names", "services", "translation", "path", "packet-size", "far-end", "marking",
     }, json.dumps(report, indent=1)  # fmt: skip
     assert states["outside"] == "unproven"
     figures = {rung["key"]: rung["figures"] for rung in report["rungs"]}

@@ -22,7 +22,7 @@ from tarnfell.media import host
 from tarnfell.media.channel import LAST_BYTES, Channel, ChannelClosed
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.wire import WireError, failures
+from tarnfell.wire import WireError, failures, stun
 from tarnfell.wire.control import Binding, Seal, session_key
 from tarnfell.wire.kinds.calls import CallPlan
 from tests import rig
@@ -329,3 +329,46 @@ def test_a_stranger_fills_nothing(far: str) -> None:
         assert answer == {"refused": "wrong key"}
         with pytest.raises(ChannelClosed):
             channel.receive_json()
+
+
+# Telling what packets arrive from
+
+
+def test_bindings_are_told_only_in_a_session_and_never_at_greater_length(far: str) -> None:
+    session = Session(far)
+    session.channel.send({"bindings": {}})
+    first, second = session.channel.receive_json()["accepted"]["ports"]
+    assert first != second
+    with (
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asker,
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other,
+    ):
+        for sock in (asker, other):
+            sock.bind(("127.0.0.1", 0))
+            sock.settimeout(5)
+        transaction = b"t" * 12
+        for port in (first, second):
+            asker.sendto(stun.padded_request(transaction), (far, port))
+            told = asker.recv(2000)
+            assert len(told) <= stun.PADDED_BYTES
+            assert stun.answer(told, transaction).mapped.port == asker.getsockname()[1]
+        # To another port of the same address, told as seen from the one that asked.
+        asker.sendto(stun.padded_request(transaction, other.getsockname()[1]), (far, first))
+        assert stun.answer(other.recv(2000), transaction).mapped.port == asker.getsockname()[1]
+        for nothing in (stun.request(transaction), b"", bytes(64), b"\xff" * 1400, stun.padded_request(b"x" * 12)[:-1]):
+            asker.sendto(nothing, (far, first))
+        asker.sendto(stun.padded_request(b"u" * 12), (far, first))
+        assert stun.answer(asker.recv(2000), b"u" * 12)  # the first that is answered again
+        session.channel.close()
+        asker.settimeout(0.5)
+
+        def closed() -> bool:
+            try:
+                asker.sendto(stun.padded_request(transaction), (far, first))
+                asker.recv(2000)
+            except OSError:
+                return True
+            return False
+
+        rig.eventually(closed, "the ports to close with the session")
+    still_works(far)

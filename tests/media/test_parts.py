@@ -15,11 +15,12 @@ from tarnfell.media import board as b
 from tarnfell.media import host, receiver, selfcheck
 from tarnfell.media import sender as senders
 from tarnfell.media.board import Board
-from tarnfell.media.engine import CallMedia, EngineError, MediaEnd
+from tarnfell.media.engine import CallMedia, MediaEnd
 from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
 from tarnfell.media.sender import NEVER_LEFT, StampSender, StreamSender, send_streams
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import StreamSpec
+from tarnfell.media.workers import WorkerLost
 from tarnfell.wire.kinds.selfcheck import ClockStep, EndCheck, Lateness
 from tarnfell.wire.rtp import RtpPacket
 from tests import rig
@@ -312,7 +313,7 @@ def test_a_worker_that_is_killed_is_reported(pair: tuple[socket.socket, socket.s
     end.start(time.monotonic_ns())
     time.sleep(0.1)
     end._workers[0].kill()
-    with pytest.raises(EngineError, match="ended from outside"):
+    with pytest.raises(WorkerLost, match="ended from outside"):
         end.sending()
     end.kill()
 

@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.cli import checking
-from tarnfell.probe.asking import echo, ladder, names, services
+from tarnfell.probe.asking import echo, ladder, names, services, translation
 from tarnfell.probe.asking.path import path
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.standin.names import answer
@@ -217,22 +217,33 @@ def test_a_check_that_is_stopped_asks_no_more(tmp_path: Path) -> None:
     assert told == [result]
 
 
-def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path) -> None:
+SILENCES_S = (0.2, 0.4)
+
+
+def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     address, told = rig.own_address(), list[CheckResult]()
+    monkeypatch.setattr(translation, "SILENCES_S", SILENCES_S)
     with rig.far_end(tmp_path, address):
         here = ("127.0.0.1",)
         wanted = CheckArguments(
             address, rig.CONTROL_PORT, rig.KEY, gateway=here[0], names=("a.example",), resolvers=here
         )
         result = ladder.check(wanted, tell=told.append)
-    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6]
-    assert [one.question for one in result.took] == ["path", "echoes", "large-echoes", "names", "services", "far-end"]
+    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6, 7]
+    assert [one.question for one in result.took] == [
+        "path", "echoes", "large-echoes", "names", "services", "far-end", "translation",
+    ]  # fmt: skip
     assert result.reach is not None
     assert result.reach.key_fits
     assert [(one.dscp, one.failure, one.bound) for one in result.media] == [(m, None, True) for m in (46, 34, 24, 0)]
     for one in result.media:
         assert (one.sent_up, one.sent_down) == (50, 50)
         assert [mark.dscp for mark in (*one.marks_up, *one.marks_down)] == [one.dscp] * 2
+    found = result.translation
+    assert found is not None
+    assert [(one.address, one.from_port) for one in found.mapped] == [(found.own_address, found.own_port)] * 2
+    assert len({one.port for one in found.mapped}) == 2
+    assert [(one.silent_s, one.heard) for one in found.kept] == [(s, True) for s in SILENCES_S]
     assert read(CheckResult, json.loads(json.dumps(plain(result)))) == result
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from typing import Any
 
@@ -12,6 +13,8 @@ from tarnfell.wire.kinds.answer import AnswerArguments
 from tarnfell.wire.kinds.calls import CallPlan, CallsArguments, VideoPlan
 from tarnfell.wire.kinds.distances import DistancesResult, FarEndFound
 from tarnfell.wire.kinds.fields import MAX_MANY, MAX_TEXT, MAX_WHOLE, KindError, plain, read
+from tarnfell.wire.kinds.fill import FillResult
+from tarnfell.wire.kinds.selfcheck import EndCheck, SelfCheck, self_check_of
 from tarnfell.wire.kinds.update import UpdateArguments
 from tarnfell.wire.kinds.watch import MAX_TARGETS, Watch, WatchRunning, WatchTarget
 
@@ -41,7 +44,7 @@ def test_what_one_end_tells_the_other_reads(value: Any) -> None:
 
 def test_what_is_as_it_always_was_is_not_told() -> None:
     """So that programs which do not know a newer field go on understanding what does not use it."""
-    assert set(plain(PLAN)) == set(vars(PLAN)) - {"direction", "video"}
+    assert set(plain(PLAN)) == set(vars(PLAN)) - {"direction", "video", "marks"}
     assert plain(FarEndFound(1)) == {"id": 1}
 
 
@@ -92,7 +95,30 @@ def test_numbers_at_their_bounds_fit() -> None:
 def test_every_kind_has_its_name_and_what_loads_the_line_says_so() -> None:
     assert {name: kind.name for name, kind in KINDS.items()} == {name: name for name in KINDS}
     assert {name: kind.lane for name, kind in KINDS.items()} == {
-        "calls": "line", "check": "light", "distances": "light", "answer": "light", "silence": "light",
+        "calls": "line", "check": "light", "fill": "line", "distances": "light", "answer": "light", "silence": "light",
         "update": "alone", "end": "alone",
     }  # fmt: skip
     assert KINDS["calls"].result is None
+
+
+def test_bytes_cross_as_text_and_are_bounded() -> None:
+    told = FillResult(record=bytes(range(256)))
+    assert read(FillResult, json.loads(json.dumps(plain(told)))) == told
+    for wrong in ("%%%", "AAA", 5, None, ["AA=="]):
+        with pytest.raises(KindError):
+            read(FillResult, {"record": wrong})
+    assert len(read(FillResult, {"record": base64.b64encode(bytes(700_000)).decode()}).record) == 700_000
+    with pytest.raises(KindError, match="too large: 700001"):
+        read(FillResult, {"record": base64.b64encode(bytes(700_001)).decode()})
+
+
+def test_what_is_not_known_is_left_out_only_where_that_is_asked_for() -> None:
+    told = {"tainted": True, "reasons": None, "probe": {"not_sent": 3, "newer": 1}, "newer": {"a": [1]}}
+    known = self_check_of(told)
+    assert (known.tainted, known.reasons, known.probe.not_sent, known.far_end) == (True, (), 3, EndCheck())
+    with pytest.raises(KindError, match="newer"):
+        read(SelfCheck, told)
+    for wrong in ({"probe": {"not_sent": "three"}}, {"reasons": "late"}, {"reasons": ["x"] * 101}, {"probe": 5}):
+        with pytest.raises(KindError):
+            self_check_of(wrong)
+    assert self_check_of(None) == SelfCheck()

@@ -168,3 +168,34 @@ def test_an_error_quotes_marking_and_port() -> None:
     for cut in (inner[:27], b"\x65" + inner[1:]):
         with pytest.raises(WireError, match="cut short"):
             icmp.quoted(b"\x0b\0\0\0\0\0\0\0" + cut)
+
+
+def test_a_server_reads_what_is_asked_and_tells_where_it_came_from() -> None:
+    transaction = bytes(range(12))
+    for address in ("203.0.113.9", "2001:db8::9"):
+        told = stun.success(transaction, stun.Endpoint(address, 61_000))
+        assert stun.answer(told, transaction).mapped == stun.Endpoint(address, 61_000)
+        assert len(told) <= stun.PADDED_BYTES  # never more bytes out than came in
+    assert stun.asked(stun.padded_request(transaction)) == stun.Asked(transaction, None)
+    assert stun.asked(stun.padded_request(transaction, 6000)) == stun.Asked(transaction, 6000)
+    assert len(stun.padded_request(transaction)) == len(stun.padded_request(transaction, 1)) == stun.PADDED_BYTES
+    assert stun.asked(stun.request(transaction)) == stun.Asked(transaction, None)
+
+
+@pytest.mark.parametrize("cut", [*range(24), 63])
+def test_a_question_cut_short_is_none(cut: int) -> None:
+    with pytest.raises(WireError):
+        stun.asked(stun.padded_request(bytes(12), 7)[:cut])
+
+
+def test_what_is_no_question_is_none() -> None:
+    whole = bytearray(stun.padded_request(bytes(12), 7))
+    for place, value in ((0, 1), (4, 0), (24, 0)):
+        spoilt = bytearray(whole)
+        spoilt[place] = value
+        if place == 24:
+            spoilt[24:26] = b"\0\0"  # port 0
+        with pytest.raises(WireError):
+            stun.asked(bytes(spoilt))
+    with pytest.raises(WireError):
+        stun.asked(bytes(whole) + b"\0")

@@ -9,6 +9,7 @@ from dataclasses import replace
 from typing import get_args
 
 from tarnfell.core.check.asked import names, services
+from tarnfell.core.check.behind import translation
 from tarnfell.core.check.case import Case
 from tarnfell.core.check.far import far_end, marking
 from tarnfell.core.check.near import edge, gateway, outside, own_stack
@@ -17,7 +18,7 @@ from tarnfell.core.check.way import packet_size, path
 from tarnfell.wire.kinds.check import CheckResult, Question
 
 USUAL = Limits()
-JUDGED = (own_stack, gateway, edge, outside, names, path, packet_size, services, far_end, marking)
+JUDGED = (own_stack, gateway, edge, outside, names, path, packet_size, services, far_end, translation, marking)
 """What explains another rung's trouble goes before it: a hole for large packets stalls services."""
 RESTS_ON: dict[RungKey, Question] = {
     "gateway": "echoes",
@@ -29,6 +30,7 @@ RESTS_ON: dict[RungKey, Question] = {
     "packet-size": "large-echoes",
     "far-end": "far-end",
     "marking": "far-end",
+    "translation": "translation",
 }
 """By what question a rung is answered; the machine's own addresses are read and not asked for."""
 

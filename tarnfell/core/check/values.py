@@ -10,7 +10,17 @@ from tarnfell.core.verdict.causes import CauseKey, LegName, Way
 
 State = Literal["passed", "failed", "unproven"]
 RungKey = Literal[
-    "own-stack", "gateway", "edge", "outside", "names", "services", "marking", "path", "packet-size", "far-end"
+    "own-stack",
+    "gateway",
+    "edge",
+    "outside",
+    "names",
+    "services",
+    "translation",
+    "marking",
+    "path",
+    "packet-size",
+    "far-end",
 ]
 Figure = int | float | str | None
 EF = 46
@@ -28,6 +38,8 @@ class Limits:
     name_ms: float = 200.0
     slow_hop_ms: float = 20.0
     """A router that takes so much longer than those beyond it is slow to answer for itself."""
+    binding_s: float = 30.0
+    """A way back that closes sooner behind a silent socket forgets calls on hold and phones that wait."""
     changed_pct: float = 50.0
     """Of packets that arrived with another marking than they were sent with."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import socket
 import time
 from collections.abc import Callable
@@ -9,11 +10,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from tarnfell.media.workers import WorkerLost, begin
 from tarnfell.probe.asking.echo import CannotAsk, echoes
 from tarnfell.probe.asking.media import media
 from tarnfell.probe.asking.names import ask
 from tarnfell.probe.asking.path import path
 from tarnfell.probe.asking.services import ask_all
+from tarnfell.probe.asking.translation import translation
 from tarnfell.probe.surroundings import surroundings
 from tarnfell.probe.works.distances import distance, key_fits
 from tarnfell.wire.kinds.check import (
@@ -28,12 +31,15 @@ from tarnfell.wire.kinds.check import (
     StackFacts,
     Took,
 )
+from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.translation import TranslationFacts
 
 EF, AF41, CS3, BEST_EFFORT = 46, 34, 24, 0
 ROUNDS, INTERVAL_S = 10, 0.2
 LARGE_ROUNDS = 4
 DEFAULT_MTU = 1500
 SLOW_NAME_MS = 200.0
+_LOOK_S = 0.1
 
 Tell = Callable[[CheckResult], None]
 
@@ -42,6 +48,13 @@ def check(wanted: CheckArguments, go_on: Callable[[], bool] = lambda: True, tell
     """Ask everything, telling what is known after each question. Raises OSError for a name without address."""
     far = socket.getaddrinfo(wanted.far_host, wanted.far_port, type=socket.SOCK_STREAM)[0][4][0]
     ladder = _Ladder(wanted, str(far), go_on, tell)
+    try:
+        return _asked(ladder, go_on, tell)
+    finally:
+        ladder.end()
+
+
+def _asked(ladder: _Ladder, go_on: Callable[[], bool], tell: Tell) -> CheckResult:
     questions: tuple[tuple[Question, Callable[[], None]], ...] = (
         ("path", ladder.find_path),
         ("echoes", ladder.ask_echoes),
@@ -49,6 +62,7 @@ def check(wanted: CheckArguments, go_on: Callable[[], bool] = lambda: True, tell
         ("names", ladder.ask_names),
         ("services", ladder.ask_services),
         ("far-end", ladder.reach),
+        ("translation", ladder.await_translation),
     )
     for name, question in questions:
         if not go_on():
@@ -63,6 +77,7 @@ def check(wanted: CheckArguments, go_on: Callable[[], bool] = lambda: True, tell
 class _Ladder:
     def __init__(self, wanted: CheckArguments, far: str, go_on: Callable[[], bool], tell: Tell) -> None:
         self._wanted, self._go_on = wanted, go_on
+        self._behind: _Beside | None = None
         self.known = CheckResult(far, _stack(wanted))
         tell(self.known)
 
@@ -76,7 +91,18 @@ class _Ladder:
         if why not in self.known.cannot:
             self._add(cannot=(*self.known.cannot, why))
 
+    def end(self) -> None:
+        if self._behind:
+            self._behind.end()
+
     def find_path(self) -> None:
+        """Translation, which is mostly silence, is begun afterwards and goes on beside all that follows: the far end
+        opens media ports for it, and a path is found by a port that nobody listens on."""
+        self._find_path()
+        if self._wanted.far_key and self._go_on():
+            self._behind = _Beside(self._wanted, self.known.far_address)
+
+    def _find_path(self) -> None:
         try:
             found = path(self.known.far_address, self._wanted.media_port, dscp=EF, go_on=self._go_on)
         except CannotAsk as error:
@@ -134,6 +160,11 @@ class _Ladder:
     def ask_services(self) -> None:
         self._add(services=ask_all(self._wanted.services, self._go_on))
 
+    def await_translation(self) -> None:
+        """Nothing is known of it without the far end's key."""
+        if self._behind:
+            self._add(translation=self._behind.result(self._go_on))
+
     def reach(self) -> None:
         wanted = self._wanted
         took_ms, failure = distance(wanted.far_host, wanted.far_port)
@@ -143,6 +174,31 @@ class _Ladder:
         if fits:
             marks = (EF, AF41, CS3, BEST_EFFORT)
             self._add(media=media(wanted.far_host, wanted.far_port, key, marks, self._go_on))
+
+
+class _Beside:
+    """Translation, asked by a worker of its own: begun before any thread, because it may be a forked child."""
+
+    def __init__(self, wanted: CheckArguments, far: str) -> None:
+        key = wanted.far_key.encode()
+        self._worker = begin(lambda: json.dumps(plain(translation(far, wanted.far_port, key))).encode())
+        self._over = False
+
+    def result(self, go_on: Callable[[], bool]) -> TranslationFacts | None:
+        """None where it was stopped, or the worker was lost."""
+        try:
+            while not self._worker.is_over():
+                if not go_on():
+                    return None
+                time.sleep(_LOOK_S)
+            self._over = True
+            return read(TranslationFacts, json.loads(self._worker.result()))
+        except (WorkerLost, ValueError):
+            return None
+
+    def end(self) -> None:
+        if not self._over:
+            self._worker.kill()
 
 
 def _stack(wanted: CheckArguments) -> StackFacts:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
+from tarnfell.wire.kinds.translation import TranslationFacts
 
 Protocol = Literal["tcp", "tls", "stun", "dns", "sip"]
 ServiceState = Literal["open", "refused", "filtered", "stalled", "other"]
@@ -169,7 +170,7 @@ class ReachFacts:
     """None where it did not come to that."""
 
 
-Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end"]
+Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end", "translation"]
 
 
 @dataclass(frozen=True)
@@ -195,3 +196,5 @@ class CheckResult:
     cannot: tuple[str, ...] = ()
     """What this system did not let the probe ask, in words."""
     took: tuple[Took, ...] = ()
+    translation: Optional[TranslationFacts] = None
+    """None where it was not asked, or could not be without the far end's key."""

@@ -25,7 +25,7 @@ class Checked:
     """What differs from the check before it by the same probe, a sentence each."""
 
 
-QUESTIONS = 6
+QUESTIONS = 7
 LOOKED_AT = 12
 
 

@@ -24,6 +24,7 @@ from tarnfell.wire.kinds.check import (
     StackFacts,
     Took,
 )
+from tarnfell.wire.kinds.translation import Kept, Mapped, TranslationFacts
 
 GATEWAY, EDGE, OUTSIDE, FAR, RESOLVER = "10.0.0.1", "192.0.2.1", "192.0.2.53", "198.51.100.2", "198.51.100.53"
 STACK = StackFacts(("eth0 10.0.0.9/24",), GATEWAY, "eth0", "Ethernet", 1500, (RESOLVER,))
@@ -51,11 +52,16 @@ ECHOES = (
 )
 PATH = PathFacts(FAR, 20000, 46, (hop(1, GATEWAY), hop(2, EDGE, 9), hop(3, FAR, 20)), True, True)
 WEB = ServiceAsked("Meetings", "meet.example", 443, "tls")
+KEPT = tuple(Kept(silent_s, True) for silent_s in (5.0, 10.0, 15.0, 20.0, 25.0, 31.0))
+BEHIND = TranslationFacts(
+    "10.0.0.9", 5000, (Mapped(20001, "203.0.113.9", 6000), Mapped(20002, "203.0.113.9", 6000)), KEPT
+)
 HEALTHY = CheckResult(
     FAR, STACK, EDGE, ECHOES, tuple(replace(one, packet_bytes=1500) for one in ECHOES), PATH,
     (NameFacts(RESOLVER, "farend.example", "udp", 12.0, 0, (FAR,)),),
     (ServiceFacts(WEB, "open", 30.0, trusted=True),),
     ReachFacts(20.0, None, True), (call(46), call(34), call(0)), (), (Took("echoes", 3000), Took("path", 1200)),
+    BEHIND,
 )  # fmt: skip
 
 
@@ -83,7 +89,8 @@ UNHEARD: dict[str, Any] = {
 def test_a_healthy_network_passes_every_rung_in_the_order_of_the_ladder() -> None:
     judged = judge(HEALTHY)
     assert [one.key for one in judged.rungs] == [
-        "own-stack", "gateway", "edge", "outside", "names", "services", "marking", "path", "packet-size", "far-end",
+        "own-stack", "gateway", "edge", "outside", "names", "services", "translation", "marking", "path", "packet-size",
+        "far-end",
     ]  # fmt: skip
     assert {one.state for one in judged.rungs} == {"passed"}
     assert (judged.causes, judged.not_faults) == ((), ())
