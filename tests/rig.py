@@ -43,8 +43,8 @@ def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 15) -> 
 
 @contextmanager
 def process(*arguments: str, prefix: tuple[str, ...] = (), **options: Any) -> Iterator[subprocess.Popen[bytes]]:
-    """A Python process of ours, ended with the block."""
-    child = subprocess.Popen([*prefix, sys.executable, *arguments], stderr=subprocess.PIPE, **options)
+    """A Python process of ours, ended with the block. What it says goes nowhere: a pipe that nobody reads fills up."""
+    child = subprocess.Popen([*prefix, sys.executable, *arguments], stderr=subprocess.DEVNULL, **options)
     try:
         yield child
     finally:
@@ -54,8 +54,6 @@ def process(*arguments: str, prefix: tuple[str, ...] = (), **options: Any) -> It
         except subprocess.TimeoutExpired:
             child.kill()
             child.wait()
-        if child.stderr:
-            child.stderr.close()
 
 
 @contextmanager

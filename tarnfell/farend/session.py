@@ -15,6 +15,7 @@ from tarnfell.farend.bindings import tell_bindings
 from tarnfell.farend.filling import Asked, fill
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.reflecting import answer_stamps
+from tarnfell.farend.signalling import PortTaken, serve_signalling
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, MediaEnd
@@ -118,13 +119,18 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    light = "stamps" in request or "bindings" in request
+    light = any(one in request for one in ("stamps", "bindings", "signalling"))
     if not admit("stamps" if light else "fill" if "fill" in request else "calls"):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
     if "stamps" in request:
         return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
+    if "signalling" in request:
+        try:
+            return serve_signalling(channel, offer.family, offer.address, purpose("sip").hex())
+        except PortTaken as error:
+            raise Refused(str(error)) from None
     if "bindings" in request:
         return tell_bindings(channel, _open_sockets(offer, [0, 0]))
     if "fill" in request:

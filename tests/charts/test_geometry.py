@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 from pathlib import Path
 from typing import Any
@@ -129,3 +130,39 @@ def test_test_points_stand_inside_or_outside_the_edge_in_their_order() -> None:
     assert (none["testPoints"], len(none["ends"])) == ([], 9)
     assert min(none["ends"]) >= 6
     assert max(none["ends"]) <= 142
+
+
+# A filled line
+
+
+def instant(at_s: float, **ms: float | None) -> dict[str, float | None]:
+    return {"at_s": at_s, "rtt_ms": None, "up_ms": None, "down_ms": None, "up_marked_ms": None,
+            "down_marked_ms": None, **ms}  # fmt: skip
+
+
+def test_delay_hangs_below_the_surface_to_one_scale_for_both_directions() -> None:
+    fill = js("fill-geometry", "FILL")
+    instants = [instant(0, up_ms=0, down_ms=5), instant(0.1, up_ms=200, down_ms=100), instant(0.2)]
+    scale = js("fill-geometry", "scaleOf", instants)
+    assert scale["deepMs"] == pytest.approx(208)
+    assert scale["endS"] == 1
+    assert scale["ticks"] == [0, 100, 200]
+    up, down = (
+        js("fill-geometry", "soundingsOf", instants, [{"up": 1.5, "down": 4.2}], side, 1080) for side in ("up", "down")
+    )
+    assert [one["depth"] for one in up] == [0, pytest.approx(fill["tier"] * 200 / 208)]
+    assert down[1]["depth"] == pytest.approx(up[1]["depth"] / 2)
+    assert [one["mos"] for one in (*up, *down)] == [1.5, 1.5, 4.2, 4.2]
+    assert (
+        js("fill-geometry", "surfaceOf", "down") - js("fill-geometry", "surfaceOf", "up") == fill["tier"] + fill["gap"]
+    )
+    assert js("fill-geometry", "xOf", scale, 0, 1080) == fill["left"]
+    assert js("fill-geometry", "xOf", scale, 1, 1080) == 1080 - fill["right"]
+    assert js("fill-geometry", "scaleOf", [])["deepMs"] == 20
+
+
+def test_the_marked_call_is_a_line_with_gaps_where_nothing_arrived() -> None:
+    marked = [instant(n / 10, up_marked_ms=ms) for n, ms in enumerate((10, 20, None, 5))]
+    path = js("fill-geometry", "markedLine", marked, "up", 1080)
+    assert re.findall("[ML]", path) == ["M", "L", "M"]
+    assert path.startswith(f"M74.0 {26 + 128 * 10 / 20:.1f}")  # at least 20 ms deep

@@ -67,6 +67,16 @@ def by_destination(row: Row) -> None:
     row.nft("gateway", chain("nat hook postrouting priority 100", "oif r masquerade random,fully-random"))
 
 
+def sip_rewritten(row: Row) -> None:
+    translation(row)
+    rule = "iif l udp dport 5060 redirect"
+    row.nft("gateway", chain("nat hook prerouting priority -100", rule).replace("ip lab", "ip helper"))
+
+
+def sip_blocked(row: Row) -> None:
+    row.nft("gateway", forward("udp dport 5060 drop"))
+
+
 def media_blocked(row: Row) -> None:
     row.nft("gateway", forward(f"udp dport {rig.MEDIA_PORTS} drop"))
 
@@ -114,6 +124,8 @@ class Trouble:
     not_faults: set[str] = field(default_factory=set)
     options: tuple[str, ...] = ()
     far_end: bool = True
+    beside: tuple[str, ...] = ()
+    """What runs on the gateway."""
     digest: str = ""
     """That the service's certificate is expected to have; empty: the one it has."""
 
@@ -125,6 +137,12 @@ TROUBLES = {
     "translation": Trouble(translation),
     "translation that forgets": Trouble(forgetful, [("translation-forgets", "unknown", "both")]),
     "translation by destination": Trouble(by_destination, [("translation-per-destination", "unknown", "both")]),
+    "signalling rewritten": Trouble(
+        sip_rewritten,
+        [("signalling-rewritten", "unknown", "both")],
+        beside=("-m", "tarnfell.standin.sip_helper", "--listen", "192.0.2.2", "--far", SERVICE),
+    ),
+    "signalling blocked": Trouble(sip_blocked, [("port-blocked", "unknown", "both")]),
     "media ports blocked": Trouble(media_blocked, [("port-blocked", "unknown", "both")]),
     "all UDP blocked": Trouble(udp_blocked, [("udp-blocked", "unknown", "both")]),
     "marking removed up at the edge": Trouble(unmarked_up_at_the_edge, [("marking-changed", "beyond", "up")]),
@@ -182,6 +200,9 @@ def looked_at(name: str, folder: Path) -> dict[str, Any]:
             stack.enter_context(far_end_in(row, "service", folder))
         for port in (53, 443):
             row.await_port("service", port)
+        if trouble.beside:
+            stack.enter_context(rig.process(*trouble.beside, prefix=row.inside("gateway")))
+            row.await_port("gateway", 5060)
         trouble.brings(row)
         options = trouble.options or ("--resolver", SERVICE)
         done = rig.cli(
@@ -221,7 +242,8 @@ def test_a_healthy_network_answers_every_question(reports: dict[str, Any]) -> No
     report = reports["healthy"].result()
     states = {rung["key"]: rung["state"] for rung in report["rungs"]}
     assert {key for key, state in states.items() if state == "passed"} == {
-        "own-stack", "gateway", "edge", "names", "services", "translation", "path", "packet-size", "far-end", "marking",
+        "own-stack", "gateway", "edge", "names", "services", "translation", "signalling", "path", "packet-size",
+        "far-end", "marking",
     }, json.dumps(report, indent=1)  # fmt: skip
     assert states["outside"] == "unproven"
     figures = {rung["key"]: rung["figures"] for rung in report["rungs"]}

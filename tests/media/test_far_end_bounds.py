@@ -22,7 +22,7 @@ from tarnfell.media import host
 from tarnfell.media.channel import LAST_BYTES, Channel, ChannelClosed
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.wire import WireError, failures, stun
+from tarnfell.wire import WireError, failures, sip, stun
 from tarnfell.wire.control import Binding, Seal, session_key
 from tarnfell.wire.kinds.calls import CallPlan
 from tests import rig
@@ -371,4 +371,38 @@ def test_bindings_are_told_only_in_a_session_and_never_at_greater_length(far: st
             return False
 
         rig.eventually(closed, "the ports to close with the session")
+    still_works(far)
+
+
+# Signalling
+
+
+def test_signalling_is_answered_only_in_a_session_and_only_to_who_holds_it(far: str) -> None:
+    session = Session(far)
+    session.channel.send({"signalling": {}})
+    assert session.channel.receive_json() == {"accepted": {"port": sip.PORT}}
+    second = Session(far)
+    second.channel.send({"signalling": {}})
+    assert "taken" in second.channel.receive_json()["refused"]
+    options = sip.Message("OPTIONS sip:x SIP/2.0", (("Via", "SIP/2.0/UDP x;rport"), ("CSeq", "1 OPTIONS")))
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
+        stranger.bind((rig.own_address(), 0))
+        stranger.settimeout(0.5)
+        stranger.sendto(options.serialize(), (far, sip.PORT))
+        with pytest.raises(TimeoutError):
+            stranger.recv(2000)
+    own = session.channel.own_address()
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as holder:
+        holder.bind((own, 0))
+        holder.settimeout(5)
+        for junk in (b"", b"\xff" * 1400, b"SIP/2.0 200 OK\r\n\r\n", b"NONSENSE sip:x SIP/2.0\r\n\r\n"):
+            holder.sendto(junk, (far, sip.PORT))
+        holder.sendto(options.serialize(), (far, sip.PORT))
+        assert sip.Message.parse(holder.recv(4000)).status == 200
+    with socket.create_connection((far, sip.PORT), 5, source_address=(own, 0)) as stream:
+        stream.sendall(b"x" * 100_000)  # no message in all of it: the connection ends
+        stream.settimeout(5)
+        with contextlib.suppress(ConnectionResetError):
+            assert stream.recv(10) == b""
+    session.channel.close()
     still_works(far)

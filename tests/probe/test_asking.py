@@ -229,9 +229,9 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
             address, rig.CONTROL_PORT, rig.KEY, gateway=here[0], names=("a.example",), resolvers=here
         )
         result = ladder.check(wanted, tell=told.append)
-    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6, 7]
+    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6, 7, 8]
     assert [one.question for one in result.took] == [
-        "path", "echoes", "large-echoes", "names", "services", "far-end", "translation",
+        "path", "echoes", "large-echoes", "names", "services", "far-end", "signalling", "translation",
     ]  # fmt: skip
     assert result.reach is not None
     assert result.reach.key_fits
@@ -244,6 +244,15 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
     assert [(one.address, one.from_port) for one in found.mapped] == [(found.own_address, found.own_port)] * 2
     assert len({one.port for one in found.mapped}) == 2
     assert [(one.silent_s, one.heard) for one in found.kept] == [(s, True) for s in SILENCES_S]
+    talk = result.signalling
+    assert talk is not None
+    for transport in ("udp", "tcp"):
+        own = [one for one in talk.messages if one.transport == transport]
+        assert [one.sent.partition(" SIP")[0].partition("\r")[0].split(" sip:")[0] for one in own] == [
+            "OPTIONS", "SIP/2.0 200 OK", "REGISTER", "SIP/2.0 401 Unauthorized", "REGISTER", "SIP/2.0 200 OK", "INVITE",
+            "SIP/2.0 180 Ringing", "SIP/2.0 200 OK", "ACK", "BYE", "SIP/2.0 200 OK",
+        ]  # fmt: skip
+        assert [one.arrived for one in own] == [one.sent for one in own]
     assert read(CheckResult, json.loads(json.dumps(plain(result)))) == result
 
 

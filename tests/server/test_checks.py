@@ -61,14 +61,14 @@ def test_a_check_is_asked_for_followed_and_judged(house: House) -> None:
     some = replace(HEALTHY, names=(), services=(), reach=None, media=(), took=HEALTHY.took[:1])
     assert tell(house, job["id"], "known", some).json == {"stop": False}
     found = newest(house)
-    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 6)
+    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 8)
     assert {r["key"]: r["state"] for r in found["rungs"]}["names"] == "unproven"
     bad = replace(HEALTHY, media=(call(received_down=0),))
     assert tell(house, job["id"], "outcome", bad).json == {"state": "done"}
     found = newest(house)
     assert [(c["key"], c["direction"]) for c in found["causes"]] == [("one-way", "down")]
     stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
-    assert (stage["stands"], stage["done"]) == ("1 of 10 rungs failed", False)
+    assert (stage["stands"], stage["done"]) == ("1 of 12 rungs failed", False)
     assert tell(house, job["id"], "known", some).json == {"stop": False}  # late, and changes nothing
     assert [c["key"] for c in newest(house)["causes"]] == ["one-way"]
 
@@ -95,7 +95,7 @@ def test_what_changed_since_the_check_before_is_told(house: House) -> None:
         "Marking: unproven before, passed now.", "Far end: failed before, passed now.",
     ]  # fmt: skip
     stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
-    assert (stage["stands"], stage["done"]) == ("10 of 10 rungs passed", True)
+    assert (stage["stands"], stage["done"]) == ("12 of 12 rungs passed", True)
 
 
 def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House) -> None:

@@ -13,12 +13,26 @@ from tarnfell.core.check.behind import translation
 from tarnfell.core.check.case import Case
 from tarnfell.core.check.far import far_end, marking
 from tarnfell.core.check.near import edge, gateway, outside, own_stack
+from tarnfell.core.check.signalling import signalling
 from tarnfell.core.check.values import Judged, Limits, RungKey
 from tarnfell.core.check.way import packet_size, path
 from tarnfell.wire.kinds.check import CheckResult, Question
 
 USUAL = Limits()
-JUDGED = (own_stack, gateway, edge, outside, names, path, packet_size, services, far_end, translation, marking)
+JUDGED = (
+    own_stack,
+    gateway,
+    edge,
+    outside,
+    names,
+    path,
+    packet_size,
+    services,
+    far_end,
+    signalling,
+    translation,
+    marking,
+)
 """What explains another rung's trouble goes before it: a hole for large packets stalls services."""
 RESTS_ON: dict[RungKey, Question] = {
     "gateway": "echoes",
@@ -31,6 +45,7 @@ RESTS_ON: dict[RungKey, Question] = {
     "far-end": "far-end",
     "marking": "far-end",
     "translation": "translation",
+    "signalling": "signalling",
 }
 """By what question a rung is answered; the machine's own addresses are read and not asked for."""
 

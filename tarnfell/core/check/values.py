@@ -17,6 +17,7 @@ RungKey = Literal[
     "names",
     "services",
     "translation",
+    "signalling",
     "marking",
     "path",
     "packet-size",

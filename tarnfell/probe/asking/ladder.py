@@ -16,6 +16,7 @@ from tarnfell.probe.asking.media import media
 from tarnfell.probe.asking.names import ask
 from tarnfell.probe.asking.path import path
 from tarnfell.probe.asking.services import ask_all
+from tarnfell.probe.asking.signalling import signalling
 from tarnfell.probe.asking.translation import translation
 from tarnfell.probe.surroundings import surroundings
 from tarnfell.probe.works.distances import distance, key_fits
@@ -62,6 +63,7 @@ def _asked(ladder: _Ladder, go_on: Callable[[], bool], tell: Tell) -> CheckResul
         ("names", ladder.ask_names),
         ("services", ladder.ask_services),
         ("far-end", ladder.reach),
+        ("signalling", ladder.ask_signalling),
         ("translation", ladder.await_translation),
     )
     for name, question in questions:
@@ -159,6 +161,13 @@ class _Ladder:
 
     def ask_services(self) -> None:
         self._add(services=ask_all(self._wanted.services, self._go_on))
+
+    def ask_signalling(self) -> None:
+        """As with translation, the far end answers only who holds its key."""
+        wanted = self._wanted
+        if wanted.far_key and self.known.reach and self.known.reach.key_fits:
+            key = wanted.far_key.encode()
+            self._add(signalling=signalling(wanted.far_host, wanted.far_port, key, self._go_on))
 
     def await_translation(self) -> None:
         """Nothing is known of it without the far end's key."""

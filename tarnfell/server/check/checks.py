@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from dataclasses import asdict
 
-from flask import Blueprint, g
+from flask import Blueprint, Response, g
 
 from tarnfell.server.access import require_check, require_probe, require_site
 from tarnfell.server.check.models.checks import AskCheck, CheckPage, CheckView, EndChoice, WishForm
@@ -22,7 +22,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import ServiceAsked
 from tarnfell.wire.kinds.fields import plain
-from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of
+from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of, ladder_text
 from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import about_ends, about_presence
 
@@ -64,6 +64,18 @@ def stop_check(slug: str, job_id: int) -> CheckPage:
     with writing(g.db):
         job_store.ask_stop(g.db, require_check(site, job_id).id)
     return _page(site)
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/checks/<int:job_id>/signalling.txt", produces="text/plain")
+def signalling_text(slug: str, job_id: int) -> Response:
+    """The messages of a check's registration and call, word by word."""
+    site = require_site(slug)
+    (checked,) = checks_of([require_check(site, job_id)])
+    if not checked.signalling:
+        raise Problem(404, "This check holds no signalling.")
+    answer = Response(ladder_text(checked.signalling), mimetype="text/plain")
+    answer.headers.set("Content-Disposition", "attachment", filename=f"{site.slug}-signalling-{job_id}.txt")
+    return answer
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/checks/wish", response=CheckPage, max_body=1 << 20)
@@ -130,5 +142,6 @@ def _view(one: Checked, names: dict[int, str]) -> CheckView:
         rungs=list(judged.rungs) if judged else [],
         causes=list(judged.causes) if judged else [],
         not_faults=list(judged.not_faults) if judged else [],
+        signalling=list(one.signalling),
         changed=list(one.changed),
     )

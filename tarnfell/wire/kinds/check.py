@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
+from tarnfell.wire.kinds.signalling import SignallingFacts
 from tarnfell.wire.kinds.translation import TranslationFacts
 
 Protocol = Literal["tcp", "tls", "stun", "dns", "sip"]
@@ -170,7 +171,7 @@ class ReachFacts:
     """None where it did not come to that."""
 
 
-Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end", "translation"]
+Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end", "signalling", "translation"]
 
 
 @dataclass(frozen=True)
@@ -198,3 +199,5 @@ class CheckResult:
     took: tuple[Took, ...] = ()
     translation: Optional[TranslationFacts] = None
     """None where it was not asked, or could not be without the far end's key."""
+    signalling: Optional[SignallingFacts] = None
+    """As translation."""

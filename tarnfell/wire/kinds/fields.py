@@ -15,7 +15,7 @@ from tarnfell.wire import WireError
 
 Shape = TypeVar("Shape")
 
-MAX_TEXT = 2000
+MAX_TEXT = 4000
 MAX_MANY = 1000
 MAX_WHOLE = 1 << 53
 """What JSON carries exactly everywhere (RFC 8259 §6)."""

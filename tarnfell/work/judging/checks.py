@@ -12,6 +12,7 @@ from tarnfell.store import jobs as job_store
 from tarnfell.store.jobs import Job
 from tarnfell.wire.kinds.check import CheckResult
 from tarnfell.wire.kinds.fields import read
+from tarnfell.wire.kinds.signalling import SipMessage
 
 
 @dataclass(frozen=True)
@@ -21,11 +22,12 @@ class Checked:
     """None before anything has come back."""
     asked: int
     """Questions that were answered, of ``QUESTIONS``."""
+    signalling: tuple[SipMessage, ...]
     changed: tuple[str, ...]
     """What differs from the check before it by the same probe, a sentence each."""
 
 
-QUESTIONS = 7
+QUESTIONS = 8
 LOOKED_AT = 12
 
 
@@ -39,8 +41,25 @@ def checks_of(jobs: Sequence[Job]) -> list[Checked]:
         changed: tuple[str, ...] = ()
         if judged and before and before.result and job.state == "done":
             changed = _changed(judged, judge(read(CheckResult, before.result)))
-        found.append(Checked(job, judged, len(result.took) if result else 0, changed))
+        found.append(Checked(job, judged, len(result.took) if result else 0, _messages(result), changed))
     return found
+
+
+def _messages(result: CheckResult | None) -> tuple[SipMessage, ...]:
+    return result.signalling.messages if result and result.signalling else ()
+
+
+def ladder_text(messages: Sequence[SipMessage]) -> str:
+    """The messages as a text file: each as it was sent and, where that differs, as it arrived."""
+    parts = []
+    for one in messages:
+        ends = "probe → far end" if one.way == "up" else "far end → probe"
+        parts.append(f"=== {one.at_ms:.1f} ms, {one.transport.upper()}, {ends}")
+        if one.sent == one.arrived:
+            parts.append(one.sent)
+            continue
+        parts += ["--- sent", one.sent or "(not told)", "--- arrived", one.arrived or "(never)"]
+    return "\n".join(part.replace("\r\n", "\n").rstrip() + "\n" for part in parts)
 
 
 def newest_done(db: sqlite3.Connection, site_id: int) -> Judged | None:

@@ -24,7 +24,9 @@ from tarnfell.wire.kinds.check import (
     StackFacts,
     Took,
 )
+from tarnfell.wire.kinds.signalling import SignallingFacts
 from tarnfell.wire.kinds.translation import Kept, Mapped, TranslationFacts
+from tests.core.check.sip_talk import talk
 
 GATEWAY, EDGE, OUTSIDE, FAR, RESOLVER = "10.0.0.1", "192.0.2.1", "192.0.2.53", "198.51.100.2", "198.51.100.53"
 STACK = StackFacts(("eth0 10.0.0.9/24",), GATEWAY, "eth0", "Ethernet", 1500, (RESOLVER,))
@@ -61,7 +63,7 @@ HEALTHY = CheckResult(
     (NameFacts(RESOLVER, "farend.example", "udp", 12.0, 0, (FAR,)),),
     (ServiceFacts(WEB, "open", 30.0, trusted=True),),
     ReachFacts(20.0, None, True), (call(46), call(34), call(0)), (), (Took("echoes", 3000), Took("path", 1200)),
-    BEHIND,
+    BEHIND, SignallingFacts((*talk(), *talk("tcp"))),
 )  # fmt: skip
 
 
@@ -89,8 +91,8 @@ UNHEARD: dict[str, Any] = {
 def test_a_healthy_network_passes_every_rung_in_the_order_of_the_ladder() -> None:
     judged = judge(HEALTHY)
     assert [one.key for one in judged.rungs] == [
-        "own-stack", "gateway", "edge", "outside", "names", "services", "translation", "marking", "path", "packet-size",
-        "far-end",
+        "own-stack", "gateway", "edge", "outside", "names", "services", "translation", "signalling", "marking", "path",
+        "packet-size", "far-end",
     ]  # fmt: skip
     assert {one.state for one in judged.rungs} == {"passed"}
     assert (judged.causes, judged.not_faults) == ((), ())

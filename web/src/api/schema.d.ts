@@ -2780,6 +2780,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/checks/{job_id}/signalling.txt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The messages of a check's registration and call, word by word. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/checks/{job_id}/stop": {
         parameters: {
             query?: never;
@@ -5482,6 +5530,11 @@ export interface components {
             /** Not Faults */
             not_faults: components["schemas"]["NotFault"][];
             /**
+             * Signalling
+             * @description The messages of its registration and call, in their order.
+             */
+            signalling: components["schemas"]["SipMessage"][];
+            /**
              * Changed
              * @description What differs from the check before it by the same probe.
              */
@@ -6180,7 +6233,7 @@ export interface components {
             /** Who */
             who: string;
             /** Rungs */
-            rungs: ("own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "marking" | "path" | "packet-size" | "far-end")[];
+            rungs: ("own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "translation" | "signalling" | "marking" | "path" | "packet-size" | "far-end")[];
         };
         /** FirstAccount */
         FirstAccount: {
@@ -7981,7 +8034,7 @@ export interface components {
              * Key
              * @enum {string}
              */
-            key: "own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "marking" | "path" | "packet-size" | "far-end";
+            key: "own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "translation" | "signalling" | "marking" | "path" | "packet-size" | "far-end";
             /** Title */
             title: string;
             /**
@@ -8340,6 +8393,34 @@ export interface components {
             email: string;
             /** Password */
             password: string;
+        };
+        /** SipMessage */
+        SipMessage: {
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp";
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "up" | "down";
+            /**
+             * At Ms
+             * @description Since signalling began, when the probe sent or got it; for one that never came, when it was waited for.
+             */
+            at_ms: number;
+            /**
+             * Sent
+             * @description Empty where the other end has not told what it sent.
+             */
+            sent: string;
+            /**
+             * Arrived
+             * @description Empty where it never arrived.
+             */
+            arrived: string;
         };
         /** SiteImport */
         SiteImport: {

@@ -8,6 +8,7 @@ from tarnfell.core.check.values import Finding, NotFault, Rung
 from tarnfell.server.http.models.base import Model
 from tarnfell.store.jobs import State
 from tarnfell.wire.kinds.check import Protocol
+from tarnfell.wire.kinds.signalling import SipMessage
 
 
 class AskCheck(Model):
@@ -48,6 +49,8 @@ class CheckView(Model):
     rungs: list[Rung]
     causes: list[Finding]
     not_faults: list[NotFault]
+    signalling: list[SipMessage]
+    """The messages of its registration and call, in their order."""
     changed: list[str]
     """What differs from the check before it by the same probe."""
 

@@ -68,13 +68,14 @@ export function CheckScreen({ id }: { id: string }) {
           {shown ? (
             <Shown
               check={shown}
+              slug={id}
               zone={data.time_zone}
               onStop={() => change(post("CheckPage", `${path}/${shown.id}/stop`, {}))}
             />
           ) : (
             <p className="max-w-xl">
-              Nothing has been asked here yet. A check takes about twenty seconds and sends some hundred small
-              packets and four calls of a second each.
+              Nothing has been asked here yet. A check takes about forty seconds and sends some hundred small
+              packets, four calls of a second each, and a registration over UDP and TCP.
             </p>
           )}
         </div>
@@ -129,7 +130,17 @@ function Ask({
   );
 }
 
-function Shown({ check, zone, onStop }: { check: Check; zone: string; onStop: () => void }) {
+function Shown({
+  check,
+  slug,
+  zone,
+  onStop,
+}: {
+  check: Check;
+  slug: string;
+  zone: string;
+  onStop: () => void;
+}) {
   return (
     <>
       <div role="status" className="mb-4 flex flex-wrap items-baseline gap-4">
@@ -157,7 +168,14 @@ function Shown({ check, zone, onStop }: { check: Check; zone: string; onStop: ()
           <span className="text-soft">Since the check before:</span> {check.changed.join(" ")}
         </p>
       )}
-      {check.rungs.length > 0 && <Ladder rungs={check.rungs} open={underWay(check)} />}
+      {check.rungs.length > 0 && (
+        <Ladder
+          rungs={check.rungs}
+          open={underWay(check)}
+          messages={check.signalling}
+          file={`/api/sites/${slug}/checks/${check.id}/signalling.txt`}
+        />
+      )}
       {check.not_faults.length > 0 && (
         <Section title="No fault, though it may look like one">
           {check.not_faults.map((one) => (

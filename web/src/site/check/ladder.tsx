@@ -1,8 +1,10 @@
 // The rungs of a check from the machine itself outwards, each with what was seen and its figures one press away.
+import type { ReactNode } from "react";
 import type { Model } from "../../api/client";
 import { DASH } from "../../ui/format";
 import { StateMark } from "../../ui/state-mark";
 import { Wide } from "../../ui/wide";
+import { SipLadder } from "./sip-ladder";
 
 type Rung = Model<"Rung">;
 
@@ -11,11 +13,15 @@ const NAMES: Record<string, string> = {
   answered: "answered",
   answering: "hops that answer",
   asked: "asked",
+  binding_at_least_s: "open after a silence of",
+  binding_under_s: "closed after a silence of",
+  changes: "lines changed",
   connect_ms: "connected in",
   gateway: "gateway",
   hops: "hops",
   interface: "interface",
   max_ms: "longest round trip",
+  messages: "messages",
   median_ms: "median",
   medium: "medium",
   min_ms: "shortest round trip",
@@ -26,11 +32,25 @@ const NAMES: Record<string, string> = {
   packet_bytes: "packet",
   reached: "reached",
   rtt_ms: "round trip of time stamps",
+  seen_from: "seen as",
   sent: "sent",
   servers: "name servers",
+  tcp_ms: "answers over TCP took",
+  udp_ms: "answers over UDP took",
 };
 
-export function Ladder({ rungs, open }: { rungs: Rung[]; open: boolean }) {
+export function Ladder({
+  rungs,
+  open,
+  messages,
+  file,
+}: {
+  rungs: Rung[];
+  open: boolean;
+  messages: Model<"SipMessage">[];
+  /** Where the messages are as a text. */
+  file: string;
+}) {
   return (
     <Wide label="The ladder">
       <table className="w-full">
@@ -46,6 +66,11 @@ export function Ladder({ rungs, open }: { rungs: Rung[]; open: boolean }) {
             <Line
               key={rung.key}
               rung={rung}
+              more={
+                rung.key === "signalling" && messages.length > 0 ? (
+                  <SipLadder messages={messages} file={file} />
+                ) : null
+              }
               toCome={open && rung.state === "unproven" && rung.took_ms === null}
             />
           ))}
@@ -55,7 +80,7 @@ export function Ladder({ rungs, open }: { rungs: Rung[]; open: boolean }) {
   );
 }
 
-function Line({ rung, toCome }: { rung: Rung; toCome: boolean }) {
+function Line({ rung, toCome, more }: { rung: Rung; toCome: boolean; more: ReactNode }) {
   return (
     <tr className="hair border-b align-top first:border-t [&>*]:py-2 [&>*]:pr-5">
       <td className="w-28 whitespace-nowrap">
@@ -68,6 +93,7 @@ function Line({ rung, toCome }: { rung: Rung; toCome: boolean }) {
       <td className="leading-snug">
         {!toCome && rung.says}
         <Figures rung={rung} />
+        {more}
       </td>
     </tr>
   );
@@ -100,6 +126,7 @@ function Figures({ rung }: { rung: Rung }) {
 function words(name: string, value: string | number | null): string {
   if (value === null) return DASH;
   if (typeof value === "string") return value;
+  if (name.endsWith("_s")) return `${value.toFixed(0)} s`;
   if (name.endsWith("_ms")) return `${value.toFixed(1)} ms`;
   return name === "packet_bytes" || name.endsWith("mtu") ? `${value} bytes` : String(value);
 }

@@ -1,0 +1,102 @@
+// The messages of a registration and a call between probe and far end, drawn in time; each opens to its words.
+import type { Model } from "../../api/client";
+
+type Message = Model<"SipMessage">;
+
+export function SipLadder({ messages, file }: { messages: Message[]; file: string }) {
+  return (
+    <details className="mt-1 text-sm">
+      <summary className="cursor-pointer text-soft">Messages</summary>
+      <div className="mt-1 grid grid-cols-[4.5rem_1fr] gap-x-3">
+        <span />
+        <p className="flex justify-between border-b border-ink pb-0.5 font-semibold">
+          <span>probe</span>
+          <span>far end</span>
+        </p>
+        {messages.map((one) => (
+          <Row key={`${one.transport} ${one.at_ms} ${first(one)}`} message={one} />
+        ))}
+      </div>
+      <p className="mt-2">
+        <a href={file} download className="underline underline-offset-3">
+          Download all messages
+        </a>
+      </p>
+    </details>
+  );
+}
+
+function Row({ message }: { message: Message }) {
+  const { way, sent, arrived, transport, at_ms: at } = message;
+  const lost = arrived === "";
+  const changed = !lost && sent !== "" && sent !== arrived;
+  const words = `${first(message)}, ${transport.toUpperCase()}, ${way === "up" ? "to the far end" : "to the probe"}`;
+  return (
+    <>
+      <span className="py-1 text-right text-soft">{at.toFixed(0)} ms</span>
+      <details className="border-x border-ink">
+        <summary className="relative block cursor-pointer px-3 py-1 text-center" aria-label={words}>
+          {first(message)} <span className="text-soft">{transport.toUpperCase()}</span>
+          {lost && <strong className="ml-2">never arrived</strong>}
+          {changed && <strong className="ml-2">rewritten</strong>}
+          <Arrow way={way} lost={lost} />
+        </summary>
+        <div className="grid gap-3 border-t border-hair p-2 sm:grid-cols-2">
+          <Words
+            title={changed ? "as sent" : "message"}
+            text={sent || arrived}
+            other={changed ? arrived : ""}
+          />
+          {changed && <Words title="as it arrived" text={arrived} other={sent} />}
+        </div>
+      </details>
+    </>
+  );
+}
+
+function Arrow({ way, lost }: { way: Message["way"]; lost: boolean }) {
+  const [from, to] = way === "up" ? [0, 100] : [100, 0];
+  const end = lost ? (from + to) / 2 : to;
+  return (
+    <svg
+      className="absolute inset-x-0 bottom-0 h-2 w-full"
+      viewBox="0 0 100 8"
+      preserveAspectRatio="none"
+      aria-hidden="true"
+    >
+      <path
+        d={`M${from} 5H${end}`}
+        stroke="var(--ink)"
+        strokeDasharray={lost ? "2 2" : undefined}
+        vectorEffect="non-scaling-stroke"
+      />
+      {!lost && <path d={way === "up" ? "M98.6 2L100 5L98.6 8Z" : "M1.4 2L0 5L1.4 8Z"} fill="var(--ink)" />}
+    </svg>
+  );
+}
+
+/** Lines that the other end does not have the same are marked by weight, not by colour alone. */
+function Words({ title, text, other }: { title: string; text: string; other: string }) {
+  const theirs = new Set(other.split("\r\n"));
+  return (
+    <div className="min-w-0">
+      <p className="text-soft">{title}</p>
+      <pre className="overflow-x-auto font-mono text-[12px] leading-snug">
+        {text
+          .trimEnd()
+          .split("\r\n")
+          .map((line, place) => (
+            <span key={place} className={other !== "" && !theirs.has(line) ? "font-bold underline" : ""}>
+              {line}
+              {"\n"}
+            </span>
+          ))}
+      </pre>
+    </div>
+  );
+}
+
+function first(message: Message): string {
+  const line = (message.sent || message.arrived).split("\r\n")[0] ?? "";
+  return line.replace(/^SIP\/2\.0 /, "").replace(/ SIP\/2\.0$/, "");
+}
