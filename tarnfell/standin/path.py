@@ -1,7 +1,7 @@
 """The stand-in path: relays UDP between probe and far end over two lanes and writes down the truth.
 
 It listens at an address of its own with the far end's port numbers, so that to
-the probe it is the far end. TCP to the control port goes through the same
+the probe it is the far end. TCP to the control port and signalling go through the same
 queues (tcp.py), and nothing of it is lost.
 """
 
@@ -29,6 +29,7 @@ from tarnfell.media.sockets import Arrival, open_media_socket, receive
 from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
 from tarnfell.standin.tcp import Stream, Streams
 from tarnfell.wire.rtp import HEADER, looks_like_rtcp
+from tarnfell.wire.sip import PORT as SIP_PORT
 
 MAX_FLOWS = 2048
 _LOOK_S = 0.2
@@ -89,19 +90,25 @@ class FaultyPath:
     ) -> None:
         self._listen, self._far = listen, far
         self._script = script
-        self._control = socket.create_server((listen, control_port))
-        self._control_port = control_port
         self._fronts = {port: open_media_socket(socket.AF_INET, listen, port) for port in media_ports}
+        self._doors = {control_port: socket.create_server((listen, control_port))}
+        try:
+            self._fronts[SIP_PORT] = open_media_socket(socket.AF_INET, listen, SIP_PORT)
+            self._doors[SIP_PORT] = socket.create_server((listen, SIP_PORT))
+        except OSError:
+            pass  # somebody has that port; signalling then does not pass
         self._lanes = {
             "up": Lane(script.up, random.Random(f"{script.seed} up")),
             "down": Lane(script.down, random.Random(f"{script.seed} down")),
         }
         self._epoll = select.epoll()
         self._by_fd: dict[int, tuple[str, int, Any]] = {}
+        """Direction, the port at this end (0 of what comes from the far end) and the client."""
         for port, sock in self._fronts.items():
             self._by_fd[sock.fileno()] = ("up", port, None)
             self._epoll.register(sock.fileno(), select.EPOLLIN)
-        self._relays: OrderedDict[tuple[Any, int], socket.socket] = OrderedDict()
+        self._relays: OrderedDict[Any, socket.socket] = OrderedDict()
+        """A socket a client, whatever it speaks to: translation that keeps one mapping."""
         self._truth = csv.writer(truth) if truth else None
         if self._truth:
             self._truth.writerow(TRUTH_COLUMNS)
@@ -119,7 +126,8 @@ class FaultyPath:
 
     def run(self) -> None:
         raise_priority()
-        threading.Thread(target=self._pass_control, daemon=True).start()
+        for port, door in self._doors.items():
+            threading.Thread(target=self._pass_in, args=(door, port), daemon=True).start()
         begun, look_at = time.monotonic(), 0.0
         while not self._stop.is_set():
             now = time.monotonic()
@@ -138,7 +146,8 @@ class FaultyPath:
                         self._let_out(direction, packet)
                 for packet in self._lanes[direction].costs():
                     self._write(direction, packet, None)
-        self._control.close()
+        for door in self._doors.values():
+            door.close()
 
     def _wait(self) -> None:
         due = min((t for lane in self._lanes.values() if (t := lane.next_ns()) is not None), default=None)
@@ -157,7 +166,7 @@ class FaultyPath:
 
     def _take_in(self, fd: int) -> None:
         direction, port, client = self._by_fd[fd]
-        sock = self._fronts[port] if direction == "up" else self._relays.get((client, port))
+        sock = self._fronts[port] if direction == "up" else self._relays.get(client)
         while sock is not None:
             try:
                 arrival = receive(sock)
@@ -165,7 +174,10 @@ class FaultyPath:
                 return
             if arrival is None:
                 return
-            self._offer(direction, port, client if direction == "down" else arrival.source, arrival)
+            if direction == "up":
+                self._offer(direction, port, arrival.source, arrival)
+            elif arrival.source[0] == self._far and arrival.source[1] in self._fronts:
+                self._offer(direction, arrival.source[1], client, arrival)
 
     def _offer(self, direction: str, port: int, client: Any, arrival: Arrival) -> None:
         packet = Packet(
@@ -180,24 +192,22 @@ class FaultyPath:
         self._lanes[direction].offer(packet)
 
     def _let_out(self, direction: str, packet: Packet) -> None:
-        sock = self._relay(packet.address, packet.port) if direction == "up" else self._fronts[packet.port]
+        sock = self._relay(packet.address) if direction == "up" else self._fronts[packet.port]
+        to = (self._far, packet.port) if direction == "up" else packet.address
         marks = [
             (socket.IPPROTO_IP, socket.IP_TOS, struct.pack("@i", packet.dscp << 2)),
             (socket.IPPROTO_IP, socket.IP_TTL, struct.pack("@i", packet.ttl)),
         ]
         out_ns = time.time_ns()
         try:
-            if direction == "up":
-                sock.sendmsg([packet.data], marks)
-            else:
-                sock.sendmsg([packet.data], marks, 0, packet.address)
+            sock.sendmsg([packet.data], marks, 0, to)
         except OSError:
             packet.fate = "lost"
         self._write(direction, packet, out_ns)
 
-    def _relay(self, client: Any, port: int) -> socket.socket:
+    def _relay(self, client: Any) -> socket.socket:
         """The socket that speaks to the far end for one client address; the oldest gives way to a new one."""
-        found = self._relays.get((client, port))
+        found = self._relays.get(client)
         if found is None:
             if len(self._relays) >= MAX_FLOWS:
                 _, old = self._relays.popitem(last=False)
@@ -205,9 +215,8 @@ class FaultyPath:
                 del self._by_fd[old.fileno()]
                 old.close()
             found = open_media_socket(socket.AF_INET, self._listen)
-            found.connect((self._far, port))
-            self._relays[client, port] = found
-            self._by_fd[found.fileno()] = ("down", port, client)
+            self._relays[client] = found
+            self._by_fd[found.fileno()] = ("down", 0, client)
             self._epoll.register(found.fileno(), select.EPOLLIN)
         return found
 
@@ -236,14 +245,14 @@ class FaultyPath:
         packet = Packet(data, time.time_ns(), stream, address=stream, kept=True)
         self._lanes[stream.direction].carry(packet)
 
-    def _pass_control(self) -> None:
+    def _pass_in(self, door: socket.socket, port: int) -> None:
         while not self._stop.is_set():
             try:
-                near, _ = self._control.accept()
+                near, _ = door.accept()
             except OSError:
                 return
             try:
-                far = socket.create_connection((self._far, self._control_port), 5)
+                far = socket.create_connection((self._far, port), 5, source_address=(self._listen, 0))
                 far.settimeout(None)
             except OSError:
                 near.close()
