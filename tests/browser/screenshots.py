@@ -50,8 +50,15 @@ def take(page: Page) -> None:
     place_somebody(page, shoot)
     page.go("/sites/bench/check")
     page.press("Check this site")
-    page.see("of 10 rungs", within_s=120)
+    page.see("of 12 rungs", within_s=120)
     shoot("check")
+    page.go("/sites/bench/line")
+    page.see("The line may be full")
+    page.driver.find_element(By.XPATH, "//label[text()='The line may be full for that long']").click()
+    page.press("Fill the line")
+    page.see("Delay is one way", within_s=120)
+    page.driver.execute_script("window.scrollTo(0, 330)")
+    shoot("line")
     page.go("/sites/bench/load")
     page.see("95 % confidence")
     page.type_over("up to", "24")
@@ -68,7 +75,6 @@ def take(page: Page) -> None:
     page.see("8 concurrent calls now", within_s=60)
     shoot("staircase", 8)
     page.see(" needed.", within_s=120)
-    bring_something(page, shoot)
     page.go("/sites/bench")
     page.press("Place calls …")
     page.see("kbit/s each way")
@@ -154,52 +160,6 @@ def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
     page.driver.find_element(By.CSS_SELECTOR, "a[href*='/videos/']").click()
     page.see("what the site received")
     shoot("video")
-
-
-def bring_something(page: Page, shoot: Callable[..., None]) -> None:
-    """The newest run, taken out as a capture and brought back as if somebody had sent it; and three logs of ping."""
-    page.go("/sites/bench/imports")
-    page.see("Upload files")
-    page.driver.execute_async_script(
-        "const done = arguments[arguments.length - 1];"
-        "(async () => {"
-        " const runs = await (await fetch('/api/sites/bench/runs?limit=1')).json();"
-        " const pcap = await (await fetch(`/api/runs/${runs.runs[0].id}/run.pcap`)).blob();"
-        " const files = new DataTransfer(); files.items.add(new File([pcap], 'bench-trunk.pcap'));"
-        " const input = document.querySelector('input[type=file]'); input.files = files.files;"
-        " input.dispatchEvent(new Event('change', {bubbles: true})); done();"
-        "})()"
-    )
-    page.see("RTP streams")
-    with tempfile.TemporaryDirectory() as folder:
-        for role, name, host, rtt, lost in (
-            ("gateway", "gateway.txt", "192.0.2.1", 1.4, 0),
-            ("edge", "edge.txt", "198.51.100.1", 7.9, 40),
-            ("far-end", "service.txt", "203.0.113.20", 16.2, 38),
-        ):
-            file = Path(folder) / name
-            file.write_text(ping_log(host, rtt, lost))
-            page.go("/sites/bench/imports")
-            page.see("Ping to")
-            Select(page.field("Ping to")).select_by_value(role)
-            page.driver.find_element(By.CSS_SELECTOR, "input[type=file]").send_keys(str(file))
-            page.see("Where this host is")
-    page.go("/sites/bench/imports")
-    page.see("Compared minute by minute")
-    shoot("imports")
-
-
-def ping_log(host: str, rtt_ms: float, lost_every: int) -> str:
-    """An hour at an echo a second, with twenty minutes in which the line is full."""
-    lines = [f"PING {host} ({host}) 56(84) bytes of data."]
-    for n in range(3600):
-        full = lost_every and 1200 <= n < 2400
-        if full and n % lost_every == 7:
-            continue
-        rtt = rtt_ms + (n * 7 % 13) / 10 + (60 + n * 31 % 90 if full else 0)
-        at = f"2026-11-24 {9 + n // 3600:02}:{n // 60 % 60:02}:{n % 60:02}"
-        lines.append(f"{at} 64 bytes from {host}: icmp_seq={n + 1} ttl=60 time={rtt:.1f} ms")
-    return "\n".join(lines) + "\n"
 
 
 if __name__ == "__main__":
