@@ -8,8 +8,6 @@ import io
 import socket
 import sys
 import threading
-import time
-import zlib
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -17,12 +15,12 @@ from typing import Any
 
 import pytest
 
-from tarnfell.farend.daemon import MAX_FILLING, MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
+from tarnfell.farend.daemon import MAX_OPENINGS, MAX_SESSIONS, FarEndConfig, FarEndError, listen, run
 from tarnfell.media import host
-from tarnfell.media.channel import LAST_BYTES, Channel, ChannelClosed
+from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
-from tarnfell.wire import WireError, failures, sip, stun
+from tarnfell.wire import WireError, failures
 from tarnfell.wire.control import Binding, Seal, session_key
 from tarnfell.wire.kinds.calls import CallPlan
 from tests import rig
@@ -252,157 +250,3 @@ def test_an_address_in_use_or_not_ours(far: str) -> None:
             listen(FarEndConfig(address))
     with pytest.raises(FarEndError, match="at least two ports"):
         listen(FarEndConfig("127.0.0.1", 4999, 30000, 30000))
-
-
-# Filling the line
-
-
-def filling(far: str, **asked: Any) -> tuple[Session, dict[str, Any]]:
-    session = Session(far)
-    session.channel.send({"fill": {"way": "up", "seconds": 2, **asked}})
-    return session, session.channel.receive_json()
-
-
-@pytest.mark.parametrize(
-    "asked", [{"way": "sideways"}, {"seconds": 61}, {"seconds": 0.1}, {"seconds": "long"}, {"kbps": -1}, {"more": 1}]
-)
-def test_what_fills_no_line_is_refused(far: str, asked: dict[str, Any]) -> None:
-    _, answer = filling(far, **asked)
-    assert "refused" in answer
-    still_works(far)
-
-
-def test_what_comes_up_is_counted_and_ends_with_the_probe(far: str) -> None:
-    session, answer = filling(far)
-    assert answer["accepted"]["congestion"]
-    sent = 0
-    deadline = time.monotonic() + 1.2
-    while time.monotonic() < deadline:
-        sent += session.channel.socket.send(bytes(1000))
-        time.sleep(0.005)
-    counted = 0
-    while session.channel.waiting(0.7):
-        counted += sum(session.channel.receive_json()["got"])
-    assert 0.5 * sent < counted <= sent  # the slot under way is not told yet
-    session.channel.close()
-    still_works(far)
-
-
-def test_nothing_comes_down_before_it_is_asked_for_and_no_longer_than_it_was(far: str) -> None:
-    session, _ = filling(far, way="down", seconds=0.5, kbps=800)
-    assert not session.channel.waiting(0.4)
-    session.channel.send({"go": {}})
-    begun, body = time.monotonic(), b""
-    session.channel.socket.settimeout(10)
-    while part := session.channel.socket.recv(1 << 16):
-        body += part
-    assert time.monotonic() - begun < 8
-    told = session.channel.open_last(body[-LAST_BYTES:])["sent"]
-    noise = len(body) - LAST_BYTES
-    assert noise <= 800 * 125 * 0.5 * 1.3 + 2000
-    assert noise > 10_000
-    assert told["sent_bytes"] is None or told["sent_bytes"] >= noise
-    assert len(zlib.compress(body[:50_000])) > 0.99 * min(len(body), 50_000)  # nothing on the way makes it fewer
-
-
-def test_streams_are_bounded_and_leave_room_for_calls(far: str) -> None:
-    held = []
-    for _ in range(MAX_FILLING):
-        session, answer = filling(far)
-        assert "accepted" in answer
-        held.append(session)
-    _, answer = filling(far)
-    assert "as many" in answer["refused"]
-    still_works(far)
-    for session in held:
-        session.channel.close()
-    rig.eventually(lambda: "accepted" in filling(far)[1], "room for streams again")
-
-
-def test_a_stranger_fills_nothing(far: str) -> None:
-    with socket.create_connection((far, rig.CONTROL_PORT)) as sock:
-        channel = Channel(sock, Seal("probe", None), Seal("farend", None))
-        channel.receive_json()
-        channel.send({"nonce": "00" * 16})
-        channel.send({"fill": {"way": "down", "seconds": 60}})
-        answer = channel.receive_json()
-        assert answer == {"refused": "wrong key"}
-        with pytest.raises(ChannelClosed):
-            channel.receive_json()
-
-
-# Telling what packets arrive from
-
-
-def test_bindings_are_told_only_in_a_session_and_never_at_greater_length(far: str) -> None:
-    session = Session(far)
-    session.channel.send({"bindings": {}})
-    first, second = session.channel.receive_json()["accepted"]["ports"]
-    assert first != second
-    with (
-        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asker,
-        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other,
-    ):
-        for sock in (asker, other):
-            sock.bind(("127.0.0.1", 0))
-            sock.settimeout(5)
-        transaction = b"t" * 12
-        for port in (first, second):
-            asker.sendto(stun.padded_request(transaction), (far, port))
-            told = asker.recv(2000)
-            assert len(told) <= stun.PADDED_BYTES
-            assert stun.answer(told, transaction).mapped.port == asker.getsockname()[1]
-        # To another port of the same address, told as seen from the one that asked.
-        asker.sendto(stun.padded_request(transaction, other.getsockname()[1]), (far, first))
-        assert stun.answer(other.recv(2000), transaction).mapped.port == asker.getsockname()[1]
-        for nothing in (stun.request(transaction), b"", bytes(64), b"\xff" * 1400, stun.padded_request(b"x" * 12)[:-1]):
-            asker.sendto(nothing, (far, first))
-        asker.sendto(stun.padded_request(b"u" * 12), (far, first))
-        assert stun.answer(asker.recv(2000), b"u" * 12)  # the first that is answered again
-        session.channel.close()
-        asker.settimeout(0.5)
-
-        def closed() -> bool:
-            try:
-                asker.sendto(stun.padded_request(transaction), (far, first))
-                asker.recv(2000)
-            except OSError:
-                return True
-            return False
-
-        rig.eventually(closed, "the ports to close with the session")
-    still_works(far)
-
-
-# Signalling
-
-
-def test_signalling_is_answered_only_in_a_session_and_only_to_who_holds_it(far: str) -> None:
-    session = Session(far)
-    session.channel.send({"signalling": {}})
-    assert session.channel.receive_json() == {"accepted": {"port": sip.PORT}}
-    second = Session(far)
-    second.channel.send({"signalling": {}})
-    assert "taken" in second.channel.receive_json()["refused"]
-    options = sip.Message("OPTIONS sip:x SIP/2.0", (("Via", "SIP/2.0/UDP x;rport"), ("CSeq", "1 OPTIONS")))
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
-        stranger.bind((rig.own_address(), 0))
-        stranger.settimeout(0.5)
-        stranger.sendto(options.serialize(), (far, sip.PORT))
-        with pytest.raises(TimeoutError):
-            stranger.recv(2000)
-    own = session.channel.own_address()
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as holder:
-        holder.bind((own, 0))
-        holder.settimeout(5)
-        for junk in (b"", b"\xff" * 1400, b"SIP/2.0 200 OK\r\n\r\n", b"NONSENSE sip:x SIP/2.0\r\n\r\n"):
-            holder.sendto(junk, (far, sip.PORT))
-        holder.sendto(options.serialize(), (far, sip.PORT))
-        assert sip.Message.parse(holder.recv(4000)).status == 200
-    with socket.create_connection((far, sip.PORT), 5, source_address=(own, 0)) as stream:
-        stream.sendall(b"x" * 100_000)  # no message in all of it: the connection ends
-        stream.settimeout(5)
-        with contextlib.suppress(ConnectionResetError):
-            assert stream.recv(10) == b""
-    session.channel.close()
-    still_works(far)
