@@ -10,7 +10,6 @@ import sys
 import threading
 from collections.abc import Iterator
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -28,14 +27,6 @@ from tests.wire.test_own_formats import GOOD_STREAM
 
 PLAN = CallPlan(calls=1, packets=25, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
 KEY = rig.KEY.encode()
-
-
-@pytest.fixture
-def far(tmp_path: Path) -> Iterator[str]:
-    address = rig.own_address()
-    with rig.far_end(tmp_path, address) as child:
-        yield address
-        assert child.poll() is None, "the far end has ended"
 
 
 def still_works(address: str) -> None:
