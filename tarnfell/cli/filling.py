@@ -104,6 +104,7 @@ def report_of(filled: LineFilled) -> dict[str, object]:
         **report,
         "bytes": filled.moved_bytes,
         "says": list(filled.says),
+        "invalid": list(filled.spoiled),
         "causes": [asdict(cause) for cause in filled.causes],
     }
 
@@ -141,6 +142,8 @@ def _text(report: Mapping[str, Any]) -> str:
                 f"{_ms(one['added_delay_p95_ms'])}), {_mos(one['mos_loaded'])} MOS, marked {_mos(one['mos_marked'])}"
             )
     lines += ["", *report["says"]]
+    if report["invalid"]:
+        lines.append("Invalid: " + " ".join(report["invalid"]))
     for cause in report["causes"]:
         lines += ["", f"{cause['title']}. {cause['says']}", f"  What to do: {cause['remedy']} ({cause['who']})"]
     return "\n".join([*lines, "", f"{report['bytes'] / 1e6:.1f} MB were moved."])

@@ -46,7 +46,11 @@ def newest(house: House) -> dict[str, Any]:
 
 
 def told(
-    added_ms: int = 0, resent: int = 30_000, slot: int = 120_000, ways: tuple[str, ...] = ("up", "down")
+    added_ms: int = 0,
+    spoiled: tuple[str, ...] = (),
+    resent: int = 30_000,
+    slot: int = 120_000,
+    ways: tuple[str, ...] = ("up", "down"),
 ) -> FillResult:
     """Calls of 5 s idle, 8 s full up, 4 s rest, 8 s full down; so much is added to packets sent while it is full."""
     phases = [FillPhase("idle", STARTED_US, STARTED_US + 5_000_000)]
@@ -56,7 +60,9 @@ def told(
             here = {way: slots, f"{way}_sender": sender}
             at = STARTED_US + at_s * 1_000_000
             phases.append(replace(FillPhase(way, at, at + 8_000_000), **here))  # type: ignore[arg-type]
-    head = Record({"shared": True, "self_check": {"tainted": False, "reasons": []}, "stopped": False})
+    head = Record(
+        {"shared": True, "self_check": {"tainted": bool(spoiled), "reasons": list(spoiled)}, "stopped": False}
+    )
     parts = [head.serialize()]
     for call in (1, 2):
         columns: dict[str, list[int]] = {}
@@ -147,8 +153,18 @@ def test_a_full_line_that_hurts_nobody_is_shown_and_one_way_leaves_the_other_ope
     requirement, dimension = load_of(house)
     assert (requirement["state"], dimension["low"], dimension["high"]) == ("shown", 100, 100)
     # A line that was not full is no evidence of a full one.
-    deliver(house, taken(house)["id"], told(0, resent=0, slot=60_000))
+    deliver(house, taken(house)["id"], told(resent=0, slot=60_000))
     assert load_of(house)[0]["says"].endswith("in 2 line fills; 4.0 is asked.")
+
+
+def test_a_fill_that_an_end_spoiled_is_shown_and_counts_into_nothing(house: House) -> None:
+    job = taken(house)["id"]
+    deliver(house, job, told(200, spoiled=("The probe once stood still for 400 ms.",)))
+    found = detail(house, job)["filled"]
+    assert found["spoiled"] == ["The probe once stood still for 400 ms."]
+    assert found["causes"]
+    assert load_of(house)[0]["state"] == "open"
+    assert not {c["key"] for c in house.person.get("/api/sites/pier").json["causes"]} & {"uplink-queue"}
 
 
 def test_a_fill_counts_by_the_brief_as_it_is_now(house: House) -> None:

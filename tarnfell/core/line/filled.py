@@ -41,6 +41,8 @@ class Filled:
     echoes: Sequence[Echoes] = ()
     ceiling: bool = False
     """The streams were kept below a rate."""
+    spoiled: tuple[str, ...] = ()
+    """What the ends say against themselves."""
     calls_kbps: float = 0.0
     """Each way, at IP: the two calls beside the streams."""
 
@@ -63,6 +65,7 @@ def judge_filled(run: Filled, limits: FillLimits) -> LineFilled:
         phases=figures,
         causes=tuple(causes),
         says=tuple(says),
+        spoiled=run.spoiled,
         moved_bytes=sum(sum(one.up) + sum(one.down) for one in run.phases),
         instants=instants_of(run.held, until_s),
         seconds=seconds_of(run.held),

@@ -146,6 +146,8 @@ class LineFilled:
     causes: tuple[LineCause, ...]
     says: tuple[str, ...]
     """What it means, a sentence each."""
+    spoiled: tuple[str, ...]
+    """How an end disturbed its own measurement: it is shown, and counts into nothing."""
     moved_bytes: int
     """By the streams, both directions."""
     instants: tuple[Instant, ...]

@@ -70,7 +70,7 @@ def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]
         at = moment_at(site, fill.at_us)
         for direction in DIRECTIONS:
             phase = fill.filled.phase(direction) if fill.filled else None
-            if fill.filled is None or phase is None:
+            if fill.filled is None or fill.filled.spoiled or phase is None:
                 continue
             side = phase.side(direction)
             yield (

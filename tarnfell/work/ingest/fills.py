@@ -19,6 +19,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.fill import FillResult
+from tarnfell.wire.kinds.selfcheck import self_check_of
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work.ingest.packets import (
     clock_relation,
@@ -72,13 +73,14 @@ def judge_fill(
     """Raises WireError where the record contradicts itself."""
     first, *rest = split_parts(result.record)
     head, parts = Record.parse(first), [parse_checked(part) for part in rest]
+    spoiled = self_check_of(head.meta.get("self_check")).reasons
     relation = clock_relation(head, parts)
     calls = {which_and_when(record, "call")[0]: _call(record, relation) for record in parts}
     if set(calls) != {PLAIN_CALL, MARKED_CALL}:
         raise WireError("Packet record: two calls were to be beside the streams, and others are told.")
     held = Held(calls[PLAIN_CALL], calls[MARKED_CALL], stamp_exchanges(head), criterion)
     beside_kbps = len(calls) * call_rate(codec, ptime_ms).ipv4_kbps
-    return judge_filled(Filled(held, result.phases, result.echoes, ceiling, beside_kbps), limits)
+    return judge_filled(Filled(held, result.phases, result.echoes, ceiling, spoiled, beside_kbps), limits)
 
 
 def _call(record: Record, relation: ClockRelation) -> HeldCall:

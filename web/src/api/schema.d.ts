@@ -6900,6 +6900,11 @@ export interface components {
              */
             says: string[];
             /**
+             * Spoiled
+             * @description How an end disturbed its own measurement: it is shown, and counts into nothing.
+             */
+            spoiled: string[];
+            /**
              * Moved Bytes
              * @description By the streams, both directions.
              */

@@ -151,6 +151,11 @@ function Findings({ filled }: { filled: Model<"LineFilled"> }) {
           {says}
         </p>
       ))}
+      {filled.spoiled.length > 0 && (
+        <div className="mt-3">
+          <Note>Invalid, and not counted: {filled.spoiled.join(" ")}</Note>
+        </div>
+      )}
       <LineFill filled={filled} />
       <Figures filled={filled} />
       {filled.causes.map((cause) => (
