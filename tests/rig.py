@@ -30,7 +30,7 @@ def own_address() -> str:
     return f"127.{128 + os.getpid() % 100}.{os.getpid() // 100 % 250}.{number}"
 
 
-def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 15) -> None:
+def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 60) -> None:
     deadline = time.monotonic() + within_s
     while time.monotonic() < deadline:
         try:

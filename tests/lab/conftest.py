@@ -45,7 +45,7 @@ class Row:
         subprocess.run([*self.inside(part), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
 
     def await_port(self, part: str, port: int) -> None:
-        deadline = time.monotonic() + 15
+        deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             if f":{port} " in self.run(part, "ss -ltnu"):
                 return

@@ -44,7 +44,7 @@ class Lab:
         return ("ip", "netns", "exec", host)
 
     def await_control(self, host: str, address: str) -> None:
-        deadline = time.monotonic() + 15
+        deadline = time.monotonic() + 60
         while time.monotonic() < deadline:
             if f"{address}:{rig.CONTROL_PORT}" in sh(f"ip netns exec {host} ss -ltn"):
                 return

@@ -138,6 +138,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "plans": form,
         "remedies": {},
         "checks": {},
+        "fills": {},
         "test-points": {"name": "x", "kind": "desk", "note": ""},
         "jobs": {"kind": "distances"},
         "watch": {"far_end_id": 1},
