@@ -6,6 +6,7 @@ threads: the media beside them has processes of its own, where the system forks.
 
 from __future__ import annotations
 
+import socket
 import threading
 import time
 from collections.abc import Callable
@@ -102,8 +103,11 @@ class Filling:
         until_us = time.time_ns() // 1000
         for one in streams:
             one.over.set()
-        for worker in workers:
-            worker.join()
+        for one, worker in zip(streams, workers):
+            worker.join(_LAST_SLOTS_S + 0.5)
+            if worker.is_alive():
+                one.cut()  # it waits on a line that takes nothing any more
+                worker.join()
         failure = failure or next((one.failure for one in streams if one.failure), None)
         ups, downs = ([one for one in streams if one.side == side] for side in ("up", "down"))
         return FillPhase(
@@ -151,6 +155,14 @@ class _Stream:
     def end(self) -> None:
         if self._channel is not None:
             tcp.drop(self._channel.socket)
+
+    def cut(self) -> None:
+        """Wake whatever waits for the connection, which is over."""
+        if self._channel is not None:
+            try:
+                self._channel.socket.shutdown(socket.SHUT_RDWR)
+            except OSError:
+                pass
 
     def run(self, go_on: Callable[[], bool]) -> None:
         assert self._channel is not None

@@ -288,7 +288,7 @@ def test_probe_killed_in_the_middle_leaves_nothing_sending(tmp_path: Path) -> No
     with rig.far_end(tmp_path, far) as child:
         arguments = ("call", far, "--seconds", "60", "--key-file", key_file(tmp_path))
         with subprocess.Popen([sys.executable, "-m", "tarnfell.cli", *arguments], stderr=subprocess.DEVNULL) as probe:
-            deadline = time.monotonic() + 15
+            deadline = time.monotonic() + 60
             while len(children(probe.pid)) < 2 and time.monotonic() < deadline:
                 time.sleep(0.1)
             workers = children(probe.pid)
