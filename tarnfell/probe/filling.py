@@ -172,7 +172,8 @@ class _Stream:
             else:
                 self._take(self._channel, go_on)
         except (OSError, WireError) as error:
-            self.failure = f"A stream ended before its time: {error}"
+            if not self.over.is_set():
+                self.failure = f"A stream ended before its time: {error}"
         finally:
             self.end()
 
