@@ -19,6 +19,7 @@ from tarnfell.probe.spool import Spool
 from tarnfell.probe.state import AgentError, State
 from tarnfell.probe.supervisor import run_agent
 from tarnfell.probe.works.calls import pack_run
+from tarnfell.wire.kinds.selfcheck import SelfCheck
 from tarnfell.wire.record import Record, split_parts
 from tests.probe.conftest import FakeServer
 
@@ -178,7 +179,7 @@ def test_addresses_that_are_no_server() -> None:
 
 def test_a_run_is_packed_with_its_clock_first() -> None:
     calls = [Record.of({"call": n}, {"up.sent_us": [n]}) for n in (1, 2)]
-    result = RunResult(calls, [], Record.of({"shared": True}, {"t1_ns": [5]}), {"tainted": False}, stopped=True)
+    result = RunResult(calls, [], Record.of({"shared": True}, {"t1_ns": [5]}), SelfCheck(), stopped=True)
     head, *rest = (Record.parse(part) for part in split_parts(pack_run(result)))
     assert (head.meta["shared"], head.meta["stopped"], head.values("t1_ns")) == (True, True, [5])
     assert [r.meta["call"] for r in rest] == [1, 2]

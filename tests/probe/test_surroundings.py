@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.probe import surroundings as around
-from tarnfell.probe.surroundings import addresses, default_route, medium, surroundings
+from tarnfell.probe.surroundings import Medium, addresses, default_route, medium, surroundings
 
 ROUTES = """Iface	Destination	Gateway 	Flags	RefCnt	Use	Metric	Mask		MTU	Window	IRTT
 wlan0	00000000	FE0200C0	0003	0	0	600	00000000	0	0	0
@@ -41,14 +41,14 @@ def test_a_wire(tmp_path: Path) -> None:
     files = {"speed": "1000\n", "duplex": "half\n", "mtu": "1492\n", "type": "1\n"}
     lay(tmp_path, {f"sys/class/net/eth0/{name}": text for name, text in files.items()})
     found = medium(tmp_path, "eth0")
-    assert found == {"mtu": 1492, "medium": "Ethernet", "link_mbps": 1000, "duplex": "half"}
+    assert found == Medium("Ethernet", 1000, "half", 1492, None)
 
 
 def test_a_radio(tmp_path: Path) -> None:
     table = "Inter-| sta-\n face | tus\n wlan0: 0000   52.  -58.  -256        0      0\n"
     lay(tmp_path, {"sys/class/net/wlan0/phy80211/name": "phy0", "proc/net/wireless": table,
                    "sys/class/net/wlan0/speed": "-1\n"})  # fmt: skip
-    assert medium(tmp_path, "wlan0") == {"medium": "Wi-Fi", "wifi_signal_dbm": -58}
+    assert medium(tmp_path, "wlan0") == Medium("Wi-Fi", wifi_signal_dbm=-58)
 
 
 def test_global_ipv6_addresses_only(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -75,19 +75,19 @@ def test_a_whole_system(tmp_path: Path) -> None:
         },
     )
     found = surroundings(tmp_path)
-    assert found["name_servers"] == ["192.0.2.53", "2001:db8::53"]
-    assert (found["gateway"], found["dhcp"], found["time_source"]) == ("192.0.2.1", "yes", "chrony")
-    assert found["system"].startswith("Debian GNU/Linux 12")
-    assert found["cannot"] == ["read the speed of the link"]
+    assert found.name_servers == ("192.0.2.53", "2001:db8::53")
+    assert (found.gateway, found.dhcp, found.time_source) == ("192.0.2.1", "yes", "chrony")
+    assert (found.system or "").startswith("Debian GNU/Linux 12")
+    assert found.cannot == ("read the speed of the link",)
 
 
 def test_a_system_that_tells_nothing(tmp_path: Path) -> None:
     found = surroundings(tmp_path)
-    assert "gateway" not in found
-    assert "find a default route: there is none" in found["cannot"]
+    assert found.gateway is None
+    assert "find a default route: there is none" in found.cannot
 
 
 def test_this_system_is_read_without_failing() -> None:
     found = surroundings()
-    assert found["python"]
-    assert isinstance(found["addresses"], list)
+    assert found.python
+    assert isinstance(found.addresses, tuple)
