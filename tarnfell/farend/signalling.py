@@ -162,7 +162,8 @@ class _Desk:
             kept = [(name, asked.get(name) or "") for name in ("From", "Call-ID", "CSeq")]
             return sip.Message(f"SIP/2.0 {status}", (("Via", top), *vias[1:], ("To", tagged), *kept, *more), body)
 
-        own = ("Contact", f"<sip:{USER}@{self._address}:{sip.PORT};transport={transport}>")
+        host = f"[{self._address}]" if ":" in self._address else self._address
+        own = ("Contact", f"<sip:{USER}@{host}:{sip.PORT};transport={transport}>")
         if asked.method in ("OPTIONS", "BYE"):
             return [answer("200 OK", ("Allow", "OPTIONS, REGISTER, INVITE, ACK, BYE"))]
         if asked.method == "REGISTER":

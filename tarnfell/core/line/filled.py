@@ -23,6 +23,8 @@ IDLE_LOSS_PCT = 0.2
 QUEUE_LOSS_PCT = 1.0
 FLAT = 0.6
 """The slowest second over the mean of a flat ceiling."""
+KEPT_PCT = 90.0
+"""Of the marked call's packets: from there on its marking is taken to arrive."""
 SPARED_MOS = 0.5
 """By which the marked call must be better where marking is honoured."""
 LEG_SHARE = 0.6
@@ -60,6 +62,8 @@ def judge_filled(run: Filled, limits: FillLimits) -> LineFilled:
         case = _Case(run, limits, side, idle.side(side), phase, told)
         causes += case.causes()
         says.append(case.sentence())
+    if not says:
+        says.append("Neither direction was filled by itself to the end: nothing follows for calls.")
     until_s = max([run.held.length_s, *(one.until_s for one in figures)])
     return LineFilled(
         phases=figures,
@@ -170,6 +174,8 @@ class _Case:
         mos, marked, kept = self.now.mos, self.now.mos_marked, self.now.marking_kept_pct
         if mos is None or marked is None or marked >= self.limits.target_mos or marked - mos >= SPARED_MOS:
             return None
+        if kept is not None and kept < KEPT_PCT:
+            return self._unmarked(kept)
         arrives = (
             f"{kept:.0f} % of its packets arrived marked"
             if kept is not None
@@ -184,6 +190,18 @@ class _Case:
             ("Not the calls: both were held at once, over the same path.",),
             "Give EF-marked media a queue of its own where packets queue: at the router towards the line first.",
             ROUTER,
+        )  # fmt: skip
+
+    def _unmarked(self, kept: float) -> LineCause:
+        """Nobody can honour what does not arrive."""
+        says = (
+            f"Filled {WAY[self.side]}, a call marked EF fares no better than one without marking: only {kept:.0f} % of "
+            "its packets arrived marked as sent."
+        )
+        return LineCause(
+            "marking-changed", "unknown", self.side, f"Priority marking does not arrive ({WAY[self.side]})", says,
+            ("Whether a queue would honour it is not known while it is taken off on the way.",),
+            "Have the router and the provider leave DSCP as it is; then fill the line again.", ROUTER,
         )  # fmt: skip
 
     def _policed(self) -> LineCause | None:
@@ -267,8 +285,9 @@ class _Case:
             )
         if not self.now.filled:
             return (
-                f"The line was not seen to be full {way}: {self.now.throughput_kbps or 0:.0f} kbit/s moved without "
-                f"queue or loss{_LIMITED.get(self.now.limited_by or '', '')}; calls stayed at {mos:.2f} MOS."
+                f"The line was not seen to be full {way}: {self.now.throughput_kbps or 0:.0f} kbit/s moved without a "
+                f"queue{_LIMITED.get(self.now.limited_by or '', '')}; calls had {mos:.2f} MOS (idle "
+                f"{self.idle.mos:.2f})."
             )
         if mos >= self.limits.target_mos:
             return f"A full {way} leaves calls at {mos:.2f} MOS (idle {self.idle.mos:.2f}): it does not hurt them."

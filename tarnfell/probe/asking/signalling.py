@@ -123,8 +123,9 @@ class _Talk:
     def _request(self, method: str, number: int, *more: tuple[str, str], to: str = "", body: str = "") -> sip.Message:
         port = self._sock.getsockname()[1]
         host = f"[{self._own}]" if ":" in self._own else self._own
-        who = f"<sip:{USER}@{self._far}>"
-        uri = f"sip:{self._far}" if method in ("OPTIONS", "REGISTER") else f"sip:{USER}@{self._far}"
+        far = f"[{self._far}]" if ":" in self._far else self._far
+        who = f"<sip:{USER}@{far}>"
+        uri = f"sip:{far}" if method in ("OPTIONS", "REGISTER") else f"sip:{USER}@{far}"
         branch = f"z9hG4bK{secrets.token_hex(6)}"
         return sip.Message(
             f"{method} {uri} SIP/2.0",

@@ -134,6 +134,18 @@ def test_a_queue_and_priority_that_is_not_honoured() -> None:
     assert "mark" in spared.causes[0].remedy
 
 
+def test_marking_that_does_not_arrive_cannot_be_honoured() -> None:
+    whole = run(trace(while_up(200)), round_trips=exchanges(while_up(200)))
+    for kept, second in ((89.9, "marking-changed"), (90.0, "priority-ignored"), (None, "priority-ignored")):
+        marked = replace(whole.held.marked, kept_pct={"up": kept, "down": 100.0})
+        judged = judge_filled(replace(whole, held=replace(whole.held, marked=marked)), LIMITS)
+        assert [key for key, _, _ in keys(judged)] == ["uplink-queue", second]
+
+
+def test_a_fill_that_was_stopped_before_it_began_says_so() -> None:
+    assert "nothing follows for calls" in judge_filled(run(told=phases()[:1]), LIMITS).says[0]
+
+
 def test_a_queue_that_calls_do_not_feel_is_no_cause() -> None:
     filled = judge_filled(run(trace(while_up(35)), round_trips=exchanges(while_up(35))), LIMITS)
     assert filled.phase("up").up.filled is True  # type: ignore[union-attr]
