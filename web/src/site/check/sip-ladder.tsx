@@ -41,7 +41,7 @@ function Row({ message }: { message: Message }) {
           {changed && <strong className="ml-2">rewritten</strong>}
           <Arrow way={way} lost={lost} />
         </summary>
-        <div className="grid gap-3 border-t border-hair p-2 sm:grid-cols-2">
+        <div className={`grid gap-3 border-t border-hair p-2 ${changed ? "sm:grid-cols-2" : ""}`}>
           <Words
             title={changed ? "as sent" : "message"}
             text={sent || arrived}
@@ -81,7 +81,7 @@ function Words({ title, text, other }: { title: string; text: string; other: str
   return (
     <div className="min-w-0">
       <p className="text-soft">{title}</p>
-      <pre className="overflow-x-auto font-mono text-[12px] leading-snug">
+      <pre className="whitespace-pre-wrap font-mono text-[12px] leading-snug [overflow-wrap:anywhere]">
         {text
           .trimEnd()
           .split("\r\n")
