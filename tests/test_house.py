@@ -67,7 +67,9 @@ def test_imports_go_one_way(room: str) -> None:
 def test_core_knows_the_values_of_kinds_and_no_bytes() -> None:
     for file in modules("core"):
         known = {name for name in imports(file) if name.startswith("tarnfell.wire")}
-        assert known <= {f"tarnfell.wire.kinds.{kind}" for kind in ("check", "fill", "signalling", "translation")} | {
+        assert known <= {
+            f"tarnfell.wire.kinds.{kind}" for kind in ("check", "fill", "path", "signalling", "translation")
+        } | {
             "tarnfell.wire",
             "tarnfell.wire.sip",
         }, file

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import socket
 import statistics
-import tomllib
 from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
@@ -13,14 +12,16 @@ from typing import Any
 
 from tarnfell.cli.common import DONE, FAILED, host_port, print_report
 from tarnfell.core.check.judge import judge
+from tarnfell.exchange.services import NotAList, read_services
 from tarnfell.media.keys import read_key
+from tarnfell.media.tracing.errors import CannotAsk
+from tarnfell.media.tracing.tracer import path as trace
 from tarnfell.probe.asking import ladder
-from tarnfell.probe.asking.echo import CannotAsk, echoes
-from tarnfell.probe.asking.path import path as trace
+from tarnfell.probe.asking.echo import echoes
 from tarnfell.probe.surroundings import surroundings
 from tarnfell.wire import WireError, dns
-from tarnfell.wire.kinds.check import CheckArguments, HopFacts, ServiceAsked
-from tarnfell.wire.kinds.fields import KindError, read
+from tarnfell.wire.kinds.check import CheckArguments, ServiceAsked
+from tarnfell.wire.kinds.path import HopFacts
 
 MARKS = {"passed": "passed  ", "failed": "FAILED  ", "unproven": "unproven"}
 
@@ -55,11 +56,10 @@ def check(options: argparse.Namespace) -> int:
 def services_of(file: Path) -> tuple[ServiceAsked, ...]:
     """Raises ValueError with a sentence."""
     try:
-        told = tomllib.loads(file.read_text(encoding="utf-8")).get("service", [])
-        return tuple(read(ServiceAsked, one, f"Service {number}") for number, one in enumerate(told, 1))
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise ValueError(f"{file} is no TOML: {error}.") from None
-    except KindError as error:
+        return read_services(file.read_text(encoding="utf-8"))
+    except UnicodeDecodeError as error:
+        raise ValueError(f"{file} is no text: {error}.") from None
+    except NotAList as error:
         raise ValueError(f"{file}: {error}") from None
 
 
@@ -83,11 +83,12 @@ def path(options: argparse.Namespace) -> int:
     except socket.gaierror:
         raise ValueError(f"The name {options.host} cannot be looked up. Check the spelling.") from None
     try:
-        found = trace(address, options.port, options.rounds, options.dscp)
+        found = trace(address, options.port, options.rounds, options.dscp, method=options.method)
     except CannotAsk as error:
         raise ValueError(str(error)) from None
     gateway = surroundings().gateway
     report = {
+        "method": found.method,
         "hops": [_hop(hop) for hop in found.hops],
         "reached": found.reached,
         "mtu": _mtu(address),

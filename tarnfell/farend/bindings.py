@@ -20,7 +20,11 @@ _AT_ONCE = 64
 
 
 def tell_bindings(channel: Channel, sockets: Sequence[socket.socket]) -> None:
-    """Until the probe ends the connection, or for LONGEST_S. Raises ChannelClosed, WireError, TimeoutError."""
+    """Until the probe says that it has done, and is told what ports heard it; or for LONGEST_S.
+
+    Raises ChannelClosed, WireError, TimeoutError.
+    """
+    heard: set[int] = set()
     try:
         channel.send({"accepted": {"ports": [sock.getsockname()[1] for sock in sockets]}})
         end = time.monotonic() + LONGEST_S
@@ -32,14 +36,15 @@ def tell_bindings(channel: Channel, sockets: Sequence[socket.socket]) -> None:
                 for found, _ in ready.select(1.0):
                     if found.fileobj is channel.socket:
                         channel.receive_json()
+                        channel.send({"heard": sorted(heard)})
                         return
-                    _answer_waiting(found.fileobj)  # type: ignore[arg-type]
+                    _answer_waiting(found.fileobj, heard)  # type: ignore[arg-type]
     finally:
         for sock in sockets:
             sock.close()
 
 
-def _answer_waiting(sock: socket.socket) -> None:
+def _answer_waiting(sock: socket.socket, heard: set[int]) -> None:
     for _ in range(_AT_ONCE):
         try:
             arrival = receive(sock)
@@ -51,6 +56,7 @@ def _answer_waiting(sock: socket.socket) -> None:
             asked = stun.asked(arrival.data)
         except WireError:
             continue
+        heard.add(sock.getsockname()[1])
         address, port, *rest = arrival.source
         told = stun.success(asked.transaction, stun.Endpoint(address.partition("%")[0], port))
         if len(told) > len(arrival.data):

@@ -14,11 +14,12 @@ from pathlib import Path
 from typing import ClassVar, Protocol
 
 from tarnfell.farend.halves import Halves
-from tarnfell.farend.session import Admit, Offer, serve
+from tarnfell.farend.offer import Offer
+from tarnfell.farend.session import Admit, serve
 from tarnfell.media import host
 from tarnfell.media.diary import note
 from tarnfell.media.host import die_with
-from tarnfell.wire.control import DEFAULT_PORT
+from tarnfell.wire.control import DEFAULT_MEDIA_PORTS, DEFAULT_PORT
 
 MAX_SESSIONS = 16
 """Of calls."""
@@ -33,7 +34,6 @@ END_LIMIT_S = 1.0
 """For a session to end when the far end is told to."""
 _LOOK_S = 0.1
 _SHORT_S = 0.2
-DEFAULT_MEDIA_PORTS = (20000, 20399)
 
 
 class FarEndError(RuntimeError):

@@ -2,65 +2,37 @@
 
 from __future__ import annotations
 
-import hmac
 import secrets
-import selectors
 import socket
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
+from tarnfell.farend.binding import await_bound
 from tarnfell.farend.bindings import tell_bindings
 from tarnfell.farend.filling import Asked, fill
 from tarnfell.farend.halves import Halves
+from tarnfell.farend.offer import Offer, Refused, open_sockets, spread
 from tarnfell.farend.reflecting import answer_stamps
 from tarnfell.farend.signalling import PortTaken, serve_signalling
+from tarnfell.farend.wayback import trace_back
 from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
-from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import MAX_STREAMS, StreamSpec
 from tarnfell.media.workers import WorkerLost
 from tarnfell.wire import WireError
-from tarnfell.wire.control import (
-    BIND,
-    BINDING_BYTES,
-    BOUND,
-    CHALLENGE,
-    CONFIRM,
-    NONCE_BYTES,
-    PROTOCOL_VERSION,
-    Binding,
-    Seal,
-    session_key,
-)
+from tarnfell.wire.control import NONCE_BYTES, PROTOCOL_VERSION, Seal, session_key
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.record import Record, join_parts, split_parts
 
 START_DELAY_NS = 200_000_000
-BIND_LIMIT_S = 20.0
 OVERTIME_S = 30.0
 """After the planned end of a run, how long to wait for the probe to ask for the record."""
 MAX_RATE_BPS = 100_000_000
 WRONG_KEY_PAUSE_S = 1.0
-
-
-@dataclass(frozen=True)
-class Offer:
-    """Where a far end takes media."""
-
-    family: int
-    address: str
-    first_port: int
-    last_port: int
-    halves: Halves | None = None
-    """Where the half of a run that was broken off is kept; None to keep none."""
-
-
-class Refused(Exception):
-    """A request this far end does not grant; the text says why."""
 
 
 @dataclass(frozen=True)
@@ -119,7 +91,7 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    light = any(one in request for one in ("stamps", "bindings", "signalling"))
+    light = any(one in request for one in ("stamps", "bindings", "signalling", "way_back"))
     if not admit("stamps" if light else "fill" if "fill" in request else "calls"):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
@@ -132,14 +104,17 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         except PortTaken as error:
             raise Refused(str(error)) from None
     if "bindings" in request:
-        return tell_bindings(channel, _open_sockets(offer, [0, 0]))
+        many = request["bindings"].get("spread") if isinstance(request["bindings"], dict) else None
+        return tell_bindings(channel, spread(offer) if many else open_sockets(offer, [0, 0]))
+    if "way_back" in request:
+        return trace_back(channel, offer, request["way_back"], purpose("bind"))
     if "fill" in request:
         try:
             return fill(channel, read(Asked, request["fill"], "The request"))
         except KindError as error:
             raise Refused(str(error)) from None
     plan = _read_plan(request)
-    *sockets, stamp_sock = _open_sockets(offer, [s.dscp for s in plan.down] + [plan.down[0].dscp])
+    *sockets, stamp_sock = open_sockets(offer, [s.dscp for s in plan.down] + [plan.down[0].dscp])
     try:
         _run(channel, plan, sockets, stamp_sock, purpose, offer.halves)
     finally:
@@ -169,29 +144,9 @@ def _answer_stamps(channel: Channel, offer: Offer, asked: Any, key: bytes) -> No
     dscp = asked.get("dscp") if isinstance(asked, dict) else None
     if not isinstance(dscp, int) or not 0 <= dscp <= 63:
         raise Refused("The request for time stamps names no DSCP from 0 to 63.")
-    (sock,) = _open_sockets(offer, [dscp])
+    (sock,) = open_sockets(offer, [dscp])
     with sock:
         answer_stamps(channel, sock, key)
-
-
-def _open_sockets(offer: Offer, dscps: list[int]) -> list[socket.socket]:
-    """A socket for each, sending with that marking, on free ports of the range."""
-    opened: list[socket.socket] = []
-    for port in range(offer.first_port, offer.last_port + 1):
-        if len(opened) == len(dscps):
-            break
-        try:
-            opened.append(open_media_socket(offer.family, offer.address, port, dscps[len(opened)]))
-        except OSError:
-            continue  # another session has it
-    if len(opened) < len(dscps):
-        for sock in opened:
-            sock.close()
-        raise Refused(
-            f"Only {len(opened)} of the far end's media ports {offer.first_port}–{offer.last_port} are free; "
-            f"{len(dscps)} are needed. Wait for the other runs to end."
-        )
-    return opened
 
 
 def _run(
@@ -211,7 +166,7 @@ def _run(
             }
         }
     )
-    bound = _bind(channel, sockets, purpose("bind"))
+    bound = await_bound(channel, sockets, purpose("bind"))
     calls = []
     for i, sock in enumerate(sockets):
         if i in bound:
@@ -236,53 +191,6 @@ def _run(
     except (ChannelClosed, TimeoutError):
         _keep_half(halves, purpose, result)
         raise
-
-
-def _bind(channel: Channel, sockets: list[socket.socket], key: bytes) -> dict[int, Any]:
-    """Let media addresses prove that they receive, until the probe says start. Returns them by call."""
-    bound: dict[int, Any] = {}
-    secret = secrets.token_bytes(16)
-    deadline = time.monotonic() + BIND_LIMIT_S
-    with selectors.DefaultSelector() as ready:
-        for call, sock in enumerate(sockets):
-            ready.register(sock, selectors.EVENT_READ, call)
-        while time.monotonic() < deadline:
-            for found, _ in ready.select(0.01):
-                _answer_binding(sockets[found.data], found.data, key, secret, bound)
-            if channel.waiting():
-                message = channel.receive_json()
-                if "start" in message:
-                    return bound
-                raise Refused("The session was given up before it started.")
-    raise Refused("The probe did not start the run in time.")
-
-
-def _answer_binding(sock: socket.socket, call: int, key: bytes, secret: bytes, bound: dict[int, Any]) -> None:
-    for _ in range(16):
-        try:
-            arrival = receive(sock)
-        except OSError:
-            return
-        if arrival is None:
-            return
-        try:
-            step = Binding.parse(arrival.data, key)
-        except WireError:
-            continue
-        cookie = hmac.digest(secret, repr((arrival.source, call)).encode(), "sha256")[:16]
-        answer: int | None = None
-        if step.step == BIND and step.call == call:
-            answer = CHALLENGE
-        elif step.step == CONFIRM and step.call == call and hmac.compare_digest(step.cookie, cookie):
-            bound[call] = arrival.source
-            answer = BOUND
-        if answer is not None:
-            packet = Binding(answer, call, cookie).serialize(key)
-            assert len(packet) == BINDING_BYTES  # an answer is never larger than the question
-            try:
-                sock.sendto(packet, arrival.source)
-            except OSError:
-                return
 
 
 def _watch(channel: Channel, end: MediaEnd, plan: _Plan) -> None:

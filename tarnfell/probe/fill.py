@@ -7,9 +7,10 @@ import threading
 import time
 from collections.abc import Callable
 
-from tarnfell.probe.asking.echo import CannotAsk, TimedEchoes
+from tarnfell.media.tracing.errors import CannotAsk
+from tarnfell.media.tracing.tracer import path
+from tarnfell.probe.asking.echo import TimedEchoes
 from tarnfell.probe.asking.ladder import edge_of
-from tarnfell.probe.asking.path import path
 from tarnfell.probe.call import RunResult, place_calls
 from tarnfell.probe.filling import FarEnd, Filling
 from tarnfell.probe.surroundings import surroundings

@@ -7,10 +7,10 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, field
 
+from tarnfell.core.causes import Direction
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.codecs import Codec
 from tarnfell.core.directions import DirectionFigures, PictureFigures
-from tarnfell.core.verdict.facts import Direction
 from tarnfell.store import clocks, jobs, runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us

@@ -6,8 +6,12 @@ import json
 import sqlite3
 from dataclasses import dataclass
 
+from tarnfell.core.check.values import USUAL, Limits
 from tarnfell.wire.kinds.check import ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
+
+MOST_SHARED, MOST_OWN = 400, 100
+"""Services of an engagement and of a site; together no more than a check asks (wire/kinds/check.py: MAX_SERVICES)."""
 
 
 @dataclass(frozen=True)
@@ -19,6 +23,13 @@ class Wish:
     outside: tuple[str, ...] = ()
     resolvers: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
+    services: tuple[ServiceAsked, ...] = ()
+    """Beside those of the engagement."""
+    limits: Limits = USUAL
+
+
+@dataclass(frozen=True)
+class ServiceList:
     services: tuple[ServiceAsked, ...] = ()
 
 
@@ -38,4 +49,18 @@ def keep_wish(db: sqlite3.Connection, site_id: int, wish: Wish) -> None:
     db.execute(
         "INSERT INTO check_wish (site_id, wish) VALUES (?, ?) ON CONFLICT (site_id) DO UPDATE SET wish = excluded.wish",
         (site_id, json.dumps(plain(wish))),
+    )
+
+
+def services_of(db: sqlite3.Connection, engagement_id: int) -> tuple[ServiceAsked, ...]:
+    """Those that every site of an engagement asks."""
+    row = db.execute("SELECT services FROM service_list WHERE engagement_id = ?", (engagement_id,)).fetchone()
+    return read(ServiceList, json.loads(row["services"])).services if row else ()
+
+
+def keep_services(db: sqlite3.Connection, engagement_id: int, services: tuple[ServiceAsked, ...]) -> None:
+    db.execute(
+        "INSERT INTO service_list (engagement_id, services) VALUES (?, ?)"
+        " ON CONFLICT (engagement_id) DO UPDATE SET services = excluded.services",
+        (engagement_id, json.dumps(plain(ServiceList(services)))),
     )

@@ -7,10 +7,10 @@ import sqlite3
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 
+from tarnfell.core.causes import Direction
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.directions import PictureFigures
 from tarnfell.core.rates import VideoLoad
-from tarnfell.core.verdict.facts import Direction
 from tarnfell.store.clocks import from_text
 from tarnfell.store.figures import assignments, columns, figures_of, marks, values
 from tarnfell.wire.record import Record

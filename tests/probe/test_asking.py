@@ -15,13 +15,14 @@ from pathlib import Path
 import pytest
 
 from tarnfell.cli import checking
+from tarnfell.media.tracing.tracer import path
 from tarnfell.probe.asking import echo, ladder, names, services, translation
-from tarnfell.probe.asking.path import path
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.standin.names import answer
 from tarnfell.wire import dns
 from tarnfell.wire.kinds.check import CheckArguments, CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.path import Method
 from tests import rig
 
 CERTIFICATE = Path(__file__).parents[1] / "reference" / "certificate.pem"
@@ -105,12 +106,14 @@ def test_without_a_right_to_raw_sockets_echoes_are_asked_the_other_way(monkeypat
     assert here.answered == 2
 
 
-def test_the_path_to_this_machine_is_one_hop() -> None:
-    found = path("127.0.0.1", 9, rounds=3, dscp=46, wait_s=0.5)
-    assert found.reached
+@pytest.mark.parametrize("method", ["udp", pytest.param("icmp", marks=MAY_ECHO), pytest.param("tcp", marks=MAY_ECHO)])
+def test_the_path_to_this_machine_is_one_hop(method: Method) -> None:
+    found = path("127.0.0.1", 9, rounds=3, dscp=46, wait_s=0.5, method=method)
+    assert (found.reached, found.method) == (True, method)
     (hop,) = found.hops
     assert (hop.ttl, hop.address, hop.sent, len(hop.rtt_ms)) == (1, "127.0.0.1", 3, 3)
-    assert hop.dscp_seen == (46 if found.sees_marking else None)
+    if method == "udp":
+        assert hop.dscp_seen == (46 if found.sees_marking else None)
 
 
 KNOWN = {"meet.example": "192.0.2.7"}
@@ -166,6 +169,57 @@ def test_services_open_refused_and_answered_by_somebody_else() -> None:
     assert [one.state for one in found] == ["open", "refused", "open", "other", "other"]
     assert found[2].says == "200 OK"
     assert [one.asked.protocol for one in found] == ["tcp", "tcp", "sip", "stun", "dns"]
+
+
+def test_a_service_whose_name_has_no_address_was_not_asked(monkeypatch: pytest.MonkeyPatch) -> None:
+    def unknown(*_: object, **__: object) -> object:
+        raise socket.gaierror(socket.EAI_NONAME, "no address")
+
+    monkeypatch.setattr(socket, "getaddrinfo", unknown)
+    found = ask_all([ServiceAsked("Meetings", "meet.example", 443, kind) for kind in ("tcp", "tls", "https", "stun")])
+    assert [(one.state, one.took_ms) for one in found] == [("nameless", None)] * 4
+
+
+def test_each_step_of_http_is_timed_and_failures_of_the_server_are_told() -> None:
+    answers = {
+        "/": b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello",
+        "/chunks": b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
+        "/gone": b"HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n",
+        "/broken": b"HTTP/1.1 503 Service Unavailable\r\nContent-Length: 0\r\n\r\n",
+        "/cut": b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nhello",
+        "/strange": b"220 mail.example\r\n",
+        "/silent": b"",
+    }
+    asked_for: list[bytes] = []
+
+    def serve(connection: socket.socket) -> None:
+        connection.settimeout(5)
+        head = connection.recv(4096)
+        asked_for.append(head)
+        connection.sendall(answers[head.split()[1].decode()])
+
+    with tcp_server(serve) as port:
+        found = {
+            where: ask_all([ServiceAsked("Meetings", "127.0.0.1", port, "http", "", where)])[0] for where in answers
+        }
+    assert {where: one.state for where, one in found.items()} == {
+        "/": "open", "/chunks": "open", "/gone": "open", "/broken": "other", "/cut": "open", "/strange": "other",
+        "/silent": "other",
+    }  # fmt: skip
+    told = {where: one.http for where, one in found.items()}
+    assert told["/"] is not None
+    assert (told["/"].status, told["/"].body_bytes, told["/"].whole, told["/"].tls_ms) == (200, 5, True, 0.0)
+    assert told["/"].name_ms == 0.0
+    assert told["/chunks"] is not None
+    assert (told["/chunks"].body_bytes, told["/chunks"].whole) == (3, True)
+    assert told["/cut"] is not None
+    assert (told["/cut"].body_bytes, told["/cut"].whole) == (5, False)
+    assert found["/gone"].says == "404 Not Found"
+    assert "503 Service Unavailable" in found["/broken"].says
+    one = told["/"]
+    assert found["/"].took_ms == pytest.approx(one.name_ms + one.connect_ms + one.tls_ms + one.first_byte_ms)
+    assert asked_for[0].startswith(b"GET / HTTP/1.1\r\n")
+    assert f"Host: 127.0.0.1:{port}".encode() in asked_for[0]
 
 
 def test_services_not_asked_any_more_are_left_out_and_not_told_as_failed() -> None:
@@ -229,9 +283,10 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
             address, rig.CONTROL_PORT, rig.KEY, gateway=here[0], names=("a.example",), resolvers=here
         )
         result = ladder.check(wanted, tell=told.append)
-    assert [len(one.took) for one in told] == [0, 1, 2, 3, 4, 5, 6, 7, 8]
+    assert [len(one.took) for one in told] == list(range(11))
     assert [one.question for one in result.took] == [
-        "path", "echoes", "large-echoes", "names", "services", "far-end", "signalling", "translation",
+        "path", "echoes", "large-echoes", "names", "services", "far-end", "ports", "way-back", "signalling",
+        "translation",
     ]  # fmt: skip
     assert result.reach is not None
     assert result.reach.key_fits
@@ -244,6 +299,17 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
     assert [(one.address, one.from_port) for one in found.mapped] == [(found.own_address, found.own_port)] * 2
     assert len({one.port for one in found.mapped}) == 2
     assert [(one.silent_s, one.heard) for one in found.kept] == [(s, True) for s in SILENCES_S]
+    ports = result.ports
+    assert ports is not None
+    first, last = (int(one) for one in rig.MEDIA_PORTS.split("-"))
+    assert (ports.asked[0], ports.asked[-1], len(ports.asked)) == (first, last, 32)
+    assert ports.answered == ports.asked == ports.heard
+    back = result.way_back
+    assert back is not None
+    assert ([hop.address for hop in back.hops], back.reached, back.dscp) == ([found.own_address], True, 46)
+    assert [(one.method, one.reached) for one in result.other_paths] == (
+        [("icmp", True), ("tcp", True)] if os.geteuid() == 0 else []
+    )
     talk = result.signalling
     assert talk is not None
     for transport in ("udp", "tcp"):
@@ -259,7 +325,7 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ("[[service]", "is no TOML"),
+        ("[[service]", "neither TOML nor a CSV"),
         ('[[service]]\nname = "x"\nhost = "y"\nport = 0', "too small"),
         ('[[service]]\nname = "x"\nhost = "y"\nport = 1\nprotocol = "ftp"', "none of tcp"),
         ('[[service]]\nname = "x"\nhost = "y"', "no field “port”"),

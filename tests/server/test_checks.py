@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import Any
 
 import pytest
 
+from tarnfell.core.check.values import USUAL, Limits
 from tarnfell.store import checks as check_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import connect
@@ -19,6 +20,19 @@ from tests.core.check.test_judge import HEALTHY, WEB, call
 from tests.server.conftest import House
 
 KINDS = ["calls", "check"]
+
+
+NOTHING: dict[str, Any] = {
+    "gateway": "", "edge": "", "outside": [], "resolvers": [], "names": [], "services": [], "limits": asdict(USUAL),
+}  # fmt: skip
+
+
+def form(one: ServiceAsked) -> dict[str, Any]:
+    return asdict(one)
+
+
+def put(house: House, where: str, body: dict[str, Any]) -> Any:
+    return house.person.put(f"/api/sites/pier/checks/{where}", json=body, headers={"X-CSRF-Token": house.csrf})
 
 
 def heartbeat(house: House, holds: list[int]) -> list[dict[str, Any]]:
@@ -61,7 +75,7 @@ def test_a_check_is_asked_for_followed_and_judged(house: House) -> None:
     some = replace(HEALTHY, names=(), services=(), reach=None, media=(), took=HEALTHY.took[:1])
     assert tell(house, job["id"], "known", some).json == {"stop": False}
     found = newest(house)
-    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 8)
+    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 10)
     assert {r["key"]: r["state"] for r in found["rungs"]}["names"] == "unproven"
     bad = replace(HEALTHY, media=(call(received_down=0),))
     assert tell(house, job["id"], "outcome", bad).json == {"state": "done"}
@@ -103,10 +117,9 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
     ask(house)
     wish = {
         "gateway": "192.0.2.1", "edge": "", "outside": ["198.51.100.53"], "resolvers": [], "names": ["meet.example"],
-        "services": [{"name": "Meetings", "host": "meet.example", "port": 443, "protocol": "tls", "sha256": ""}],
+        "services": [form(WEB)], "limits": {**asdict(USUAL), "gateway_ms": 0.5},
     }  # fmt: skip
-    headers = {"X-CSRF-Token": house.csrf}
-    answer = house.person.put("/api/sites/pier/checks/wish", json=wish, headers=headers)
+    answer = put(house, "wish", wish)
     assert answer.json["wish"] == wish
     (job,) = heartbeat(house, [])
     assert job["arguments"]["gateway"] == "192.0.2.1"
@@ -120,7 +133,10 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
         (),
         ("meet.example",),
         (ServiceAsked("Meetings", "meet.example", 443, "tls"),),
+        Limits(gateway_ms=0.5),
     )
+    tell(house, job["id"], "outcome", HEALTHY)
+    assert "a cable 0 ms are usual at most" in next(r for r in newest(house)["rungs"] if r["key"] == "gateway")["says"]
 
 
 @pytest.mark.parametrize(
@@ -130,11 +146,13 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
         ({"outside": ["192.0.2.300"]}, "“192.0.2.300” is none"),
         ({"resolvers": ["dns"]}, "A name server must be an address"),
         ({"names": ["a..b"]}, "no name that can be asked for"),
+        ({"limits": {**asdict(USUAL), "binding_s": 4}}, "must be at least 5"),
+        ({"services": [form(replace(WEB, path="x y"))]}, "path"),
     ],
 )
 def test_what_cannot_be_asked_gets_a_sentence(house: House, change: dict[str, Any], says: str) -> None:
-    wish = {"gateway": "", "edge": "", "outside": [], "resolvers": [], "names": [], "services": [], **change}
-    answer = house.person.put("/api/sites/pier/checks/wish", json=wish, headers={"X-CSRF-Token": house.csrf})
+    wish = {**NOTHING, **change}
+    answer = put(house, "wish", wish)
     assert (answer.status_code, says in answer.json["detail"]) == (422, True)
 
 
@@ -174,3 +192,49 @@ def test_an_older_probe_says_that_it_does_not_know_checks(house: House) -> None:
     ask(house)
     house.heartbeat()
     assert "does not know this yet" in newest(house)["words"]
+
+
+def test_services_of_the_engagement_go_to_every_site_and_come_back_from_their_own_files(house: House) -> None:
+    heartbeat(house, [])
+    shared = [form(WEB), form(ServiceAsked("Names", "dns.example", 53, "dns"))]
+    page = put(house, "services", {"services": shared}).json
+    assert page["services"] == shared
+    assert {"name": "STUN", "port": 3478, "protocol": "stun"} in page["usual_ports"]
+    own = ServiceAsked("Meetings here", "meet.example", 443, "tls")
+    put(house, "wish", {**NOTHING, "services": [form(own)]})
+    ask(house)
+    (job,) = heartbeat(house, [])
+    asked = [(one["name"], one["port"]) for one in job["arguments"]["services"]]
+    assert asked == [("Meetings here", 443), ("Names", 53)]  # what stands in both is asked once
+    for ending in ("toml", "csv"):
+        answer = house.person.get(f"/api/sites/pier/checks/services.{ending}")
+        assert f"-services.{ending}" in answer.headers["Content-Disposition"]
+        back = house.post("/api/sites/pier/checks/services/read", {"text": answer.text})
+        assert back.json["services"] == shared, answer.text
+    wrong = house.post("/api/sites/pier/checks/services/read", {"text": "name,host,port\nMeetings,meet.example,x"})
+    assert (wrong.status_code, wrong.json["detail"]) == (422, "Line 2: “x” is no port.")
+
+
+def test_all_that_came_back_can_be_read(house: House) -> None:
+    heartbeat(house, [])
+    ask(house)
+    (job,) = heartbeat(house, [])
+    where = f"/api/sites/pier/checks/{job['id']}/evidence"
+    assert house.person.get(where).status_code == 404
+    tell(house, job["id"], "outcome", HEALTHY)
+    told = house.person.get(where).json["evidence"]
+    assert [hop["address"] for hop in told["path"]["hops"]] == [hop.address for hop in HEALTHY.path.hops]  # type: ignore[union-attr]
+    assert told["services"][0]["asked"]["host"] == "meet.example"
+    assert "key" not in " ".join(told)
+
+
+def test_another_route_is_said(house: House) -> None:
+    heartbeat(house, [])
+    done(house)
+    assert HEALTHY.path is not None
+    first, _, last = HEALTHY.path.hops
+    moved = replace(HEALTHY.path, hops=(first, replace(last, ttl=2, address="192.0.2.99"), last))
+    done(house, replace(HEALTHY, path=moved))
+    assert newest(house)["changed"] == [
+        "The route has changed: hop 2 is 192.0.2.99, it was 192.0.2.1; round trip 20.0 ms, 20.0 ms before.",
+    ]  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from tarnfell.clerk import loop
-from tarnfell.core.verdict.facts import DIRECTIONS
+from tarnfell.core.causes import DIRECTIONS
 from tarnfell.core.verdict.site import evaluate_site
 from tarnfell.store import evaluations as store
 from tarnfell.store import sites as site_store

@@ -5,10 +5,12 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
+from tarnfell.core.causes import LegName
 from tarnfell.core.check.case import FAR_END, FIREWALL, NETWORK, Case, private
 from tarnfell.core.check.values import Figure, Rung
-from tarnfell.core.verdict.causes import LegName
 from tarnfell.wire.kinds.check import NameFacts, ServiceFacts
+
+UDP = ("stun", "dns", "sip")
 
 
 def names(case: Case) -> Rung:
@@ -76,13 +78,26 @@ def services(case: Case) -> Rung:
     faults = [_service_fault(case, one) for one in asked if one.state != "open"]
     if faults:
         return Rung("services", title, "failed", " ".join(faults), figures)
-    return Rung("services", title, "passed", f"All {len(asked)} answer.", figures)
+    return Rung("services", title, "passed", f"All {len(asked)} answer.{_slowest(good)}", figures)
+
+
+def _slowest(good: list[ServiceFacts]) -> str:
+    timed = [one for one in good if one.took_ms is not None]
+    if not timed:
+        return ""
+    last = max(timed, key=lambda one: one.took_ms or 0.0)
+    return f" The slowest, {last.asked.name}, in {last.took_ms:.0f} ms."
 
 
 def _service_fault(case: Case, one: ServiceFacts) -> str:
     asked = one.asked
-    where = f"{asked.name} at {asked.host}, {'UDP' if asked.protocol in ('stun', 'dns', 'sip') else 'TCP'} {asked.port}"
-    if one.trusted is False:
+    where = f"{asked.name} at {asked.host}, {'UDP' if asked.protocol in UDP else 'TCP'} {asked.port}"
+    if one.state == "nameless":
+        words = f"{where} was not asked: {one.says}."
+        if not any(cause.key == "resolver-dead" for cause in case.causes):
+            remedy = f"Check how {asked.host} is spelled, and that the site’s name servers know it."
+            case.cause("names-wrong", "unknown", "A service’s name has no address", words, remedy, NETWORK, "services")
+    elif one.trusted is False:
         words = f"{where}: {one.says}."
         remedy = "Have the firewall leave this service’s TLS alone: calls fail where their encryption is opened."
         case.cause(

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import ipaddress
 
+from tarnfell.core.causes import CauseKey, LegName, Way
 from tarnfell.core.check.values import Finding, Limits, NotFault, RungKey
-from tarnfell.core.verdict.causes import CauseKey, LegName, Way
 from tarnfell.wire.kinds.check import CheckResult, EchoFacts, Role
+from tarnfell.wire.kinds.path import Method, PathFacts
 
 NETWORK, PROVIDER, FIREWALL, FAR_END = (
     "whoever runs the site’s network",
@@ -14,6 +15,7 @@ NETWORK, PROVIDER, FIREWALL, FAR_END = (
     "whoever runs the firewall",
     "whoever runs the far end",
 )
+METHODS: dict[Method, str] = {"udp": "UDP", "icmp": "ICMP", "tcp": "TCP"}
 DOWN: tuple[CauseKey, ...] = ("inside-down", "line-down")
 
 
@@ -67,12 +69,33 @@ class Case:
             or bool(self.result.path and self.result.path.reached)
         )
 
+    def udp_ends(self) -> tuple[LegName, str]:
+        """Where packets of UDP were last heard of, if those of another sort get farther; the leg and a sentence."""
+        path = self.result.path
+        if path is None or path.reached:
+            return "unknown", ""
+        last = _last_heard(path)
+        farther = [one for one in self.result.other_paths if one.reached or _last_heard(one) > last]
+        if not farther:
+            return "unknown", ""
+        name = METHODS[farther[0].method]
+        if not last:
+            return "inside", f" No router heard its packets of UDP, while {name} goes on."
+        hop = path.hops[last - 1]
+        at_edge = hop.address == self.result.edge or last > 1
+        where = f" Packets of UDP were last heard of at {hop.address}, hop {last}; {name} gets farther."
+        return ("beyond" if at_edge else "inside or line"), where
+
     def answers(self, role: str) -> bool:
         return any(one.answered for one in self.result.echoes if one.role == role)
 
     def why_not(self, otherwise: str) -> str:
         """With what this system did not let the probe ask."""
         return f"{otherwise} {' '.join(self.result.cannot)}".strip()
+
+
+def _last_heard(path: PathFacts) -> int:
+    return max((hop.ttl for hop in path.hops if hop.address), default=0)
 
 
 _PRIVATE = [

@@ -14,11 +14,10 @@ from tarnfell.core.check.case import Case
 from tarnfell.core.check.far import far_end, marking
 from tarnfell.core.check.near import edge, gateway, outside, own_stack
 from tarnfell.core.check.signalling import signalling
-from tarnfell.core.check.values import Judged, Limits, RungKey
+from tarnfell.core.check.values import USUAL, Judged, Limits, RungKey
 from tarnfell.core.check.way import packet_size, path
 from tarnfell.wire.kinds.check import CheckResult, Question
 
-USUAL = Limits()
 JUDGED = (
     own_stack,
     gateway,

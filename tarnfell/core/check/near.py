@@ -5,9 +5,9 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
+from tarnfell.core.causes import CauseKey, LegName
 from tarnfell.core.check.case import NETWORK, PROVIDER, Case
 from tarnfell.core.check.values import Figure, Rung, RungKey
-from tarnfell.core.verdict.causes import CauseKey, LegName
 from tarnfell.wire.kinds.check import EchoFacts
 
 LINE_DOWN = "The line is down"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from tarnfell.core.causes import Way
 from tarnfell.core.check.case import FIREWALL, Case
 from tarnfell.core.check.values import Figure, Rung
-from tarnfell.core.verdict.causes import Way
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.signalling import SignallingFacts, SipMessage
 from tarnfell.wire.sip import Message, long_name

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from tarnfell.core.verdict.causes import CauseKey, LegName, Way
+from tarnfell.core.causes import CauseKey, LegName, Way
 
 State = Literal["passed", "failed", "unproven"]
 RungKey = Literal[
@@ -43,6 +43,9 @@ class Limits:
     """A way back that closes sooner behind a silent socket forgets calls on hold and phones that wait."""
     changed_pct: float = 50.0
     """Of packets that arrived with another marking than they were sent with."""
+
+
+USUAL = Limits()
 
 
 @dataclass(frozen=True)

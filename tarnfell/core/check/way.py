@@ -5,10 +5,10 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
-from tarnfell.core.check.case import FIREWALL, Case
+from tarnfell.core.causes import LegName
+from tarnfell.core.check.case import FIREWALL, METHODS, Case
 from tarnfell.core.check.values import Figure, Rung
-from tarnfell.core.verdict.causes import LegName
-from tarnfell.wire.kinds.check import HopFacts
+from tarnfell.wire.kinds.path import HopFacts, PathFacts
 
 
 def path(case: Case) -> Rung:
@@ -20,21 +20,65 @@ def path(case: Case) -> Rung:
         "hops": len(path.hops),
         "answering": len(heard),
         "reached": str(path.reached).lower(),
+        "back_hops": len(back.hops) if (back := case.result.way_back) and back.reached else None,
     }
     _slow_hops(case, path.hops)
     if not heard:
         return Rung("path", title, "unproven", "No router on the way says anything.", figures)
     if path.reached:
-        hops = "one hop" if len(path.hops) == 1 else f"{len(path.hops)} hops"
+        hops = _hops(len(path.hops))
         silent = len(path.hops) - len(heard)
         said = f"{silent} on the way say nothing" if silent else "each answers"
         words = f"{path.address} is {hops} away; {said}."
-        return Rung("path", title, "passed", words, figures)
+        return Rung("path", title, "passed", f"{words}{_other_ways(case)}", figures)
     last = heard[-1]
     words = f"Packets to UDP port {path.port} were last heard of at hop {last.ttl}, {last.address}."
     if case.far_heard:
         words += " The far end itself is reached by other means."
-    return Rung("path", title, "unproven", words, figures)
+    return Rung("path", title, "unproven", f"{words}{_other_ways(case)}", figures)
+
+
+def _other_ways(case: Case) -> str:
+    """By ICMP and TCP where that is otherwise than by UDP, and back from the far end."""
+    path, words = case.result.path, ""
+    for other in case.result.other_paths:
+        name = METHODS[other.method]
+        if other.reached and path and not path.reached:
+            words += f" By {name} it is {_hops(len(other.hops))} away."
+        elif other.reached and path and len(other.hops) != len(path.hops):
+            words += f" By {name} it is {_hops(len(other.hops))}."
+        elif not other.reached:
+            last = next((hop for hop in reversed(other.hops) if hop.address), None)
+            words += f" {name} is last heard of at {last.address}, hop {last.ttl}." if last else ""
+    back = case.result.way_back
+    if back and back.reached:
+        words += f" The way back is {_hops(len(back.hops))}."
+    return words
+
+
+def _hops(count: int) -> str:
+    return "one hop" if count == 1 else f"{count} hops"
+
+
+def route_change(now: PathFacts, before: PathFacts) -> str | None:
+    """Which hops are others than they were, and what became of the delay; None where nothing shows a change."""
+    pairs = [
+        (new.ttl, old.address, new.address)
+        for new, old in zip(now.hops, before.hops, strict=False)
+        if new.address and old.address and not {new.address, *new.others} & {old.address, *old.others}
+    ]
+    longer = now.reached and before.reached and len(now.hops) != len(before.hops)
+    if not pairs and not longer:
+        return None
+    words = [f"hop {ttl} is {new}, it was {old}" for ttl, old, new in pairs[:3]]
+    if len(pairs) > len(words):
+        words.append(f"{len(pairs) - len(words)} more differ")
+    if longer:
+        words.append(f"{_hops(len(now.hops))}, {len(before.hops)} before")
+    if now.reached and before.reached and now.hops[-1].rtt_ms and before.hops[-1].rtt_ms:
+        ms = [statistics.median(path.hops[-1].rtt_ms) for path in (now, before)]
+        words.append(f"round trip {ms[0]:.1f} ms, {ms[1]:.1f} ms before")
+    return f"The route has changed: {'; '.join(words)}."
 
 
 def _slow_hops(case: Case, hops: Iterable[HopFacts]) -> None:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from tarnfell.core.causes import LEG_WORDS, CauseKey, LegName
 from tarnfell.core.line.measure import Held, instants_of, phases_of, seconds_of, settled, steadiness
 from tarnfell.core.line.values import SIDES, FillLimits, LineCause, LineFilled, PhaseFigures, Side, SideFigures
-from tarnfell.core.verdict.causes import LEG_WORDS, CauseKey, LegName
 from tarnfell.wire.kinds.fill import Echoes, FillPhase, Place
 
 QUEUE_MS = 30.0

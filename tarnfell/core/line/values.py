@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from tarnfell.core.verdict.causes import CauseKey, LegName
+from tarnfell.core.causes import CauseKey, LegName
 from tarnfell.wire.kinds.fill import Way
 
 Side = Literal["up", "down"]

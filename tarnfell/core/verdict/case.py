@@ -10,7 +10,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from tarnfell.core.verdict.causes import Cause, CauseKey, Dimension, LegName, Way
+from tarnfell.core.causes import CauseKey, LegName, Way
+from tarnfell.core.verdict.causes import Cause, Dimension
 from tarnfell.core.verdict.facts import Brief, CallFact
 from tarnfell.core.verdict.moments import Moment
 from tarnfell.core.verdict.readings import CallReading, Reading

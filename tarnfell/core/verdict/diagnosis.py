@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from tarnfell.core.causes import DIRECTIONS, WAY_WORDS, CauseKey, Direction
 from tarnfell.core.verdict import impairments, reach
 from tarnfell.core.verdict.case import SHOWN_CALLS, Case, way_of
-from tarnfell.core.verdict.causes import WAY_WORDS, Cause, CauseKey, owner
-from tarnfell.core.verdict.facts import DIRECTIONS, Brief, CallFact, Direction, VideoFact
+from tarnfell.core.verdict.causes import Cause, owner
+from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
 from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, by_call, good_picture
 from tarnfell.core.verdict.score import Verdict
 

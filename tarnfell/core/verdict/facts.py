@@ -10,11 +10,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
 
+from tarnfell.core.causes import Direction
 from tarnfell.core.targets import Targets
 from tarnfell.core.verdict.moments import Moment, moments_between
-
-Direction = Literal["up", "down"]
-DIRECTIONS: tuple[Direction, Direction] = ("up", "down")
 
 Outcome = Literal["whole", "cut", "not placed"]
 """How a call went: to its end, broken off by what it was to measure, or never begun for that reason."""

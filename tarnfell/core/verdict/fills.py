@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.line.values import LineCause
 from tarnfell.core.verdict.causes import Cause, owner
-from tarnfell.core.verdict.facts import DIRECTIONS, Brief, Direction
+from tarnfell.core.verdict.facts import Brief
 
 KEPT_PCT = 90.0
 """From so many packets on that arrive marked, what the marked call had is what marked phones would have."""

@@ -6,10 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 
+from tarnfell.core.causes import LEG_WORDS, WAY_WORDS, CauseKey, Direction
 from tarnfell.core.figures import count
 from tarnfell.core.verdict.case import MIN_COMPARED, SPARED, Case, in_words, own_load, way_of
-from tarnfell.core.verdict.causes import LEG_WORDS, WAY_WORDS, Cause, CauseKey, owner
-from tarnfell.core.verdict.facts import Brief, Direction
+from tarnfell.core.verdict.causes import Cause, owner
+from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.moments import Moment
 from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, standing_ms
 from tarnfell.core.verdict.routes import STEP_MS

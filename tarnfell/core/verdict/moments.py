@@ -29,7 +29,6 @@ from datetime import date, timedelta
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import betaincinv
 
 from tarnfell.core.stats import CONFIDENCE, MOMENT_S, moments_to_show
 
@@ -153,6 +152,8 @@ def interval(shares: Floats, calls: int, bad_by_day: Floats, confidence: float =
 
     ``bad_by_day`` has the sum of 1 − share for each day with any.
     """
+    from scipy.special import betaincinv  # a second to load: what asks a network or fills a line has no use for it
+
     moments, p = len(shares), float(shares.mean())
     full = moments * p * (1 - p) + UNSEEN
     scatter = (float(np.sum((shares - p) ** 2)) + UNSEEN) / full

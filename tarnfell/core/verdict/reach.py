@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from tarnfell.core.causes import DIRECTIONS, WAY_WORDS, CauseKey, Way
 from tarnfell.core.verdict.case import Case, in_words, way_of
-from tarnfell.core.verdict.causes import WAY_WORDS, Cause, CauseKey, Way, firewall_owner, owner
-from tarnfell.core.verdict.facts import DIRECTIONS, Brief
+from tarnfell.core.verdict.causes import Cause, firewall_owner, owner
+from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.readings import CallReading, Reading, Trouble
 from tarnfell.core.verdict.when import when
 

@@ -13,8 +13,9 @@ from enum import Enum
 import numpy as np
 
 from tarnfell.core import emodel
+from tarnfell.core.causes import Direction
 from tarnfell.core.targets import BOUNDS, Bound, Targets, judge_bounds
-from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, Direction, VideoFact
+from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.moments import Moment, Tally, tally
 from tarnfell.core.verdict.routes import STEP_MS, Ends, Route, route_at, routes_of
 

@@ -12,7 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tarnfell.core.verdict.facts import CallFact, Direction
+from tarnfell.core.causes import Direction
+from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.moments import Moment
 
 STEP_MS = 10.0

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from tarnfell.media import host
 from tarnfell.media.sockets import ask_for_all, receive
-from tarnfell.probe.asking.errors import next_error, want_errors
+from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
 from tarnfell.wire import WireError
 from tarnfell.wire.icmp import (
     ECHO_HEAD_BYTES,
@@ -32,10 +32,6 @@ _MARK = b"tarnfell"
 _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
 _IPV6_MTU_DISCOVER, _IPV6_PMTUDISC_PROBE = 23, 3
 _TOO_BIG6 = 2
-
-
-class CannotAsk(RuntimeError):
-    """This system does not let the probe ask; the text says what is missing."""
 
 
 @dataclass

@@ -10,14 +10,17 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from tarnfell.media.tracing.errors import CannotAsk
+from tarnfell.media.tracing.tracer import path
 from tarnfell.media.workers import WorkerLost, begin
-from tarnfell.probe.asking.echo import CannotAsk, echoes
+from tarnfell.probe.asking.echo import echoes
 from tarnfell.probe.asking.media import media
 from tarnfell.probe.asking.names import ask
-from tarnfell.probe.asking.path import path
+from tarnfell.probe.asking.ports import ports
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.probe.asking.signalling import signalling
 from tarnfell.probe.asking.translation import translation
+from tarnfell.probe.asking.wayback import way_back
 from tarnfell.probe.surroundings import surroundings
 from tarnfell.probe.works.distances import distance, key_fits
 from tarnfell.wire.kinds.check import (
@@ -25,7 +28,6 @@ from tarnfell.wire.kinds.check import (
     CheckResult,
     EchoFacts,
     NameFacts,
-    PathFacts,
     Question,
     ReachFacts,
     Role,
@@ -33,11 +35,14 @@ from tarnfell.wire.kinds.check import (
     Took,
 )
 from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.path import Method, PathFacts
 from tarnfell.wire.kinds.translation import TranslationFacts
 
 EF, AF41, CS3, BEST_EFFORT = 46, 34, 24, 0
 ROUNDS, INTERVAL_S = 10, 0.2
 LARGE_ROUNDS = 4
+OTHER_ROUNDS, OTHER_WAIT_S = 2, 0.7
+"""Of the way by other means than UDP, which is what media takes."""
 DEFAULT_MTU = 1500
 SLOW_NAME_MS = 200.0
 _LOOK_S = 0.1
@@ -63,6 +68,8 @@ def _asked(ladder: _Ladder, go_on: Callable[[], bool], tell: Tell) -> CheckResul
         ("names", ladder.ask_names),
         ("services", ladder.ask_services),
         ("far-end", ladder.reach),
+        ("ports", ladder.ask_ports),
+        ("way-back", ladder.find_way_back),
         ("signalling", ladder.ask_signalling),
         ("translation", ladder.await_translation),
     )
@@ -115,6 +122,20 @@ class _Ladder:
             self._add(edge=self._wanted.edge or None)  # no way out at all: the other rungs tell
             return
         self._add(path=found, edge=self._wanted.edge or edge_of(found, self.known.stack.gateway))
+        self._find_other_path("icmp", 0)
+        self._find_other_path("tcp", self._wanted.far_port)
+
+    def _find_other_path(self, method: Method, port: int) -> None:
+        if not self._go_on():
+            return
+        try:
+            other = path(self.known.far_address, port, OTHER_ROUNDS, EF, OTHER_WAIT_S, self._go_on, method)
+        except CannotAsk as error:
+            self._cannot(str(error))
+        except OSError:
+            return  # no way out any more
+        else:
+            self._add(other_paths=(*self.known.other_paths, other))
 
     def ask_echoes(self) -> None:
         self._add(echoes=self._echoes(ROUNDS, 64))
@@ -162,12 +183,26 @@ class _Ladder:
     def ask_services(self) -> None:
         self._add(services=ask_all(self._wanted.services, self._go_on))
 
+    def ask_ports(self) -> None:
+        if self._holds_key:
+            self._add(ports=ports(*self._far_end, self._go_on))
+
+    def find_way_back(self) -> None:
+        if self._holds_key:
+            self._add(way_back=way_back(*self._far_end, EF, self._go_on))
+
     def ask_signalling(self) -> None:
-        """As with translation, the far end answers only who holds its key."""
-        wanted = self._wanted
-        if wanted.far_key and self.known.reach and self.known.reach.key_fits:
-            key = wanted.far_key.encode()
-            self._add(signalling=signalling(wanted.far_host, wanted.far_port, key, self._go_on))
+        if self._holds_key:
+            self._add(signalling=signalling(*self._far_end, self._go_on))
+
+    @property
+    def _holds_key(self) -> bool:
+        """The far end does more than greet only for who holds its key."""
+        return bool(self._wanted.far_key and self.known.reach and self.known.reach.key_fits)
+
+    @property
+    def _far_end(self) -> tuple[str, int, bytes]:
+        return self._wanted.far_host, self._wanted.far_port, self._wanted.far_key.encode()
 
     def await_translation(self) -> None:
         """Nothing is known of it without the far end's key."""

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import hashlib
+import http.client
 import secrets
 import socket
 import ssl
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
+from tarnfell.probe.asking.http import fetch, looked_up, secured
 from tarnfell.wire import WireError, dns, stun
 from tarnfell.wire.kinds.check import ServiceAsked, ServiceFacts
 
 WAIT_S = 3.0
 TRIES_UDP = 3
-AT_ONCE = 50
+AT_ONCE = 200
+"""Services asked side by side: five hundred that are all silent are over in about nine seconds."""
 
 
 def ask_all(services: Sequence[ServiceAsked], go_on: Callable[[], bool] = lambda: True) -> tuple[ServiceFacts, ...]:
@@ -28,59 +32,86 @@ def ask_all(services: Sequence[ServiceAsked], go_on: Callable[[], bool] = lambda
 def _ask(one: ServiceAsked) -> ServiceFacts:
     began = time.monotonic()
     try:
-        if one.protocol in ("tcp", "tls"):
-            with socket.create_connection((one.host, one.port), WAIT_S) as sock:
-                if one.protocol == "tls":
-                    return _tls(one, sock, began)
-                return ServiceFacts(one, "open", (time.monotonic() - began) * 1000)
-        return _udp(one)
+        if one.protocol in ("stun", "dns", "sip"):
+            return _udp(one)
+        return _tcp(one)
     except socket.timeout:
         return ServiceFacts(one, "filtered", says="no answer")
     except ConnectionRefusedError:
         return ServiceFacts(one, "refused", (time.monotonic() - began) * 1000, "refused")
     except socket.gaierror:
-        return ServiceFacts(one, "other", says=f"the name {one.host} cannot be looked up")
+        return ServiceFacts(one, "nameless", says=f"the name {one.host} cannot be looked up")
     except OSError as error:
         return ServiceFacts(one, "filtered", says=error.strerror or str(error))
 
 
-def _tls(one: ServiceAsked, sock: socket.socket, began: float) -> ServiceFacts:
+def _tcp(one: ServiceAsked) -> ServiceFacts:
+    """Name, connection, TLS and HTTP, as far as the protocol goes; each is timed by itself."""
+    address, name_ms = looked_up(one.host, one.port)
+    began = time.monotonic()
+    with socket.create_connection((address, one.port), WAIT_S) as sock:
+        connect_ms = (time.monotonic() - began) * 1000
+        if one.protocol == "tcp":
+            return ServiceFacts(one, "open", name_ms + connect_ms)
+        if one.protocol == "http":
+            return _http(one, sock, name_ms, connect_ms, 0.0)
+        return _tls(one, sock, name_ms, connect_ms)
+
+
+def _http(one: ServiceAsked, sock: socket.socket, name_ms: float, connect_ms: float, tls_ms: float) -> ServiceFacts:
+    try:
+        return fetch(one, sock, name_ms, connect_ms, tls_ms)
+    except socket.timeout:
+        return ServiceFacts(one, "stalled", says="it opens, but no answer to the request comes")
+    except http.client.HTTPException:
+        return ServiceFacts(one, "other", says="what answers does not speak HTTP")
+    except OSError as error:
+        return ServiceFacts(one, "stalled", says=f"the connection ended before the answer: {error.strerror or error}")
+
+
+def _tls(one: ServiceAsked, sock: socket.socket, name_ms: float, connect_ms: float) -> ServiceFacts:
     """The handshake without trust first: what certificate is there is to be seen even where it is not the right one."""
     loose = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     loose.check_hostname = False
     loose.verify_mode = ssl.CERT_NONE
     try:
-        with loose.wrap_socket(sock, server_hostname=one.host) as secured:
-            certificate = secured.getpeercert(binary_form=True) or b""
-            took_ms = (time.monotonic() - began) * 1000
+        inside, tls_ms = secured(sock, one.host, loose)
     except socket.timeout:
         return ServiceFacts(one, "stalled", says="it opens, but the handshake does not come to its end")
     except ssl.SSLError as error:
         return ServiceFacts(one, "other", says=f"no TLS: {error.reason or error}")
-    digest = hashlib.sha256(certificate).hexdigest()
+    with inside:
+        digest = hashlib.sha256(inside.getpeercert(binary_form=True) or b"").hexdigest()
+        found = ServiceFacts(one, "open", name_ms + connect_ms + tls_ms)
+        if one.protocol == "https":
+            found = _http(one, inside, name_ms, connect_ms, tls_ms)
+    fits, problem = _expected(one, digest)
+    if problem is None:
+        return replace(found, trusted=True, sha256=digest)
+    return replace(found, state="other", says=problem, trusted=fits, sha256=digest)
+
+
+def _expected(one: ServiceAsked, digest: str) -> tuple[bool | None, str | None]:
+    """Whether the certificate is the right one, None where that could not be found out; and what is wrong."""
     if one.sha256:
         fits = digest == one.sha256.replace(":", "").lower()
-        says = "" if fits else f"another certificate than the one expected: SHA-256 {digest[:16]}…"
-        return ServiceFacts(one, "open" if fits else "other", took_ms, says, trusted=fits, sha256=digest)
-    problem = _distrust(one)
-    return ServiceFacts(
-        one, "other" if problem else "open", took_ms, problem or "", trusted=problem is None, sha256=digest
-    )
+        return fits, None if fits else f"another certificate than the one expected: SHA-256 {digest[:16]}…"
+    return _trusted(one)
 
 
-def _distrust(one: ServiceAsked) -> str | None:
-    """What this system has against the certificate; None for nothing."""
+def _trusted(one: ServiceAsked) -> tuple[bool | None, str | None]:
+    """What this system has against the certificate. A handshake that fails otherwise says nothing of trust."""
     try:
         trusting = ssl.create_default_context()
         with (
             socket.create_connection((one.host, one.port), WAIT_S) as sock,
             trusting.wrap_socket(sock, server_hostname=one.host),
         ):
-            return None
+            return True, None
     except ssl.SSLCertVerificationError as error:
-        return f"its certificate is not to be trusted: {error.verify_message}"
+        return False, f"its certificate is not to be trusted: {error.verify_message}"
     except (ssl.SSLError, OSError) as error:
-        return f"the handshake failed the second time: {error}"
+        return None, f"the handshake failed the second time: {error}"
 
 
 def _udp(one: ServiceAsked) -> ServiceFacts:

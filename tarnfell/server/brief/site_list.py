@@ -11,6 +11,7 @@ from typing import Any
 from flask import Blueprint, Response, g
 from pydantic import ValidationError
 
+from tarnfell.exchange.cells import guarded, without_guard
 from tarnfell.server.access import require_engagement
 from tarnfell.server.brief.briefs import rewrite_brief
 from tarnfell.server.brief.form import form_of, site_values
@@ -37,7 +38,6 @@ COLUMNS = (
 """In the order they are written; a file may hold any of them in any order, ``name`` always."""
 KEY = "name"
 """A line whose name a site of the engagement has changes that site; every other line makes a new one."""
-_FORMULA = ("=", "+", "-", "@")
 NONE = "none"
 """Empties a field; an empty cell leaves it as it is, or at its default."""
 
@@ -118,15 +118,7 @@ def _cell(value: Any, column: str) -> str:
         return "" if _default(column) is None else NONE
     if isinstance(value, bool):
         return "yes" if value else "no"
-    text = f"{value:g}" if isinstance(value, float) else str(value)
-    # A spreadsheet would run a cell that begins like a formula.
-    return f"'{text}" if text[:1] in _FORMULA else text
-
-
-def _plain(cell: str) -> str:
-    """What ``_cell`` wrote."""
-    text = cell.strip()
-    return text[1:] if text[:1] == "'" and text[1:2] in _FORMULA else text
+    return guarded(f"{value:g}" if isinstance(value, float) else str(value))
 
 
 def rows_of(text: str) -> list[tuple[int, dict[str, str]]]:
@@ -150,7 +142,7 @@ def rows_of(text: str) -> list[tuple[int, dict[str, str]]]:
             if None in row:
                 raise Problem(422, f"Line {reader.line_num} has more cells than there are columns.")
             if any((cell or "").strip() for cell in row.values()):
-                rows.append((reader.line_num, {name: _plain(cell or "") for name, cell in row.items()}))
+                rows.append((reader.line_num, {name: without_guard(told or "") for name, told in row.items()}))
             if len(rows) > MAX_SITES:
                 raise Problem(422, f"The file holds more than {MAX_SITES} sites. Split it.")
     except csv.Error as error:

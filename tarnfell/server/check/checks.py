@@ -3,12 +3,26 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Callable, Sequence
 from dataclasses import asdict
 
 from flask import Blueprint, Response, g
 
+from tarnfell.core.check.usual import USUAL_PORTS
+from tarnfell.core.check.values import USUAL, Limits
+from tarnfell.exchange.services import NotAList, as_csv, as_toml, read_services
 from tarnfell.server.access import require_check, require_probe, require_site
-from tarnfell.server.check.models.checks import AskCheck, CheckPage, CheckView, EndChoice, WishForm
+from tarnfell.server.check.models.checks import (
+    AskCheck,
+    CheckEvidence,
+    CheckPage,
+    CheckView,
+    EndChoice,
+    ServiceForm,
+    ServicesForm,
+    ServicesText,
+    WishForm,
+)
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.place.presence import look_at
 from tarnfell.store import checks as check_store
@@ -20,8 +34,8 @@ from tarnfell.store.checks import Wish
 from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.wire import WireError, dns
-from tarnfell.wire.kinds.check import ServiceAsked
-from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.check import CheckResult, ServiceAsked
+from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of, ladder_text
 from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import about_ends, about_presence
@@ -70,12 +84,21 @@ def stop_check(slug: str, job_id: int) -> CheckPage:
 def signalling_text(slug: str, job_id: int) -> Response:
     """The messages of a check's registration and call, word by word."""
     site = require_site(slug)
-    (checked,) = checks_of([require_check(site, job_id)])
+    (checked,) = checks_of([require_check(site, job_id)], check_store.wish_of(g.db, site.id).limits)
     if not checked.signalling:
         raise Problem(404, "This check holds no signalling.")
     answer = Response(ladder_text(checked.signalling), mimetype="text/plain")
     answer.headers.set("Content-Disposition", "attachment", filename=f"{site.slug}-signalling-{job_id}.txt")
     return answer
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/checks/<int:job_id>/evidence", response=CheckEvidence)
+def show_evidence(slug: str, job_id: int) -> CheckEvidence:
+    """All that came back to a check, as the probe told it."""
+    job = require_check(require_site(slug), job_id)
+    if not job.result:
+        raise Problem(404, "Nothing has come back to this check yet.")
+    return CheckEvidence(evidence=read(CheckResult, job.result))
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/checks/wish", response=CheckPage, max_body=1 << 20)
@@ -93,13 +116,62 @@ def change_wish(slug: str, body: WishForm) -> CheckPage:
             dns.question(0, name)
         except WireError as error:
             raise Problem(422, str(error)) from None
-    services = tuple(ServiceAsked(**one.model_dump()) for one in body.services)
+    services = _asked(body.services)
     wish = Wish(
         body.gateway, body.edge, tuple(body.outside), tuple(body.resolvers), tuple(body.names), services,
+        Limits(**body.limits.model_dump()),
     )  # fmt: skip
     with writing(g.db):
         check_store.keep_wish(g.db, site.id, wish)
     return _page(site)
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/checks/services", response=CheckPage, max_body=1 << 20)
+def change_services(slug: str, body: ServicesForm) -> CheckPage:
+    """Change what every site of this engagement asks."""
+    site = require_site(slug)
+    with writing(g.db):
+        check_store.keep_services(g.db, site.engagement_id, _asked(body.services))
+    return _page(site)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/checks/services/read", response=ServicesForm, max_body=1 << 20)
+def read_service_list(slug: str, body: ServicesText) -> ServicesForm:
+    """The services of a file, without keeping them."""
+    require_site(slug)
+    try:
+        found = read_services(body.text)
+    except NotAList as error:
+        raise Problem(422, str(error)) from None
+    return ServicesForm(services=[_service_form(one) for one in found])
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/checks/services.toml", produces="application/toml")
+def services_toml(slug: str) -> Response:
+    """The engagement's services, in the form that the command line and this page read."""
+    return _file(slug, "toml", "application/toml", as_toml)
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/checks/services.csv", produces="text/csv")
+def services_csv(slug: str) -> Response:
+    """The engagement's services, for a spreadsheet; read back as well."""
+    return _file(slug, "csv", "text/csv", as_csv)
+
+
+def _file(slug: str, ending: str, kind: str, write: Callable[[Sequence[ServiceAsked]], str]) -> Response:
+    site = require_site(slug)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    answer = Response(write(check_store.services_of(g.db, site.engagement_id)), mimetype=kind)
+    answer.headers.set("Content-Disposition", "attachment", filename=f"{engagement.slug}-services.{ending}")
+    return answer
+
+
+def _asked(services: Sequence[ServiceForm]) -> tuple[ServiceAsked, ...]:
+    return tuple(ServiceAsked(**one.model_dump()) for one in services)
+
+
+def _service_form(one: ServiceAsked) -> ServiceForm:
+    return ServiceForm.model_validate(asdict(one))
 
 
 def _check_address(field: str, address: str) -> None:
@@ -113,6 +185,8 @@ def _page(site: Site) -> CheckPage:
     look_at(site.id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     names = {probe.id: probe.name for probe in probe_store.probes_of(g.db, site.id)}
+    wish = check_store.wish_of(g.db, site.id)
+    newest = job_store.newest_of_kind(g.db, site.id, "check", SHOWN)
     return CheckPage(
         site_name=site.name,
         engagement_slug=engagement.slug,
@@ -124,8 +198,11 @@ def _page(site: Site) -> CheckPage:
             if p.enrolled_us is not None
         ],
         far_ends=[EndChoice(id=f.id, name=f.name, online=True) for f in place_store.far_ends_of(g.db, site.id)],
-        wish=WishForm.model_validate(asdict(check_store.wish_of(g.db, site.id))),
-        checks=[_view(one, names) for one in checks_of(job_store.newest_of_kind(g.db, site.id, "check", SHOWN))],
+        wish=WishForm.model_validate(asdict(wish)),
+        services=[_service_form(one) for one in check_store.services_of(g.db, site.engagement_id)],
+        usual_ports=list(USUAL_PORTS),
+        usual_limits=USUAL,
+        checks=[_view(one, names) for one in checks_of(newest, wish.limits)],
     )
 
 

@@ -9,23 +9,28 @@ from dataclasses import dataclass
 from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
+from tarnfell.wire.kinds.path import PathFacts
 from tarnfell.wire.kinds.signalling import SignallingFacts
 from tarnfell.wire.kinds.translation import TranslationFacts
 
-Protocol = Literal["tcp", "tls", "stun", "dns", "sip"]
-ServiceState = Literal["open", "refused", "filtered", "stalled", "other"]
-"""Filtered: silence. Stalled: it opens, and what should follow does not come. Other: not what was asked for answers."""
+Protocol = Literal["tcp", "tls", "http", "https", "stun", "dns", "sip"]
+ServiceState = Literal["open", "refused", "filtered", "stalled", "other", "nameless"]
+"""Filtered: silence. Stalled: it opens, and what should follow does not come. Other: not what was asked for answers.
+Nameless: its name has no address, so that it was not asked."""
+MAX_SERVICES = 500
 Role = Literal["gateway", "edge", "outside", "far-end"]
 
 
 @dataclass(frozen=True)
 class ServiceAsked:
-    name: str
-    host: str
+    name: str = bounded(1, 80)
+    host: str = bounded(1, 253)
     port: int = bounded(1, 65535)
     protocol: Protocol = "tcp"
     sha256: str = bounded(most=100, default="")
     """Of the certificate that is to be there, as hex; empty: any that the system trusts for this name."""
+    path: str = bounded(most=500, default="/")
+    """Of HTTP: what is fetched."""
 
 
 @dataclass(frozen=True)
@@ -45,7 +50,7 @@ class CheckArguments:
     resolvers: tuple[str, ...] = ()
     """Empty: the system's own."""
     names: tuple[str, ...] = ()
-    services: tuple[ServiceAsked, ...] = bounded(most=500, default=())
+    services: tuple[ServiceAsked, ...] = bounded(most=MAX_SERVICES, default=())
 
 
 @dataclass(frozen=True)
@@ -82,31 +87,6 @@ class EchoFacts:
 
 
 @dataclass(frozen=True)
-class HopFacts:
-    ttl: int
-    address: Optional[str]
-    others: tuple[str, ...]
-    """Other addresses that answered at this hop."""
-    sent: int
-    rtt_ms: tuple[float, ...]
-    dscp_seen: Optional[int] = None
-    """The marking that packets arrived with there; None where the system does not show what an error quotes."""
-
-
-@dataclass(frozen=True)
-class PathFacts:
-    """The way to an address, by packets of one flow marked ``dscp``."""
-
-    address: str
-    port: int
-    dscp: int
-    hops: tuple[HopFacts, ...]
-    reached: bool
-    """The address itself answered; the last hop is it."""
-    sees_marking: bool
-
-
-@dataclass(frozen=True)
 class NameFacts:
     """One name asked of one name server."""
 
@@ -121,6 +101,25 @@ class NameFacts:
 
 
 @dataclass(frozen=True)
+class HttpTiming:
+    """One answer over HTTP, each step by itself."""
+
+    name_ms: float
+    """To look the name up; 0 for an address."""
+    connect_ms: float
+    tls_ms: float
+    """0 without TLS."""
+    first_byte_ms: float
+    """From the request to the first byte of the answer."""
+    last_byte_ms: float
+    """From the first byte to the last."""
+    status: int
+    body_bytes: int
+    whole: bool
+    """Whether the body was read to its end."""
+
+
+@dataclass(frozen=True)
 class ServiceFacts:
     asked: ServiceAsked
     state: ServiceState
@@ -131,6 +130,7 @@ class ServiceFacts:
     trusted: Optional[bool] = None
     """Of TLS: whether the certificate is the one expected."""
     sha256: str = ""
+    http: Optional[HttpTiming] = None
 
 
 @dataclass(frozen=True)
@@ -171,7 +171,28 @@ class ReachFacts:
     """None where it did not come to that."""
 
 
-Question = Literal["path", "echoes", "large-echoes", "names", "services", "far-end", "signalling", "translation"]
+@dataclass(frozen=True)
+class PortsFacts:
+    """Ports of the far end's media range, asked by STUN."""
+
+    asked: tuple[int, ...]
+    answered: tuple[int, ...]
+    heard: tuple[int, ...]
+    """On which the far end says that it was asked."""
+
+
+Question = Literal[
+    "path",
+    "echoes",
+    "large-echoes",
+    "names",
+    "services",
+    "far-end",
+    "ports",
+    "way-back",
+    "signalling",
+    "translation",
+]
 
 
 @dataclass(frozen=True)
@@ -201,3 +222,8 @@ class CheckResult:
     """None where it was not asked, or could not be without the far end's key."""
     signalling: Optional[SignallingFacts] = None
     """As translation."""
+    other_paths: tuple[PathFacts, ...] = ()
+    """The same way by other means: ICMP, and TCP to the control port."""
+    way_back: Optional[PathFacts] = None
+    """From the far end to the probe; None where the far end could not look for it."""
+    ports: Optional[PortsFacts] = None

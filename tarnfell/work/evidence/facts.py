@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import Codec
-from tarnfell.core.verdict.facts import DIRECTIONS, Blame, CallFact, Direction, Outcome, VideoFact
+from tarnfell.core.verdict.facts import Blame, CallFact, Outcome, VideoFact
 from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.site import Aside
 from tarnfell.store import calls as call_store

@@ -5,12 +5,15 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import get_args
 
 from tarnfell.core.check.judge import judge
-from tarnfell.core.check.values import Judged
+from tarnfell.core.check.values import Judged, Limits
+from tarnfell.core.check.way import route_change
+from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store.jobs import Job
-from tarnfell.wire.kinds.check import CheckResult
+from tarnfell.wire.kinds.check import CheckResult, Question
 from tarnfell.wire.kinds.fields import read
 from tarnfell.wire.kinds.signalling import SipMessage
 
@@ -27,20 +30,20 @@ class Checked:
     """What differs from the check before it by the same probe, a sentence each."""
 
 
-QUESTIONS = 8
+QUESTIONS = len(get_args(Question))
 LOOKED_AT = 12
 
 
-def checks_of(jobs: Sequence[Job]) -> list[Checked]:
-    """``jobs`` are newest first, and so are these."""
+def checks_of(jobs: Sequence[Job], limits: Limits) -> list[Checked]:
+    """``jobs`` are newest first, and so are these; judged by the limits that the site has now."""
     found: list[Checked] = []
     for place, job in enumerate(jobs):
         result = read(CheckResult, job.result) if job.result else None
-        judged = judge(result) if result else None
+        judged = judge(result, limits) if result else None
         before = next((j for j in jobs[place + 1 :] if j.probe_id == job.probe_id and j.state == "done"), None)
         changed: tuple[str, ...] = ()
-        if judged and before and before.result and job.state == "done":
-            changed = _changed(judged, judge(read(CheckResult, before.result)))
+        if judged and result and before and before.result and job.state == "done":
+            changed = _changed(result, judged, read(CheckResult, before.result), limits)
         found.append(Checked(job, judged, len(result.took) if result else 0, _messages(result), changed))
     return found
 
@@ -66,13 +69,16 @@ def newest_done(db: sqlite3.Connection, site_id: int) -> Judged | None:
     """The newest check of a site that came to its end; None where there is none among the newest."""
     jobs = job_store.newest_of_kind(db, site_id, "check", LOOKED_AT)
     done = next((job for job in jobs if job.state == "done" and job.result), None)
-    return judge(read(CheckResult, done.result)) if done else None
+    return judge(read(CheckResult, done.result), check_store.wish_of(db, site_id).limits) if done else None
 
 
-def _changed(now: Judged, before: Judged) -> tuple[str, ...]:
-    were = {rung.key: rung.state for rung in before.rungs}
-    return tuple(
+def _changed(result: CheckResult, now: Judged, earlier: CheckResult, limits: Limits) -> tuple[str, ...]:
+    were = {rung.key: rung.state for rung in judge(earlier, limits).rungs}
+    words = [
         f"{rung.title}: {were[rung.key]} before, {rung.state} now."
         for rung in now.rungs
         if rung.key in were and were[rung.key] != rung.state
-    )
+    ]
+    same_way = result.path and earlier.path and result.path.address == earlier.path.address
+    route = route_change(result.path, earlier.path) if result.path and earlier.path and same_way else None
+    return (*words, route) if route else tuple(words)

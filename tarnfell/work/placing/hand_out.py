@@ -15,13 +15,14 @@ from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
 from tarnfell.store.fills import FillAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallsArguments
-from tarnfell.wire.kinds.check import CheckArguments
+from tarnfell.wire.kinds.check import CheckArguments, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments
 from tarnfell.work.placing.call_plan import call_plan
@@ -113,12 +114,19 @@ def _check_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
     far_end = place_store.far_end_by_id(db, read(check_store.Asked, job.arguments).far_end_id)
     assert far_end is not None  # far ends are archived, never deleted
     wish = check_store.wish_of(db, job.site_id)
+    shared = check_store.services_of(db, site_store.site_by_id(db, job.site_id).engagement_id)
     return plain(
         CheckArguments(
             far_end.host, far_end.port, far_end.key, far_end.media_low or 20000,
-            wish.gateway, wish.edge, wish.outside, wish.resolvers, wish.names, wish.services,
+            wish.gateway, wish.edge, wish.outside, wish.resolvers, wish.names, all_services(shared, wish.services),
         )
     )  # fmt: skip
+
+
+def all_services(shared: Sequence[ServiceAsked], own: Sequence[ServiceAsked]) -> tuple[ServiceAsked, ...]:
+    """The engagement's, then the site's own; what stands in both is asked once, as the site has it."""
+    found = {(one.host, one.port, one.protocol): one for one in (*shared, *own)}
+    return tuple(found.values())
 
 
 def _fill_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:

@@ -12,11 +12,9 @@ from tarnfell.core.check.values import Judged, Limits, Rung
 from tarnfell.wire.kinds.check import (
     CheckResult,
     EchoFacts,
-    HopFacts,
     MarkCount,
     MediaFacts,
     NameFacts,
-    PathFacts,
     ReachFacts,
     Role,
     ServiceAsked,
@@ -24,6 +22,7 @@ from tarnfell.wire.kinds.check import (
     StackFacts,
     Took,
 )
+from tarnfell.wire.kinds.path import HopFacts, PathFacts
 from tarnfell.wire.kinds.signalling import SignallingFacts
 from tarnfell.wire.kinds.translation import Kept, Mapped, TranslationFacts
 from tests.core.check.sip_talk import talk
@@ -206,7 +205,9 @@ def test_a_router_slow_for_itself_alone_is_no_fault(hops: tuple[HopFacts, ...], 
 
 @pytest.mark.parametrize(("marks", "leg"), [
     ((0, 0, 0), "inside"), ((46, 0, 0), "inside or line"), ((46, 46, 0), "beyond"), ((46, 46, 46), "beyond"),
-    ((None, None, None), "unknown"), ((None, 46, 0), "beyond"),
+    ((None, None, None), "unknown"), ((None, 46, 0), "beyond"), ((None, 0, 0), "inside or line"),
+    ((None, None, 0), "unknown"), ((46, None, 0), "unknown"), ((46, None, None), "unknown"),
+    ((46, 46, None), "beyond"),
 ])  # fmt: skip
 def test_where_a_marking_is_lost_is_told_as_far_as_routers_quote_it(marks: tuple[int | None, ...], leg: str) -> None:
     hops = tuple(replace(one, dscp_seen=mark) for one, mark in zip(PATH.hops, marks, strict=True))

@@ -7,7 +7,8 @@ from dataclasses import replace
 from itertools import count
 from typing import Any
 
-from tarnfell.core.verdict.facts import Brief, CallFact, Direction, VideoFact
+from tarnfell.core.causes import Direction
+from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
 
 BRIEF = Brief(

@@ -8,7 +8,7 @@ from typing import get_args
 import pytest
 
 from benchmarks.causes import FAULTS, said_of
-from tarnfell.core.verdict.causes import CauseKey
+from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.readings import read
 from tests.core.verdict.made_up import (

@@ -2729,6 +2729,202 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/checks/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what every site of this engagement asks. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ServicesForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/services.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The engagement's services, for a spreadsheet; read back as well. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/services.toml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The engagement's services, in the form that the command line and this page read. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/toml": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/services/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The services of a file, without keeping them. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ServicesText"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ServicesForm"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/checks/wish": {
         parameters: {
             query?: never;
@@ -2773,6 +2969,54 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/checks/{job_id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All that came back to a check, as the probe told it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CheckEvidence"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -5477,6 +5721,13 @@ export interface components {
             /** After */
             after: string;
         };
+        /**
+         * CheckEvidence
+         * @description All that came back to a check, as the probe told it.
+         */
+        CheckEvidence: {
+            evidence: components["schemas"]["CheckResult"];
+        };
         /** CheckPage */
         CheckPage: {
             /** Site Name */
@@ -5493,10 +5744,95 @@ export interface components {
             far_ends: components["schemas"]["EndChoice"][];
             wish: components["schemas"]["WishForm"];
             /**
+             * Services
+             * @description Of the engagement: every site asks them.
+             */
+            services: components["schemas"]["ServiceForm"][];
+            /** Usual Ports */
+            usual_ports: components["schemas"]["UsualPort"][];
+            usual_limits: components["schemas"]["Limits"];
+            /**
              * Checks
              * @description Newest first.
              */
             checks: components["schemas"]["CheckView"][];
+        };
+        /**
+         * CheckResult
+         * @description All that was found out. A question that could not be asked is left empty and named under ``cannot``.
+         */
+        CheckResult: {
+            /** Far Address */
+            far_address: string;
+            stack: components["schemas"]["StackFacts"];
+            /**
+             * Edge
+             * @default null
+             */
+            edge: string | null;
+            /**
+             * Echoes
+             * @default []
+             */
+            echoes: components["schemas"]["EchoFacts"][];
+            /**
+             * Large Echoes
+             * @default []
+             */
+            large_echoes: components["schemas"]["EchoFacts"][];
+            /** @default null */
+            path: components["schemas"]["PathFacts"] | null;
+            /**
+             * Names
+             * @default []
+             */
+            names: components["schemas"]["NameFacts"][];
+            /**
+             * Services
+             * @default []
+             */
+            services: components["schemas"]["ServiceFacts"][];
+            /** @default null */
+            reach: components["schemas"]["ReachFacts"] | null;
+            /**
+             * Media
+             * @default []
+             */
+            media: components["schemas"]["MediaFacts"][];
+            /**
+             * Cannot
+             * @description What this system did not let the probe ask, in words.
+             * @default []
+             */
+            cannot: string[];
+            /**
+             * Took
+             * @default []
+             */
+            took: components["schemas"]["Took"][];
+            /**
+             * @description None where it was not asked, or could not be without the far end's key.
+             * @default null
+             */
+            translation: components["schemas"]["TranslationFacts"] | null;
+            /**
+             * @description As translation.
+             * @default null
+             */
+            signalling: components["schemas"]["SignallingFacts"] | null;
+            /**
+             * Other Paths
+             * @description The same way by other means: ICMP, and TCP to the control port.
+             * @default []
+             */
+            other_paths: components["schemas"]["PathFacts"][];
+            /**
+             * @description From the far end to the probe; None where the far end could not look for it.
+             * @default null
+             */
+            way_back: components["schemas"]["PathFacts"] | null;
+            /** @default null */
+            ports: components["schemas"]["PortsFacts"] | null;
         };
         /** CheckView */
         CheckView: {
@@ -5829,6 +6165,56 @@ export interface components {
         Duplicate: {
             /** Name */
             name: string;
+        };
+        /**
+         * EchoFacts
+         * @description ICMP echoes of one size to one address.
+         */
+        EchoFacts: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /** Address */
+            address: string;
+            /**
+             * Packet Bytes
+             * @description On the line, IP's header in it.
+             */
+            packet_bytes: number;
+            /** Sent */
+            sent: number;
+            /** Answered */
+            answered: number;
+            /**
+             * Rtt Ms
+             * @description Of those that answered, in the order of asking.
+             */
+            rtt_ms: number[];
+            /**
+             * Ttl
+             * @default null
+             */
+            ttl: number | null;
+            /**
+             * Refused By
+             * @description Who said that the address cannot be reached.
+             * @default null
+             */
+            refused_by: string | null;
+            /**
+             * Too Large
+             * @description A link on the way said that it takes no packet of this size.
+             * @default false
+             */
+            too_large: boolean;
+            /**
+             * Next Mtu
+             * @description What that link takes.
+             * @default null
+             */
+            next_mtu: number | null;
         };
         /**
          * EchoPathView
@@ -6314,6 +6700,65 @@ export interface components {
              * @description How soon the server wants to hear from this probe again.
              */
             again_s: number;
+        };
+        /** HopFacts */
+        HopFacts: {
+            /** Ttl */
+            ttl: number;
+            /** Address */
+            address: string | null;
+            /**
+             * Others
+             * @description Other addresses that answered at this hop.
+             */
+            others: string[];
+            /** Sent */
+            sent: number;
+            /** Rtt Ms */
+            rtt_ms: number[];
+            /**
+             * Dscp Seen
+             * @description The marking that packets arrived with there; None where the system does not show what an error quotes.
+             * @default null
+             */
+            dscp_seen: number | null;
+        };
+        /**
+         * HttpTiming
+         * @description One answer over HTTP, each step by itself.
+         */
+        HttpTiming: {
+            /**
+             * Name Ms
+             * @description To look the name up; 0 for an address.
+             */
+            name_ms: number;
+            /** Connect Ms */
+            connect_ms: number;
+            /**
+             * Tls Ms
+             * @description 0 without TLS.
+             */
+            tls_ms: number;
+            /**
+             * First Byte Ms
+             * @description From the request to the first byte of the answer.
+             */
+            first_byte_ms: number;
+            /**
+             * Last Byte Ms
+             * @description From the first byte to the last.
+             */
+            last_byte_ms: number;
+            /** Status */
+            status: number;
+            /** Body Bytes */
+            body_bytes: number;
+            /**
+             * Whole
+             * @description Whether the body was read to its end.
+             */
+            whole: boolean;
         };
         /**
          * ImportChange
@@ -6802,6 +7247,19 @@ export interface components {
             targets: components["schemas"]["TargetsForm"];
         };
         /**
+         * Kept
+         * @description A socket that was silent for so long: whether a packet from the far end still came through to it.
+         */
+        Kept: {
+            /** Silent S */
+            silent_s: number;
+            /**
+             * Heard
+             * @description None where it could not be told: the far end was not heard at all just then.
+             */
+            heard: boolean | null;
+        };
+        /**
          * Known
          * @description What is known so far of a job that goes on, as the kind's own model in tarnfell/wire/kinds has its result.
          */
@@ -6856,6 +7314,72 @@ export interface components {
             p50_ms: number | null;
             /** P95 Ms */
             p95_ms: number | null;
+        };
+        /**
+         * Limits
+         * @description What counts as healthy; a site may have its own.
+         */
+        Limits: {
+            /**
+             * Gateway Ms
+             * @description Median round trip to the gateway over a cable.
+             * @default 5
+             */
+            gateway_ms: number;
+            /**
+             * Gateway Wireless Ms
+             * @default 25
+             */
+            gateway_wireless_ms: number;
+            /**
+             * Loss Pct
+             * @description Of echoes through an address and all beyond it: fewer say little of ten packets.
+             * @default 20
+             */
+            loss_pct: number;
+            /**
+             * Name Ms
+             * @default 200
+             */
+            name_ms: number;
+            /**
+             * Slow Hop Ms
+             * @description A router that takes so much longer than those beyond it is slow to answer for itself.
+             * @default 20
+             */
+            slow_hop_ms: number;
+            /**
+             * Binding S
+             * @description A way back that closes sooner behind a silent socket forgets calls on hold and phones that wait.
+             * @default 30
+             */
+            binding_s: number;
+            /**
+             * Changed Pct
+             * @description Of packets that arrived with another marking than they were sent with.
+             * @default 50
+             */
+            changed_pct: number;
+        };
+        /**
+         * LimitsForm
+         * @description What counts as healthy at this site.
+         */
+        LimitsForm: {
+            /** Gateway Ms */
+            gateway_ms: number;
+            /** Gateway Wireless Ms */
+            gateway_wireless_ms: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Name Ms */
+            name_ms: number;
+            /** Slow Hop Ms */
+            slow_hop_ms: number;
+            /** Binding S */
+            binding_s: number;
+            /** Changed Pct */
+            changed_pct: number;
         };
         /**
          * LineCause
@@ -6983,6 +7507,88 @@ export interface components {
             slug: string;
         };
         /**
+         * Mapped
+         * @description What one port of the far end saw packets of one socket come from (RFC 8489).
+         */
+        Mapped: {
+            /** Port */
+            port: number;
+            /** Address */
+            address: string;
+            /** From Port */
+            from_port: number;
+        };
+        /** MarkCount */
+        MarkCount: {
+            /** Dscp */
+            dscp: number;
+            /** Packets */
+            packets: number;
+        };
+        /**
+         * MediaFacts
+         * @description A call of a second, marked ``dscp``.
+         */
+        MediaFacts: {
+            /** Dscp */
+            dscp: number;
+            /**
+             * Failure
+             * @description Why there was none.
+             * @default null
+             */
+            failure: string | null;
+            /**
+             * Code
+             * @description Of wire/failures.py.
+             * @default null
+             */
+            code: string | null;
+            /**
+             * Bound
+             * @description The media port answered before the call.
+             * @default false
+             */
+            bound: boolean;
+            /**
+             * Sent Up
+             * @default 0
+             */
+            sent_up: number;
+            /**
+             * Sent Down
+             * @default 0
+             */
+            sent_down: number;
+            /**
+             * Received Up
+             * @default 0
+             */
+            received_up: number;
+            /**
+             * Received Down
+             * @default 0
+             */
+            received_down: number;
+            /**
+             * Marks Up
+             * @description How packets arrived at the far end, as far as its system tells.
+             * @default []
+             */
+            marks_up: components["schemas"]["MarkCount"][];
+            /**
+             * Marks Down
+             * @default []
+             */
+            marks_down: components["schemas"]["MarkCount"][];
+            /**
+             * Rtt Ms
+             * @description Least round trip of its time stamps.
+             * @default null
+             */
+            rtt_ms: number | null;
+        };
+        /**
          * MosLoss
          * @description Where a stream's MOS went, in MOS: codec first, then delay; what was missed is shared between lost and late.
          */
@@ -6997,6 +7603,38 @@ export interface components {
             loss: number;
             /** Late */
             late: number;
+        };
+        /**
+         * NameFacts
+         * @description One name asked of one name server.
+         */
+        NameFacts: {
+            /** Resolver */
+            resolver: string;
+            /** Name */
+            name: string;
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp";
+            /**
+             * Took Ms
+             * @description None where nothing came back.
+             */
+            took_ms: number | null;
+            /** Rcode */
+            rcode: number | null;
+            /**
+             * Addresses
+             * @default []
+             */
+            addresses: string[];
+            /**
+             * Failure
+             * @default null
+             */
+            failure: string | null;
         };
         /** Need */
         Need: {
@@ -7121,6 +7759,33 @@ export interface components {
              * @default 0
              */
             offset: number;
+        };
+        /**
+         * PathFacts
+         * @description The way to an address, by packets of one flow marked ``dscp``.
+         */
+        PathFacts: {
+            /** Address */
+            address: string;
+            /** Port */
+            port: number;
+            /** Dscp */
+            dscp: number;
+            /** Hops */
+            hops: components["schemas"]["HopFacts"][];
+            /**
+             * Reached
+             * @description The address itself answered; the last hop is it.
+             */
+            reached: boolean;
+            /** Sees Marking */
+            sees_marking: boolean;
+            /**
+             * Method
+             * @default udp
+             * @enum {string}
+             */
+            method: "udp" | "icmp" | "tcp";
         };
         /** PathPlace */
         PathPlace: {
@@ -7560,6 +8225,21 @@ export interface components {
             fix_words: string | null;
             fix: components["schemas"]["PlanForm"] | null;
         };
+        /**
+         * PortsFacts
+         * @description Ports of the far end's media range, asked by STUN.
+         */
+        PortsFacts: {
+            /** Asked */
+            asked: number[];
+            /** Answered */
+            answered: number[];
+            /**
+             * Heard
+             * @description On which the far end says that it was asked.
+             */
+            heard: number[];
+        };
         /** PresetList */
         PresetList: {
             /** Presets */
@@ -7699,6 +8379,25 @@ export interface components {
             ethernet_ipv4_kbps: number;
             /** Wire Ipv4 Kbps */
             wire_ipv4_kbps: number;
+        };
+        /**
+         * ReachFacts
+         * @description The far end's control port.
+         */
+        ReachFacts: {
+            /** Took Ms */
+            took_ms: number | null;
+            /**
+             * Failure
+             * @default null
+             */
+            failure: string | null;
+            /**
+             * Key Fits
+             * @description None where it did not come to that.
+             * @default null
+             */
+            key_fits: boolean | null;
         };
         /**
          * RemedyForm
@@ -8246,6 +8945,67 @@ export interface components {
             /** Good Streams */
             good_streams: number;
         };
+        /** ServiceAsked */
+        ServiceAsked: {
+            /** Name */
+            name: string;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /**
+             * Protocol
+             * @default tcp
+             * @enum {string}
+             */
+            protocol: "tcp" | "tls" | "http" | "https" | "stun" | "dns" | "sip";
+            /**
+             * Sha256
+             * @description Of the certificate that is to be there, as hex; empty: any that the system trusts for this name.
+             * @default
+             */
+            sha256: string;
+            /**
+             * Path
+             * @description Of HTTP: what is fetched.
+             * @default /
+             */
+            path: string;
+        };
+        /** ServiceFacts */
+        ServiceFacts: {
+            asked: components["schemas"]["ServiceAsked"];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "refused" | "filtered" | "stalled" | "other" | "nameless";
+            /**
+             * Took Ms
+             * @description From asking to the first answer; of TLS, to the end of the handshake.
+             * @default null
+             */
+            took_ms: number | null;
+            /**
+             * Says
+             * @description What came back, or what is wrong with it, in words.
+             * @default
+             */
+            says: string;
+            /**
+             * Trusted
+             * @description Of TLS: whether the certificate is the one expected.
+             * @default null
+             */
+            trusted: boolean | null;
+            /**
+             * Sha256
+             * @default
+             */
+            sha256: string;
+            /** @default null */
+            http: components["schemas"]["HttpTiming"] | null;
+        };
         /** ServiceForm */
         ServiceForm: {
             /** Name */
@@ -8259,13 +9019,35 @@ export interface components {
              * @default tcp
              * @enum {string}
              */
-            protocol: "tcp" | "tls" | "stun" | "dns" | "sip";
+            protocol: "tcp" | "tls" | "http" | "https" | "stun" | "dns" | "sip";
             /**
              * Sha256
              * @description Of the certificate that is to be there; empty: any that the probe's system trusts.
              * @default
              */
             sha256: string;
+            /**
+             * Path
+             * @description Of HTTP: what is fetched.
+             * @default /
+             */
+            path: string;
+        };
+        /**
+         * ServicesForm
+         * @description What every site of the engagement asks.
+         */
+        ServicesForm: {
+            /** Services */
+            services: components["schemas"]["ServiceForm"][];
+        };
+        /**
+         * ServicesText
+         * @description A list of services as TOML or CSV.
+         */
+        ServicesText: {
+            /** Text */
+            text: string;
         };
         /** Session */
         Session: {
@@ -8399,6 +9181,25 @@ export interface components {
             /** Password */
             password: string;
         };
+        /** SignallingFacts */
+        SignallingFacts: {
+            /**
+             * Messages
+             * @default []
+             */
+            messages: components["schemas"]["SipMessage"][];
+            /**
+             * Port
+             * @default 5060
+             */
+            port: number;
+            /**
+             * Failure
+             * @description Why the far end did not take part.
+             * @default null
+             */
+            failure: string | null;
+        };
         /** SipMessage */
         SipMessage: {
             /**
@@ -8525,6 +9326,24 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** Runs Total */
             runs_total: number;
+        };
+        /**
+         * StackFacts
+         * @description Where the probe stands.
+         */
+        StackFacts: {
+            /** Addresses */
+            addresses: string[];
+            /** Gateway */
+            gateway: string | null;
+            /** Interface */
+            interface: string | null;
+            /** Medium */
+            medium: string | null;
+            /** Mtu */
+            mtu: number | null;
+            /** Resolvers */
+            resolvers: string[];
         };
         /** Stage */
         Stage: {
@@ -8847,6 +9666,58 @@ export interface components {
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
         };
+        /** Took */
+        Took: {
+            /**
+             * Question
+             * @enum {string}
+             */
+            question: "path" | "echoes" | "large-echoes" | "names" | "services" | "far-end" | "ports" | "way-back" | "signalling" | "translation";
+            /** Ms */
+            ms: number;
+        };
+        /** TranslationFacts */
+        TranslationFacts: {
+            /**
+             * Own Address
+             * @default
+             */
+            own_address: string;
+            /**
+             * Own Port
+             * @default 0
+             */
+            own_port: number;
+            /**
+             * Mapped
+             * @description By the far end's ports; empty where no answer came.
+             * @default []
+             */
+            mapped: components["schemas"]["Mapped"][];
+            /**
+             * Kept
+             * @default []
+             */
+            kept: components["schemas"]["Kept"][];
+            /**
+             * Failure
+             * @description Why the far end did not take part.
+             * @default null
+             */
+            failure: string | null;
+        };
+        /** UsualPort */
+        UsualPort: {
+            /** Name */
+            name: string;
+            /** Port */
+            port: number;
+            /**
+             * Protocol
+             * @enum {string}
+             */
+            protocol: "tcp" | "tls" | "http" | "https" | "stun" | "dns" | "sip";
+        };
         /**
          * ValueView
          * @description One codec as an engagement judges it.
@@ -9159,8 +10030,12 @@ export interface components {
             resolvers: string[];
             /** Names */
             names: string[];
-            /** Services */
+            /**
+             * Services
+             * @description Beside those of the engagement.
+             */
             services: components["schemas"]["ServiceForm"][];
+            limits: components["schemas"]["LimitsForm"];
         };
     };
     responses: never;

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from tarnfell.core.check.values import Finding, NotFault, Rung
+from tarnfell.core.check.usual import UsualPort
+from tarnfell.core.check.values import Finding, Limits, NotFault, Rung
 from tarnfell.server.http.models.base import Model
+from tarnfell.store.checks import MOST_OWN, MOST_SHARED
 from tarnfell.store.jobs import State
-from tarnfell.wire.kinds.check import Protocol
+from tarnfell.wire.kinds.check import CheckResult, Protocol
 from tarnfell.wire.kinds.signalling import SipMessage
 
 
@@ -23,6 +25,20 @@ class ServiceForm(Model):
     protocol: Protocol = "tcp"
     sha256: str = Field("", max_length=100)
     """Of the certificate that is to be there; empty: any that the probe's system trusts."""
+    path: str = Field("/", pattern=r"^/[\x21-\x7e]*$", max_length=500)
+    """Of HTTP: what is fetched."""
+
+
+class LimitsForm(Model):
+    """What counts as healthy at this site."""
+
+    gateway_ms: float = Field(gt=0, le=1000)
+    gateway_wireless_ms: float = Field(gt=0, le=1000)
+    loss_pct: float = Field(gt=0, le=100)
+    name_ms: float = Field(gt=0, le=10_000)
+    slow_hop_ms: float = Field(gt=0, le=1000)
+    binding_s: float = Field(ge=5, le=60)
+    changed_pct: float = Field(gt=0, le=100)
 
 
 class WishForm(Model):
@@ -33,7 +49,21 @@ class WishForm(Model):
     outside: list[str] = Field(max_length=10)
     resolvers: list[str] = Field(max_length=10)
     names: list[str] = Field(max_length=50)
-    services: list[ServiceForm] = Field(max_length=500)
+    services: list[ServiceForm] = Field(max_length=MOST_OWN)
+    """Beside those of the engagement."""
+    limits: LimitsForm
+
+
+class ServicesForm(Model):
+    """What every site of the engagement asks."""
+
+    services: list[ServiceForm] = Field(max_length=MOST_SHARED)
+
+
+class ServicesText(Model):
+    """A list of services as TOML or CSV."""
+
+    text: str = Field(max_length=1 << 19)
 
 
 class CheckView(Model):
@@ -55,6 +85,12 @@ class CheckView(Model):
     """What differs from the check before it by the same probe."""
 
 
+class CheckEvidence(Model):
+    """All that came back to a check, as the probe told it."""
+
+    evidence: CheckResult
+
+
 class EndChoice(Model):
     id: int
     name: str
@@ -69,5 +105,9 @@ class CheckPage(Model):
     probes: list[EndChoice]
     far_ends: list[EndChoice]
     wish: WishForm
+    services: list[ServiceForm]
+    """Of the engagement: every site asks them."""
+    usual_ports: list[UsualPort]
+    usual_limits: Limits
     checks: list[CheckView]
     """Newest first."""

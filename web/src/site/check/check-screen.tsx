@@ -7,6 +7,7 @@ import { SelectField } from "../../ui/fields";
 import { ago, dateTime } from "../../ui/format";
 import { Pending, Trail } from "../../ui/screen";
 import { Ladder } from "./ladder";
+import { SharedServices } from "./shared-services";
 import { WishForm } from "./wish-form";
 
 type Page = Model<"CheckPage">;
@@ -81,7 +82,16 @@ export function CheckScreen({ id }: { id: string }) {
         </div>
         <aside>
           <History checks={data.checks} shown={shown} zone={data.time_zone} onChoose={setChosen} />
-          <WishForm wish={data.wish} onSave={(wish) => change(put("CheckPage", `${path}/wish`, wish))} />
+          <SharedServices
+            slug={id}
+            page={data}
+            onSave={(services) => change(put("CheckPage", `${path}/services`, services))}
+          />
+          <WishForm
+            wish={data.wish}
+            usual={data.usual_limits}
+            onSave={(wish) => change(put("CheckPage", `${path}/wish`, wish))}
+          />
         </aside>
       </div>
     </>
@@ -173,7 +183,7 @@ function Shown({
           rungs={check.rungs}
           open={underWay(check)}
           messages={check.signalling}
-          file={`/api/sites/${slug}/checks/${check.id}/signalling.txt`}
+          address={`/api/sites/${slug}/checks/${check.id}`}
         />
       )}
       {check.not_faults.length > 0 && (
@@ -213,8 +223,17 @@ function History({
   if (checks.length < 2) return null;
   return (
     <Section title="Earlier checks">
+      {shown !== checks[0] && checks[0] && (
+        <button
+          type="button"
+          className="py-1 text-sm font-semibold underline underline-offset-3"
+          onClick={() => onChoose(checks[0]?.id ?? 0)}
+        >
+          Back to the newest
+        </button>
+      )}
       <ul>
-        {checks.map((check) => (
+        {checks.slice(1).map((check) => (
           <li key={check.id}>
             <button
               type="button"

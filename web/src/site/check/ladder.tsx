@@ -4,6 +4,7 @@ import type { Model } from "../../api/client";
 import { DASH } from "../../ui/format";
 import { StateMark } from "../../ui/state-mark";
 import { Wide } from "../../ui/wide";
+import { Evidence, hasTable } from "./evidence";
 import { SipLadder } from "./sip-ladder";
 
 type Rung = Model<"Rung">;
@@ -13,6 +14,7 @@ const NAMES: Record<string, string> = {
   answered: "answered",
   answering: "hops that answer",
   asked: "asked",
+  back_hops: "hops back",
   binding_at_least_s: "open after a silence of",
   binding_under_s: "closed after a silence of",
   changes: "lines changed",
@@ -30,6 +32,8 @@ const NAMES: Record<string, string> = {
   open: "open",
   p50_ms: "median round trip",
   packet_bytes: "packet",
+  ports_answered: "media ports that answer",
+  ports_asked: "media ports asked",
   reached: "reached",
   rtt_ms: "round trip of time stamps",
   seen_from: "seen as",
@@ -43,13 +47,13 @@ export function Ladder({
   rungs,
   open,
   messages,
-  file,
+  address,
 }: {
   rungs: Rung[];
   open: boolean;
   messages: Model<"SipMessage">[];
-  /** Where the messages are as a text. */
-  file: string;
+  /** Of the check, below which its evidence and its messages are. */
+  address: string;
 }) {
   return (
     <Wide label="The ladder">
@@ -68,7 +72,9 @@ export function Ladder({
               rung={rung}
               more={
                 rung.key === "signalling" && messages.length > 0 ? (
-                  <SipLadder messages={messages} file={file} />
+                  <SipLadder messages={messages} file={`${address}/signalling.txt`} />
+                ) : hasTable(rung.key) && rung.took_ms !== null && !open ? (
+                  <Evidence rung={rung.key} address={`${address}/evidence`} />
                 ) : null
               }
               toCome={open && rung.state === "unproven" && rung.took_ms === null}

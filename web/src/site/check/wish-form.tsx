@@ -1,45 +1,64 @@
-// What the next check asks beside what the probe finds out for itself: lists of words, and services a line each.
+// What this site's check asks beside what the probe finds out for itself, and what counts as healthy here.
 import { type FormEvent, useState } from "react";
 import type { Model } from "../../api/client";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
+import { NumberField } from "../../ui/fields";
+import { servicesOf, textOf } from "./service-lines";
 
 type Wish = Model<"WishForm">;
-type Service = Model<"ServiceForm">;
+type Limits = Model<"Limits">;
 
-const PROTOCOLS = ["tcp", "tls", "stun", "dns", "sip"];
+const LIMITS: [keyof Limits, string, string][] = [
+  ["gateway_ms", "Gateway over a cable, median at most", "ms"],
+  ["gateway_wireless_ms", "Gateway over Wi-Fi, median at most", "ms"],
+  ["loss_pct", "Echo loss that fails", "%"],
+  ["name_ms", "Name lookup, median at most", "ms"],
+  ["slow_hop_ms", "A hop is slow from", "ms"],
+  ["binding_s", "UDP mapping kept for at least", "s"],
+  ["changed_pct", "Packets marked otherwise that fail", "%"],
+];
 const list = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
 
-export function WishForm({ wish, onSave }: { wish: Wish; onSave: (wish: Wish) => Promise<boolean> }) {
+export function WishForm({
+  wish,
+  usual,
+  onSave,
+}: {
+  wish: Wish;
+  usual: Limits;
+  onSave: (wish: Wish) => Promise<boolean>;
+}) {
   const [names, setNames] = useState(wish.names.join(", "));
   const [outside, setOutside] = useState(wish.outside.join(", "));
   const [resolvers, setResolvers] = useState(wish.resolvers.join(", "));
   const [gateway, setGateway] = useState(wish.gateway);
   const [edge, setEdge] = useState(wish.edge);
-  const [services, setServices] = useState(wish.services.map(line).join("\n"));
+  const [services, setServices] = useState(textOf(wish.services));
+  const [limits, setLimits] = useState<Record<string, number | null>>({ ...wish.limits });
   const [said, setSaid] = useState<string | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
   const save = async (event: FormEvent) => {
     event.preventDefault();
-    const read = services
-      .split("\n")
-      .filter((one) => one.trim())
-      .map(service);
-    const wrong = read.find((one) => typeof one === "string");
+    const read = servicesOf(services);
     setSaid(null);
-    setProblem(typeof wrong === "string" ? wrong : null);
-    if (wrong) return;
+    setProblem(typeof read === "string" ? read : null);
+    if (typeof read === "string") return;
+    const whole = Object.fromEntries(LIMITS.map(([key]) => [key, limits[key] ?? usual[key]]));
+    setLimits(whole);
     const next = {
       gateway: gateway.trim(),
       edge: edge.trim(),
       names: list(names),
       outside: list(outside),
       resolvers: list(resolvers),
-      services: read as Service[],
+      services: read,
+      limits: whole as unknown as Limits,
     };
     if (await onSave(next)) setSaid("Saved; the next check asks it.");
   };
+  const changed = LIMITS.filter(([key]) => (limits[key] ?? usual[key]) !== usual[key]).length;
   return (
-    <Section title="What is asked">
+    <Section title="This site">
       <form onSubmit={save} className="grid gap-3">
         <Field label="Names to look up">
           <input className={INPUT} value={names} onChange={(event) => setNames(event.target.value)} />
@@ -47,12 +66,9 @@ export function WishForm({ wish, onSave }: { wish: Wish; onSave: (wish: Wish) =>
         <Field label="Addresses outside" hint="Anywhere on the Internet that answers echoes">
           <input className={INPUT} value={outside} onChange={(event) => setOutside(event.target.value)} />
         </Field>
-        <Field
-          label="Services, a line each"
-          hint="name host port protocol, such as Meetings meet.example 443 tls"
-        >
+        <Field label="Services that only this site asks">
           <textarea
-            rows={4}
+            rows={2}
             className={`${INPUT} font-mono text-[13px]`}
             value={services}
             onChange={(event) => setServices(event.target.value)}
@@ -76,6 +92,26 @@ export function WishForm({ wish, onSave }: { wish: Wish; onSave: (wish: Wish) =>
             </Field>
           </div>
         </details>
+        <details>
+          <summary className="cursor-pointer text-sm text-soft">
+            Limits{changed > 0 ? `, ${changed} of them this site’s own` : ""}
+          </summary>
+          <div className="mt-2 grid gap-3">
+            {LIMITS.map(([key, label, unit]) => (
+              <NumberField
+                key={key}
+                label={label}
+                unit={unit}
+                value={limits[key] ?? null}
+                placeholder={String(usual[key])}
+                onChange={(value) => setLimits({ ...limits, [key]: value })}
+              />
+            ))}
+            <p className="text-sm text-soft">
+              Empty: the usual value. Checks that were made already are judged by them as well.
+            </p>
+          </div>
+        </details>
         {problem && <Note>{problem}</Note>}
         <div className="flex items-center gap-3">
           <Button type="submit">Save</Button>
@@ -86,28 +122,4 @@ export function WishForm({ wish, onSave }: { wish: Wish; onSave: (wish: Wish) =>
       </form>
     </Section>
   );
-}
-
-function line(one: Service): string {
-  return [one.name, one.host, one.port, one.protocol, one.sha256].filter(Boolean).join(" ");
-}
-
-/** The service, or what is wrong with the line. The name may be of several words. */
-function service(text: string): Service | string {
-  const parts = text.trim().split(/\s+/);
-  const at = parts.findIndex((part) => PROTOCOLS.includes(part.toLowerCase()));
-  const port = Number(parts[at - 1]);
-  const host = parts[at - 2];
-  const name = parts.slice(0, at - 2).join(" ");
-  const digest = parts.slice(at + 1);
-  const strange = digest.length > 1 || (digest.length === 1 && !/^[0-9a-f:]{64,95}$/i.test(digest[0] ?? ""));
-  if (strange || at < 3 || !host || !name || !Number.isInteger(port) || port < 1 || port > 65535)
-    return `“${text.trim()}” is no service: write name, host, port and one of ${PROTOCOLS.join(", ")}; of tls also the certificate’s SHA-256, if it is to be a certain one.`;
-  return {
-    name,
-    host,
-    port,
-    protocol: (parts[at] ?? "tcp").toLowerCase() as Service["protocol"],
-    sha256: digest[0] ?? "",
-  };
 }

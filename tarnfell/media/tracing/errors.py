@@ -13,6 +13,10 @@ _EXTENDED = struct.Struct("@IBBBBII")
 _ROOM = 2048
 
 
+class CannotAsk(RuntimeError):
+    """This system does not let the program ask; the text says what is missing."""
+
+
 @dataclass(frozen=True)
 class NetworkError:
     """One error that came back for a packet this socket sent."""
