@@ -13,10 +13,10 @@ from typing import Any
 
 import numpy as np
 
+from tarnfell.core.causes import DIRECTIONS
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for, judge, worst_of
 from tarnfell.core.trace import NOT_ARRIVED, Trace
-from tarnfell.core.causes import DIRECTIONS
 from tarnfell.core.verdict.facts import Brief, CallFact
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
 from tarnfell.demo.simulate import Moved, Stream, Way, move_packets

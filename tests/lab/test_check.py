@@ -112,6 +112,14 @@ def nothing(_row: Row) -> None:
     pass
 
 
+def part_of_the_ports_blocked(row: Row) -> None:
+    row.nft("gateway", forward("udp dport 22064-22127 drop"))
+
+
+def slow_to_answer(row: Row) -> None:
+    row.nft("edge", chain("filter hook output priority 0", "meta mark != 7 icmp type time-exceeded drop"))
+
+
 def line_cut(row: Row) -> None:
     row.run("edge", "ip link set dev l down")
 
@@ -126,6 +134,7 @@ class Trouble:
     far_end: bool = True
     beside: tuple[str, ...] = ()
     """What runs on the gateway."""
+    beside_edge: tuple[str, ...] = ()
     digest: str = ""
     """That the service's certificate is expected to have; empty: the one it has."""
 
@@ -143,11 +152,15 @@ TROUBLES = {
         beside=("-m", "tarnfell.standin.sip_helper", "--listen", "192.0.2.2", "--far", SERVICE),
     ),
     "signalling blocked": Trouble(sip_blocked, [("port-blocked", "unknown", "both")]),
-    "media ports blocked": Trouble(media_blocked, [("port-blocked", "unknown", "both")]),
-    "all UDP blocked": Trouble(udp_blocked, [("udp-blocked", "unknown", "both")]),
+    "media ports blocked": Trouble(media_blocked, [("port-blocked", "inside or line", "both")]),
+    "part of the media ports blocked": Trouble(part_of_the_ports_blocked, [("port-blocked", "unknown", "up")]),
+    "all UDP blocked": Trouble(udp_blocked, [("udp-blocked", "inside or line", "both")]),
+    "slow to answer for itself": Trouble(
+        slow_to_answer, not_faults={"hop-slow"}, beside_edge=(str(Path(__file__).parent / "slow_router.py"), "l", "80")
+    ),
     "marking removed up at the edge": Trouble(unmarked_up_at_the_edge, [("marking-changed", "beyond", "up")]),
     "marking removed down at the gateway": Trouble(
-        unmarked_down_at_the_gateway, [("marking-changed", "unknown", "down")]
+        unmarked_down_at_the_gateway, [("marking-changed", "inside", "down")]
     ),
     "a hole for large packets": Trouble(hole, [("mtu-hole", "line", "both")]),
     "a limit that is told": Trouble(told_limit),
@@ -203,6 +216,8 @@ def looked_at(name: str, folder: Path) -> dict[str, Any]:
         if trouble.beside:
             stack.enter_context(rig.process(*trouble.beside, prefix=row.inside("gateway")))
             row.await_port("gateway", 5060)
+        if trouble.beside_edge:
+            stack.enter_context(rig.process(*trouble.beside_edge, prefix=row.inside("edge")))
         trouble.brings(row)
         options = trouble.options or ("--resolver", SERVICE)
         done = rig.cli(

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import atexit
+import shutil
 import sqlite3
+import tempfile
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -17,7 +21,7 @@ from tarnfell.server.http import throttle
 from tarnfell.server.http.app import create_app
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.db import connect, writing
+from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, invite
@@ -116,18 +120,47 @@ def house(tmp_path: Path) -> House:
 
 
 def built_house(folder: Path) -> House:
+    """Over a copy of data that is made once: schema and password cost half a second, which hundreds of tests have no
+    use for."""
+    original, cookie, made = _template()
+    shutil.copytree(original, folder, dirs_exist_ok=True)
+    _made_now(folder)
+    app = create_app(folder, web=folder / "no-web")
+    person = app.test_client()
+    person.set_cookie("tarnfell", cookie)
+    return House(app, folder, person, made.csrf, made.token, made.secret)
+
+
+@cache
+def _template() -> tuple[Path, str, House]:
+    folder = Path(tempfile.mkdtemp(prefix="tarnfell-template-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
     app = create_app(folder, web=folder / "no-web")
     db = connect(folder)
     with writing(db):
         add_user(db, EMAIL, "Tess Ter", PASSWORD)
         _, token = set_up(db, "192.0.2.10", 4870, "far-end-key")
-    db.close()
     person = app.test_client()
     signed_in = person.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
     made = House(app, folder, person, signed_in.json["csrf"], token)
     enrolled = app.test_client().post("/api/probe/enrol", json={"token": token})
     made.secret = enrolled.json["secret"]
-    return made
+    db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    db.close()
+    cookie = person.get_cookie("tarnfell")
+    assert cookie is not None
+    return folder, cookie.value, made
+
+
+def _made_now(folder: Path) -> None:
+    """All that happened in the template happened this moment."""
+    db = connect(folder)
+    with writing(db):
+        past = now_us() - db.execute("SELECT last_contact_us FROM probe").fetchone()[0]
+        for table in ("user", "engagement", "site", "test_point", "far_end", "site_far_end", "probe", "invitation"):
+            columns = [c["name"] for c in db.execute(f"PRAGMA table_info({table})") if c["name"].endswith("_us")]
+            db.execute(f"UPDATE {table} SET " + ", ".join(f"{c} = {c} + {past}" for c in columns))
+    db.close()
 
 
 def record_file(

@@ -16,7 +16,7 @@ from tarnfell.server.http.app import create_app
 from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
-from tests.server.conftest import House, built_house, record_file
+from tests.server.conftest import built_house, record_file
 from tests.server.test_runs import deliver, progress
 
 NEXT = {
@@ -28,16 +28,6 @@ NEXT = {
 }
 """Which state may follow which; a run given up may still turn out to have been measured."""
 RECORD, CUT = record_file(), record_file()[:-7]
-_template: list[tuple[tempfile.TemporaryDirectory[str], House]] = []
-
-
-def template() -> tuple[Path, House]:
-    """A house to copy: making one hashes a password, which is slow on purpose."""
-    if not _template:
-        folder = tempfile.TemporaryDirectory(prefix="tarnfell-template-")
-        _template.append((folder, built_house(Path(folder.name))))
-    folder, house = _template[0]
-    return Path(folder.name), house
 
 
 class Life(RuleBasedStateMachine):
@@ -47,10 +37,8 @@ class Life(RuleBasedStateMachine):
 
     def __init__(self) -> None:
         super().__init__()
-        original, built = template()
         self.folder = Path(tempfile.mkdtemp(prefix="tarnfell-life-"))
-        shutil.copytree(original, self.folder, dirs_exist_ok=True)
-        self.house = House(built.app, self.folder, built.person, built.csrf, built.token, built.secret)
+        self.house = built_house(self.folder)
         self.restart()
         self.delivered: set[int] = set()
         self.seconds: dict[int, int] = {}
