@@ -6,8 +6,14 @@ import ipaddress
 
 from tarnfell.core.check.case import FIREWALL, Case
 from tarnfell.core.check.values import Figure, Rung
+from tarnfell.wire.kinds.check import ServiceFacts
 from tarnfell.wire.kinds.translation import TranslationFacts
 
+PER_DESTINATION = "Translation differs by destination"
+ONE_MAPPING = (
+    "Have the firewall keep one mapping a socket for UDP (endpoint-independent, RFC 4787); otherwise media between two "
+    "such sites needs a relay."
+)
 SHARED = ipaddress.ip_network("100.64.0.0/10")
 """Between a provider's own translator and its customers (RFC 6598)."""
 
@@ -16,10 +22,9 @@ def translation(case: Case) -> Rung:
     title, told = "Translation", case.result.translation
     if told is None:
         needs = case.result.reach is not None and not case.result.media
-        why = "It needs the far end’s key." if needs else "It was not asked."
-        return Rung("translation", title, "unproven", why)
+        return _by_servers_alone(case, title, "It needs the far end’s key." if needs else "It was not asked.")
     if not told.mapped:
-        return Rung("translation", title, "unproven", told.failure or "No UDP came back from the far end.")
+        return _by_servers_alone(case, title, told.failure or "No UDP came back from the far end.")
     figures: dict[str, Figure] = {"seen_from": told.mapped[0].address}
     words, faults = [_seen(told)], []
     shared = _shared(case, told)
@@ -27,6 +32,9 @@ def translation(case: Case) -> Rung:
         words.append(shared)
     if _per_destination(told):
         faults.append(_tell_per_destination(case, told))
+    elif _by_server(case):
+        faults.append(_tell_by_server(case))
+    words += _let_in(case)
     lives, forgets = kept_between(told)
     figures |= {"binding_at_least_s": lives, "binding_under_s": forgets}
     if forgets is not None and forgets <= case.limits.binding_s:
@@ -74,15 +82,53 @@ def _per_destination(told: TranslationFacts) -> bool:
 def _tell_per_destination(case: Case, told: TranslationFacts) -> str:
     seen = "; ".join(f"port {one.port} sees {one.address} port {one.from_port}" for one in told.mapped)
     words = f"Each destination sees another address or port of the same socket ({seen})."
-    remedy = (
-        "Have the firewall keep one mapping a socket for UDP (endpoint-independent, RFC 4787); otherwise media between "
-        "two such sites needs a relay."
+    case.cause("translation-per-destination", "unknown", PER_DESTINATION, words, ONE_MAPPING, FIREWALL, "translation")
+    return words
+
+
+MAPPING = {"none": "any destination", "address": "each address", "address-and-port": "each address and port"}
+FILTERS = {
+    "none": "anybody’s packets are let in to a socket that has sent",
+    "address": "only addresses that were sent to are let in",
+    "address-and-port": "only addresses and ports that were sent to are let in",
+}
+
+
+def _by_servers_alone(case: Case, title: str, why: str) -> Rung:
+    """The far end has told nothing; STUN servers with two addresses may have."""
+    if _by_server(case):
+        return Rung("translation", title, "failed", " ".join([_tell_by_server(case), *_let_in(case)]))
+    return Rung("translation", title, "unproven", " ".join([why, *_let_in(case)]))
+
+
+def _by_server(case: Case) -> ServiceFacts | None:
+    """A STUN server with two addresses to which the same socket looked like two (RFC 5780 §4.3)."""
+    return next(
+        (s for s in case.result.services if s.behaviour and s.behaviour.mapping not in (None, "none")), None
+    )  # fmt: skip
+
+
+def _tell_by_server(case: Case) -> str:
+    service = _by_server(case)
+    assert service is not None
+    assert service.behaviour is not None
+    assert service.behaviour.mapping is not None
+    words = (
+        f"{service.asked.name} at {service.asked.host} sees another mapping of the same socket at its second address: "
+        f"there is one for {MAPPING[service.behaviour.mapping]} (RFC 5780)."
     )
     case.cause(
-        "translation-per-destination", "unknown", "Translation differs by destination", words, remedy, FIREWALL,
-        "translation",
+        "translation-per-destination", "unknown", PER_DESTINATION, words, ONE_MAPPING, FIREWALL, "translation"
     )  # fmt: skip
     return words
+
+
+def _let_in(case: Case) -> list[str]:
+    """What is let in from outside, by the first server that could tell; no fault either way."""
+    told = next((s for s in case.result.services if s.behaviour), None)
+    if told is None or told.behaviour is None:
+        return []
+    return [f"By {told.asked.name}, {FILTERS[told.behaviour.filtering]}."]
 
 
 def kept_between(told: TranslationFacts) -> tuple[float | None, float | None]:

@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
+from tarnfell.probe.asking.behaviour import behaviour
 from tarnfell.probe.asking.http import fetch, looked_up, secured
 from tarnfell.wire import WireError, dns, stun
 from tarnfell.wire.kinds.check import ServiceAsked, ServiceFacts
@@ -134,7 +135,10 @@ def _udp(one: ServiceAsked) -> ServiceFacts:
             except socket.timeout:
                 continue
             took_ms = (time.monotonic() - began) * 1000
-            return _fitting(one, data, took_ms, transaction, number)
+            found = _fitting(one, data, took_ms, transaction, number)
+            if one.protocol == "stun" and found.state == "open":
+                return replace(found, behaviour=behaviour(info[0], info[4]))
+            return found
     return ServiceFacts(one, "filtered", says="no answer")
 
 

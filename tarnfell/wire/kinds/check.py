@@ -119,6 +119,20 @@ class HttpTiming:
     """Whether the body was read to its end."""
 
 
+Dependence = Literal["none", "address", "address-and-port"]
+"""On what of the other end a mapping or a filter depends (RFC 4787 §4.1 and §5)."""
+
+
+@dataclass(frozen=True)
+class Behaviour:
+    """Of a translator on the way, as a STUN server with two addresses sees it (RFC 5780)."""
+
+    mapping: Optional[Dependence]
+    """None where the second address did not answer."""
+    filtering: Dependence
+    """None of it: anybody's packets are let in to a socket that has sent."""
+
+
 @dataclass(frozen=True)
 class ServiceFacts:
     asked: ServiceAsked
@@ -131,6 +145,8 @@ class ServiceFacts:
     """Of TLS: whether the certificate is the one expected."""
     sha256: str = ""
     http: Optional[HttpTiming] = None
+    behaviour: Optional[Behaviour] = None
+    """Of STUN, where the server has two addresses."""
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,163 @@
+"""A check against servers as Debian ships them: names, web, STUN with two addresses, SIP."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests import rig
+from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, row_of
+from tests.lab.test_check import CERTIFICATE, NAME, PARTS, SERVICE, by_destination, translation
+from tests.lab.test_check import _digest as digest
+
+SERVERS = ("kamailio", "turnserver", "unbound", "nginx")
+pytestmark = [
+    pytest.mark.lab,
+    NEEDS_ROOT,
+    pytest.mark.skipif(not all(map(shutil.which, SERVERS)), reason="needs kamailio, coturn, unbound and nginx"),
+]
+SECOND = "203.0.113.3"
+
+UNBOUND = f"""
+server:
+  interface: {SERVICE}
+  access-control: 0.0.0.0/0 allow
+  do-daemonize: no
+  username: ""
+  chroot: ""
+  pidfile: ""
+  use-syslog: no
+  local-zone: "customer.example." static
+  local-data: "{NAME}. A {SERVICE}"
+remote-control:
+  control-enable: no
+"""
+NGINX = """
+daemon off; pid {folder}/nginx.pid; error_log {folder}/error.log;
+events {{}}
+http {{
+  access_log off;
+  client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;
+  uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;
+  server {{
+    listen {address}:80; listen {address}:443 ssl;
+    ssl_certificate {certificate}; ssl_certificate_key {certificate};
+    location /health {{ return 200 "well\\n"; }}
+    location /broken {{ return 503; }}
+  }}
+}}
+"""
+KAMAILIO = f"""
+#!KAMAILIO
+children=1
+log_stderror=yes
+disable_tcp=yes
+listen=udp:{SECOND}:5060
+mpath="/usr/lib/x86_64-linux-gnu/kamailio/modules/:/usr/lib/aarch64-linux-gnu/kamailio/modules/"
+loadmodule "sl.so"
+request_route {{
+  if (method == "OPTIONS") {{ sl_send_reply("200", "Alive"); exit; }}
+  sl_send_reply("403", "Not here");
+}}
+"""
+
+
+@contextmanager
+def running(row: Row, *command: str) -> Iterator[None]:
+    """A server in the foreground, inside the far network."""
+    child = subprocess.Popen(
+        [*row.inside("service"), *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )  # fmt: skip
+    try:
+        yield
+    finally:
+        child.terminate()
+        try:
+            child.wait(10)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
+
+
+@contextmanager
+def servers(row: Row, folder: Path) -> Iterator[None]:
+    row.run("service", f"ip addr add {SECOND}/24 dev l")
+    (folder / "unbound.conf").write_text(UNBOUND)
+    (folder / "nginx.conf").write_text(NGINX.format(folder=folder, address=SERVICE, certificate=CERTIFICATE))
+    (folder / "kamailio.cfg").write_text(KAMAILIO)
+    stun = (
+        "turnserver", "-n", "--stun-only", "-L", SERVICE, "-L", SECOND, "--no-cli", "--no-tls", "--no-dtls",
+        "--pidfile", str(folder / "turn.pid"), "--log-file", "stdout", "--userdb", str(folder / "turn.db"),
+    )  # fmt: skip
+    with ExitStack() as stack:
+        stack.enter_context(running(row, "unbound", "-c", str(folder / "unbound.conf")))
+        stack.enter_context(running(row, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)))
+        stack.enter_context(running(row, "kamailio", "-DD", "-E", "-f", str(folder / "kamailio.cfg")))
+        stack.enter_context(running(row, *stun))
+        for port in (53, 80, 443, 3478, 5060):
+            row.await_port("service", port)
+        yield
+
+
+def checked(row: Row, folder: Path, services: str) -> dict[str, Any]:
+    (folder / "services.csv").write_text(services)
+    (folder / "key").write_text(rig.KEY)
+    done = rig.cli(
+        "check", SERVICE, "--json", "--key-file", str(folder / "key"), "--services", str(folder / "services.csv"),
+        "--resolver", SERVICE, "--name", NAME, "--media-port", rig.MEDIA_PORTS.split("-")[0],
+        prefix=row.inside("site"), timeout=180,
+    )  # fmt: skip
+    assert done.returncode in (0, 1), done.stderr
+    return dict(json.loads(done.stdout))
+
+
+def services(**changes: str) -> str:
+    rows = {
+        "web": f"Meetings,{SERVICE},443,https,{digest()},/health",
+        "plain": f"Lists,{SERVICE},80,http,,/health",
+        "names": f"Names,{SERVICE},53,dns,,/",
+        "stun": f"STUN,{SERVICE},3478,stun,,/",
+        "sip": f"Calls,{SECOND},5060,sip,,/",
+        **changes,
+    }
+    return "\n".join(["name,host,port,protocol,sha256,path", *rows.values()])
+
+
+def rung(report: dict[str, Any], key: str) -> dict[str, Any]:
+    return next(one for one in report["rungs"] if one["key"] == key)
+
+
+def test_servers_as_they_are_shipped_are_found_well(tmp_path: Path) -> None:
+    with row_of(*PARTS) as row, servers(row, tmp_path), far_end_in(row, "service", tmp_path):
+        translation(row)
+        report = checked(row, tmp_path, services())
+    told = json.dumps(report, indent=1)
+    assert report["causes"] == [], told
+    assert rung(report, "names")["state"] == "passed", told
+    found = rung(report, "services")
+    assert (found["state"], found["figures"]) == ("passed", {"asked": 5, "open": 5}), told
+    # The kernel keeps a mapping for every destination alike where the port is free, and lets in who was sent to.
+    assert "By STUN, only addresses and ports that were sent to are let in." in rung(report, "translation")["says"]
+
+
+def test_a_broken_page_another_certificate_and_a_mapping_for_each_address_are_named(tmp_path: Path) -> None:
+    broken = {"plain": f"Lists,{SERVICE},80,http,,/broken", "web": f"Meetings,{SERVICE},443,https,{'0' * 64},/health"}
+    with row_of(*PARTS) as row, servers(row, tmp_path):
+        by_destination(row)
+        report = checked(row, tmp_path, services(**broken))
+    told = {
+        key: [c["says"] for c in report["causes"] if c["key"] == key] for key in (c["key"] for c in report["causes"])
+    }
+    assert set(told) == {"service-silent", "service-tampered", "translation-per-destination"}, told
+    assert any("503 Service Temporarily Unavailable" in one for one in told["service-silent"])
+    assert any("control port" in one for one in told["service-silent"])  # nor is there a far end
+    assert "another certificate" in told["service-tampered"][0]
+    (mapping,) = told["translation-per-destination"]
+    assert "STUN at 203.0.113.2 sees another mapping of the same socket at its second address" in mapping
