@@ -6,6 +6,7 @@ site ─ gateway ─ edge ─ service. All networks are there at once, because a
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import ssl
 from collections.abc import Callable, Iterator
@@ -251,6 +252,14 @@ def test_the_trouble_is_named_and_nothing_else(name: str, reports: dict[str, Any
         assert set(cause["rungs"]) <= failed
         assert cause["remedy"]
         assert cause["who"]
+
+
+def test_a_healthy_network_raises_no_alarm_however_often(tmp_path: Path) -> None:
+    """``HEALTHY=50`` for the long way round; the fixture's own is the short one."""
+    runs = int(os.environ.get("HEALTHY", "1"))
+    with ThreadPoolExecutor(max_workers=6) as pool:
+        for report in pool.map(lambda n: looked_at("healthy", tmp_path / f"n{n}"), range(1, runs)):
+            assert (report["causes"], report["not_faults"], report["status"]) == ([], [], 0), json.dumps(report)
 
 
 def test_a_healthy_network_answers_every_question(reports: dict[str, Any]) -> None:
