@@ -20,6 +20,7 @@ from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
 from tarnfell.work.ingest.fills import judge_next_fill
+from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.placing.carry_out import carry_out
 
@@ -74,7 +75,8 @@ def judge(db: sqlite3.Connection) -> None:
 def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
     """Judge again what is known better now, for a moment at a time."""
     data = folder_of(db)
-    _for_a_while(lambda: judge_next_fill(db) or judge_stale_run(db) or read_stale_import(db, data), for_s)
+    small = (judge_next_fill, judge_next_place, judge_stale_run)
+    _for_a_while(lambda: any(work(db) for work in small) or read_stale_import(db, data), for_s)
 
 
 def make(db: sqlite3.Connection) -> None:

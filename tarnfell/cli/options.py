@@ -49,6 +49,14 @@ def path(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
 
 
+def look(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("host", metavar="HOST")
+    parser.add_argument("--count", type=int, default=20, metavar="N", help="rounds; 0: until stopped")
+    parser.add_argument("--interval", type=float, default=0.5, metavar="S", help="from one round to the next")
+    parser.add_argument("--small", type=int, default=64, metavar="BYTES", help="on the line, IP's header in it")
+    parser.add_argument("--large", type=int, default=1400, metavar="BYTES", help="0: only small ones")
+
+
 def bloat(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("host", metavar="HOST[:PORT]")
     parser.add_argument("--key-file", required=True, metavar="F", help="the far end's key")

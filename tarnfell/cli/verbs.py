@@ -53,6 +53,14 @@ VERBS = (
         "Example: tarnfell path farend.example --rounds 10",
     ),
     Verb(
+        "look",
+        "looking",
+        options.look,
+        "Echoes to a name or an address, small and large: how many come back, how soon, in what order.",
+        "Routers may answer echoes slowly, or not at all, while they pass calls on.\n"
+        "Example: tarnfell look farend.example --count 100 --interval 0.2",
+    ),
+    Verb(
         "bloat",
         "filling",
         options.bloat,

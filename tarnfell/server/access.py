@@ -138,6 +138,10 @@ def require_fill(site: Site, job_id: int) -> Job:
     return _require_job(site, job_id, "fill", "line fill")
 
 
+def require_look(site: Site, job_id: int) -> Job:
+    return _require_job(site, job_id, "look", "look")
+
+
 def _require_job(site: Site, job_id: int, kind: Name, what: str) -> Job:
     try:
         job = job_store.job_by_id(g.db, job_id)

@@ -9,6 +9,7 @@ import os
 import socket
 import ssl
 import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -79,6 +80,20 @@ def test_echoes_answer_here_and_say_who_refuses() -> None:
     assert here.ttl == 64
     both = echo.echoes([("gateway", "127.0.0.1"), ("far-end", "::1")], 2, 0.01)
     assert [one.answered for one in both] == [2, 2]
+
+
+@MAY_ECHO
+def test_errors_about_others_push_no_answer_out() -> None:
+    """A raw socket is given every ICMP message of the machine; ten thousand would fill any queue."""
+    asked = echo.TimedEchoes([("gateway", "127.0.0.1")], (64, 1400))
+    asked.send_round()
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as noisy:
+        for _ in range(10_000):
+            noisy.sendto(bytes(1000), ("127.0.0.1", 9))
+    asked.send_round()
+    asked.listen(time.monotonic() + 0.2)
+    asked.close()
+    assert [(len(one.sent_us), len(one.rtt_ms), one.packet_bytes) for one in asked.found] == [(2, 2, 64), (2, 2, 1400)]
 
 
 @MAY_ECHO

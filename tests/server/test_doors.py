@@ -139,6 +139,8 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "remedies": {},
         "checks": {},
         "fills": {},
+        "looks": {},
+        "survey": {"name": "x"},
         "test-points": {"name": "x", "kind": "desk", "note": ""},
         "jobs": {"kind": "distances"},
         "watch": {"far_end_id": 1},

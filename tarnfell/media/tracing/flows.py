@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
-from tarnfell.media.sockets import ask_for_all, receive
+from tarnfell.media.sockets import BUFFER_BYTES, ask_for_all, receive
 from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
 from tarnfell.wire import WireError, tcp
 from tarnfell.wire.icmp import TIME_EXCEEDED, UNREACHABLE, Echo, Quoted, quoted, without_ip_head
@@ -284,6 +284,7 @@ def _raw_icmp() -> socket.socket | None:
     except OSError:
         return None
     sock.setblocking(False)
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, BUFFER_BYTES)  # it is given every error of this machine
     ask_for_all(sock)
     return sock
 

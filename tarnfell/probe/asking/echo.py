@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import ctypes
 import errno
-import os
+import secrets
 import selectors
 import socket
+import struct
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from tarnfell.media import host
-from tarnfell.media.sockets import ask_for_all, receive
+from tarnfell.media.sockets import BUFFER_BYTES, ask_for_all, receive
 from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
 from tarnfell.wire import WireError
 from tarnfell.wire.icmp import (
     ECHO_HEAD_BYTES,
+    ECHO_REPLY,
     FRAGMENTATION_NEEDED,
     IP6_HEAD_BYTES,
     IP_HEAD_BYTES,
@@ -29,14 +32,26 @@ from tarnfell.wire.kinds.check import EchoFacts, Role
 SMALL_BYTES = 64
 """A packet of this size on the line, IP's header in it."""
 _MARK = b"tarnfell"
+_SO_ATTACH_FILTER = 26
+_OURS = (
+    (0xB1, 0, 0, 0),  # X: length of IP's header
+    (0x50, 0, 0, 0),  # type
+    (0x15, 4, 0, ECHO_REPLY),
+    (0x15, 0, 2, UNREACHABLE),
+    (0x50, 0, 0, 8 + 9),  # protocol of the packet that an error quotes
+    (0x15, 1, 0, socket.IPPROTO_ICMP),
+    (0x06, 0, 0, 0),
+    (0x06, 0, 0, 0xFFFFFFFF),
+)
+"""Answers to echoes and errors about echoes, as a filter of the kernel reads it (classic BPF: code, jumps, value)."""
 _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
 _IPV6_MTU_DISCOVER, _IPV6_PMTUDISC_PROBE = 23, 3
 _TOO_BIG6 = 2
 
 
 @dataclass
-class _Target:
-    """What has come of the echoes to one address so far; the fields are those of EchoFacts."""
+class Echoed:
+    """What has come of the echoes of one size to one address so far; the fields are those of EchoFacts and more."""
 
     role: Role
     address: str
@@ -45,6 +60,10 @@ class _Target:
     """When each echo was sent, by its number."""
     rtt_ms: dict[int, float] = field(default_factory=dict)
     ttl: int | None = None
+    ttls: set[int] = field(default_factory=set)
+    newest_answered: int = 0
+    reordered: int = 0
+    duplicates: int = 0
     refused_by: str | None = None
     next_mtu: int | None = None
     too_large: bool = False
@@ -81,9 +100,15 @@ def echoes(
 class TimedEchoes:
     """Echoes to some addresses for as long as whoever asks goes on, each with its time. Raises CannotAsk."""
 
-    def __init__(self, targets: Sequence[tuple[Role, str]]) -> None:
-        self._found, self._askers = _prepared(targets, SMALL_BYTES)
+    def __init__(self, targets: Sequence[tuple[Role, str]], sizes: Sequence[int] = (SMALL_BYTES,)) -> None:
+        """To each target one of each size a round. Targets stand in their order, once for each size."""
+        self.found: list[Echoed] = []
+        self._askers: list[_Asker] = []
         self._ready = selectors.DefaultSelector()
+        for size in sizes:
+            found, askers = _prepared(targets, size)
+            self.found += found
+            self._askers += askers
         for asker in self._askers:
             self._ready.register(asker.sock, selectors.EVENT_READ, asker)
 
@@ -97,7 +122,7 @@ class TimedEchoes:
 
     def times_of(self, target: int) -> tuple[tuple[int, ...], tuple[int, ...]]:
         """When each was sent, Unix microseconds, and its round trip in microseconds; -1 where no answer has come."""
-        one = self._found[target]
+        one = self.found[target]
         rtt_us = (round(one.rtt_ms[number] * 1000) if number in one.rtt_ms else -1 for number in one.sent_us)
         return tuple(one.sent_us.values()), tuple(rtt_us)
 
@@ -107,10 +132,10 @@ class TimedEchoes:
             asker.close()
 
 
-def _prepared(targets: Sequence[tuple[Role, str]], packet_bytes: int) -> tuple[list[_Target], list[_Asker]]:
+def _prepared(targets: Sequence[tuple[Role, str]], packet_bytes: int) -> tuple[list[Echoed], list[_Asker]]:
     """An asker for each address family, of targets in their order."""
-    found = [_Target(role, address, packet_bytes) for role, address in targets]
-    by_family: dict[int, list[_Target]] = {}
+    found = [Echoed(role, address, packet_bytes) for role, address in targets]
+    by_family: dict[int, list[Echoed]] = {}
     for one in found:
         by_family.setdefault(socket.AF_INET6 if ":" in one.address else socket.AF_INET, []).append(one)
     return found, [_Asker(family, own, packet_bytes) for family, own in by_family.items()]
@@ -144,14 +169,14 @@ def _listen(ready: selectors.BaseSelector, until: float, enough: Callable[[], bo
 class _Asker:
     """The echoes of one address family."""
 
-    def __init__(self, family: int, found: list[_Target], packet_bytes: int) -> None:
+    def __init__(self, family: int, found: list[Echoed], packet_bytes: int) -> None:
         self._v6 = family == socket.AF_INET6
         self.sock, self._raw = _open(family)
         self._found = found
-        self._identifier = os.getpid() & 0xFFFF
+        self._identifier = secrets.randbelow(1 << 16)
         head = (IP6_HEAD_BYTES if self._v6 else IP_HEAD_BYTES) + ECHO_HEAD_BYTES
         self._payload = _MARK.ljust(max(len(_MARK), packet_bytes - head), b"\0")
-        self._sent: dict[int, tuple[_Target, int]] = {}
+        self._sent: dict[int, tuple[Echoed, int]] = {}
         self._next = 1
 
     def close(self) -> None:
@@ -208,11 +233,23 @@ class _Asker:
         if self._raw and echo.identifier != self._identifier:
             return
         one, sent_ns = self._sent.get(echo.sequence, (None, 0))
-        if one is None or source.partition("%")[0] != one.address:
+        if one is None:
+            self._note_duplicate(echo.sequence, source)
+            return
+        if source.partition("%")[0] != one.address:
             return
         del self._sent[echo.sequence]
         one.rtt_ms[echo.sequence] = max(0, at_ns - sent_ns) / 1e6
         one.ttl = ttl
+        one.reordered += one.sent_us[echo.sequence] < one.newest_answered
+        one.newest_answered = max(one.newest_answered, one.sent_us[echo.sequence])
+        if ttl is not None:
+            one.ttls.add(ttl)
+
+    def _note_duplicate(self, number: int, source: str) -> None:
+        for one in self._found:
+            if number in one.rtt_ms and source.partition("%")[0] == one.address:
+                one.duplicates += 1
 
     def _take_quoted(self, data: bytes, source: str) -> None:
         told = quoted(data)
@@ -240,11 +277,25 @@ def _open(family: int) -> tuple[socket.socket, bool]:
             continue
         sock.setblocking(False)
         _never_fragment(sock)
+        _make_room(sock, raw and family == socket.AF_INET)
         if not raw and host.HERE.linux:
             want_errors(sock)
         ask_for_all(sock)
         return sock, raw
     raise CannotAsk("This system lets the probe send no ICMP echo: that needs a right it was not given.")
+
+
+def _make_room(sock: socket.socket, filtered: bool) -> None:
+    """A raw socket is given every ICMP message of the machine: what is not asked for must not push answers out."""
+    try:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, BUFFER_BYTES)
+        if filtered and host.HERE.linux:
+            program = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in _OURS))
+            sock.setsockopt(
+                socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("@HP", len(_OURS), ctypes.addressof(program))
+            )
+    except OSError:
+        pass  # then as much as the system gives
 
 
 def _never_fragment(sock: socket.socket) -> None:

@@ -33,6 +33,7 @@ from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store import survey as survey_store
 from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Site
@@ -93,6 +94,7 @@ def rewrite_brief(db: sqlite3.Connection, site: Site, values: Mapping[str, objec
         return False
     site_store.change_site(db, site.id, **values)
     fill_store.judge_again(db, site.id)
+    survey_store.judge_again(db, site.id)
     brief_store.keep_change(db, site.id, changes, by)
     return True
 

@@ -12,12 +12,12 @@ from tarnfell.core.check.usual import USUAL_PORTS
 from tarnfell.core.check.values import USUAL, Limits
 from tarnfell.exchange.services import NotAList, as_csv, as_toml, read_services
 from tarnfell.server.access import require_check, require_probe, require_site
+from tarnfell.server.check.ends import far_end_choices, probe_choices
 from tarnfell.server.check.models.checks import (
     AskCheck,
     CheckEvidence,
     CheckPage,
     CheckView,
-    EndChoice,
     ServiceForm,
     ServicesForm,
     ServicesText,
@@ -37,7 +37,6 @@ from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of, ladder_text
-from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import about_ends, about_presence
 
 blueprint = Blueprint("checks", __name__)
@@ -192,12 +191,8 @@ def _page(site: Site) -> CheckPage:
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
         time_zone=site.time_zone,
-        probes=[
-            EndChoice(id=p.id, name=p.name, online=is_online(p))
-            for p in probe_store.probes_of(g.db, site.id)
-            if p.enrolled_us is not None
-        ],
-        far_ends=[EndChoice(id=f.id, name=f.name, online=True) for f in place_store.far_ends_of(g.db, site.id)],
+        probes=probe_choices(site),
+        far_ends=far_end_choices(site),
         wish=WishForm.model_validate(asdict(wish)),
         services=[_service_form(one) for one in check_store.services_of(g.db, site.engagement_id)],
         usual_ports=list(USUAL_PORTS),
@@ -216,6 +211,7 @@ def _view(one: Checked, names: dict[int, str]) -> CheckView:
         words=job.failure or WORDS[job.state],
         asked=one.asked,
         questions=QUESTIONS,
+        stopped=job.state == "done" and job.stop_reason is not None,
         rungs=list(judged.rungs) if judged else [],
         causes=list(judged.causes) if judged else [],
         not_faults=list(judged.not_faults) if judged else [],

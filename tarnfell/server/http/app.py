@@ -11,7 +11,7 @@ from werkzeug.routing import IntegerConverter, Map
 
 import tarnfell
 from tarnfell.server.brief import briefs, codecs, engagements, site_list
-from tarnfell.server.check import checks
+from tarnfell.server.check import checks, looks, survey
 from tarnfell.server.http import auth, health, request_log
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
 from tarnfell.server.judge import compare, remedies, sites
@@ -90,6 +90,8 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         places,
         join,
         checks,
+        looks,
+        survey,
         plans,
         runs,
         fills,

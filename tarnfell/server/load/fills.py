@@ -8,7 +8,7 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.line.measure import throughput_kbps
 from tarnfell.core.schedule import from_us
 from tarnfell.server.access import require_far_end, require_fill, require_probe, require_site
-from tarnfell.server.check.models.checks import EndChoice
+from tarnfell.server.check.ends import far_end_choices, probe_choices
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.models.fills import AskFill, FillDetail, FillLine, FillPage, FillProgress
 from tarnfell.server.place.presence import look_at
@@ -23,7 +23,6 @@ from tarnfell.store.jobs import Job
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillPlan, FillResult
-from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import against_filling, ceiling_kbps
 
 blueprint = Blueprint("fills", __name__)
@@ -91,12 +90,8 @@ def _page(site: Site) -> FillPage:
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
         time_zone=site.time_zone,
-        probes=[
-            EndChoice(id=p.id, name=p.name, online=is_online(p))
-            for p in probe_store.probes_of(g.db, site.id)
-            if p.enrolled_us is not None
-        ],
-        far_ends=[EndChoice(id=f.id, name=f.name, online=True) for f in place_store.far_ends_of(g.db, site.id)],
+        probes=probe_choices(site),
+        far_ends=far_end_choices(site),
         up_kbps=site.up_kbps,
         down_kbps=site.down_kbps,
         ceiling_pct=site.ceiling_pct,

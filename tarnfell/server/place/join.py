@@ -40,7 +40,7 @@ _SAYS = {
 @endpoint(blueprint, "GET", "/api/join/<code>", audience="anyone", response=JoinPage)
 def show_join(code: str) -> JoinPage:
     """What will happen on this network, the file to start, and whether it is online."""
-    invitation = _require(code)
+    invitation = require_invitation(code)
     if invitation.opened_us is None and invitation.good:
         with writing(g.db):
             probe_store.note_invitation(g.db, invitation, "opened")
@@ -73,7 +73,7 @@ def show_join(code: str) -> JoinPage:
 @endpoint(blueprint, "GET", f"/api/join/<code>/{probe_file.FILE_NAME}", audience="anyone", produces="application/zip")
 def fetch_file(code: str) -> Response:
     """The probe's file, made for its test_point."""
-    invitation = _require(code)
+    invitation = require_invitation(code)
     if not invitation.good:
         raise Problem(410, _SAYS[_state(invitation, probe_store.probe_by_id(g.db, invitation.probe_id))])
     with writing(g.db):
@@ -86,7 +86,7 @@ def fetch_file(code: str) -> Response:
 @endpoint(blueprint, "GET", "/api/join/<code>/tarnfell-probe.service", audience="anyone", produces="text/plain")
 def fetch_service(code: str) -> Response:
     """A service unit for a small box that is always on."""
-    probe = probe_store.probe_by_id(g.db, _require(code).probe_id)
+    probe = probe_store.probe_by_id(g.db, require_invitation(code).probe_id)
     text = probe_file.service_unit(probe.name, site_store.site_by_id(g.db, probe.site_id).name)
     headers = {"Content-Disposition": 'attachment; filename="tarnfell-probe.service"'}
     return Response(text, mimetype="text/plain", headers=headers)
@@ -97,7 +97,7 @@ def public_address() -> str:
     return str(current_app.config["PUBLIC_ADDRESS"] or request.url_root).rstrip("/")
 
 
-def _require(code: str) -> Invitation:
+def require_invitation(code: str) -> Invitation:
     invitation = probe_store.invitation_by_code(g.db, code)
     if invitation is None:
         raise Problem(404, "This link is not known here. Was it copied whole? Ask whoever sent it.")

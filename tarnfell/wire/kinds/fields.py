@@ -8,6 +8,7 @@ from __future__ import annotations
 import base64
 import dataclasses
 import math
+import types
 import typing
 from typing import Any, Literal, Optional, TypeVar, Union
 
@@ -16,6 +17,8 @@ from tarnfell.wire import WireError
 Shape = TypeVar("Shape")
 
 MAX_TEXT = 4000
+_UNIONS = (Union, getattr(types, "UnionType", Union))
+"""``Optional[X]``, and ``X | None`` as it is written where no Python 3.9 reads it."""
 MAX_MANY = 1000
 MAX_WHOLE = 1 << 53
 """What JSON carries exactly everywhere (RFC 8259 §6)."""
@@ -47,11 +50,11 @@ def _shaped(shape: type[Shape], value: object, where: str, others: bool) -> Shap
     strange = sorted(set(value) - set(wanted))
     if strange and not others:
         raise KindError(f"{where} has a field “{str(strange[0])[:40]}”, which is not known here.")
-    types = typing.get_type_hints(shape)
+    hints = typing.get_type_hints(shape)
     values = {}
     for name, told in wanted.items():
         if name in value and not (others and value[name] is None and told.default is not dataclasses.MISSING):
-            values[name] = _read(types[name], value[name], name, others)
+            values[name] = _read(hints[name], value[name], name, others)
             _within(told, values[name])
         elif told.default is dataclasses.MISSING:
             raise KindError(f"{where} has no field “{name}”.")
@@ -78,7 +81,7 @@ def _plain(value: Any) -> Any:
 
 def _read(shape: Any, value: object, where: str, others: bool) -> Any:
     origin = typing.get_origin(shape)
-    if origin is Union:
+    if origin in _UNIONS:
         (inner,) = (one for one in typing.get_args(shape) if one is not type(None))
         return None if value is None else _read(inner, value, where, others)
     if origin is Literal:

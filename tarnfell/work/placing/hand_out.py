@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.store import checks as check_store
@@ -19,12 +19,14 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.fills import FillAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
+from tarnfell.store.survey import LookAsked
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallsArguments
 from tarnfell.wire.kinds.check import CheckArguments, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments
+from tarnfell.wire.kinds.look import LookTarget
 from tarnfell.work.placing.call_plan import call_plan
 from tarnfell.work.placing.fill_plan import calls_beside
 
@@ -101,6 +103,8 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
         return _check_arguments(db, job)
     if job.kind == "fill":
         return _fill_arguments(db, job)
+    if job.kind == "look":
+        return _look_arguments(db, job)
     if job.kind != "calls":
         return job.arguments
     run = run_store.run_by_id(db, job.id)
@@ -136,6 +140,17 @@ def _fill_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
     wish = check_store.wish_of(db, job.site_id)
     plan = calls_beside(find_codec(asked.codec), asked.ptime_ms, asked.plan)
     return plain(FillArguments(plan, asked.plan, far_end.host, far_end.port, far_end.key, wish.gateway, wish.edge))
+
+
+def _look_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
+    asked = read(LookAsked, job.arguments)
+    if asked.far_end_id is None:
+        return plain(asked.look)
+    far = place_store.far_end_by_id(db, asked.far_end_id)
+    assert far is not None
+    targets = (*asked.look.targets, LookTarget("far-end", far.host))
+    look = replace(asked.look, targets=targets, far_host=far.host, far_port=far.port, far_key=far.key)
+    return plain(look)
 
 
 def _lost(db: sqlite3.Connection, probe: Probe, told: Told) -> list[Job]:

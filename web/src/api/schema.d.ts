@@ -1308,6 +1308,88 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/join/{code}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For whoever carries the probe about: the places so far, and whether the next can be measured. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JoinSurvey"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Measure where the probe stands now, asked for by whoever holds its link. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["JoinPlace"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JoinSurvey"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/join/{code}/tarnfell-probe.pyz": {
         parameters: {
             query?: never;
@@ -3666,6 +3748,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest looks from this site. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Have a probe send echoes to a name or an address. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskLook"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/looks/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it now; what came back is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/place": {
         parameters: {
             query?: never;
@@ -4656,6 +4868,188 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places of a site that were walked to with a probe. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SurveyPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Measure where the probe stands now, under a name. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskPlace"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SurveyPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/survey/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a place another name, leave it out of the comparison, or take it in again. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ChangePlace"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SurveyPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/survey/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it now; what came back is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SurveyPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/test-points": {
         parameters: {
             query?: never;
@@ -5002,6 +5396,70 @@ export interface components {
              * @enum {string}
              */
             kind: "distances" | "update" | "answer" | "silence" | "end";
+        };
+        /** AskLook */
+        AskLook: {
+            /** Probe Id */
+            probe_id: number;
+            /**
+             * Host
+             * @description A name or an address; empty: the probe's own gateway.
+             * @default
+             */
+            host: string;
+            /**
+             * Rounds
+             * @description Null: until it is stopped, an hour at most.
+             * @default null
+             */
+            rounds: number | null;
+            /**
+             * Interval S
+             * @default 0.5
+             */
+            interval_s: number;
+            /**
+             * Small Bytes
+             * @default 64
+             */
+            small_bytes: number;
+            /**
+             * Large Bytes
+             * @description Null: only small ones.
+             * @default 1400
+             */
+            large_bytes: number | null;
+        };
+        /** AskPlace */
+        AskPlace: {
+            /** Probe Id */
+            probe_id: number;
+            /** Far End Id */
+            far_end_id: number;
+            /** Name */
+            name: string;
+            /**
+             * Seconds
+             * @default 20
+             */
+            seconds: number;
+        };
+        /**
+         * Behaviour
+         * @description Of a translator on the way, as a STUN server with two addresses sees it (RFC 5780).
+         */
+        Behaviour: {
+            /**
+             * Mapping
+             * @description None where the second address did not answer.
+             */
+            mapping: ("none" | "address" | "address-and-port") | null;
+            /**
+             * Filtering
+             * @description None of it: anybody's packets are let in to a socket that has sent.
+             * @enum {string}
+             */
+            filtering: "none" | "address" | "address-and-port";
         };
         /**
          * BlackoutForm
@@ -5573,6 +6031,26 @@ export interface components {
             thinned: boolean;
         };
         /**
+         * CallWay
+         * @description One direction of the call that was placed there.
+         */
+        CallWay: {
+            /** Mos */
+            mos: number | null;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Pdv P95 Ms */
+            pdv_p95_ms: number | null;
+            /** Mouth To Ear Ms */
+            mouth_to_ear_ms: number | null;
+            /**
+             * Reason
+             * @description Why there is no MOS.
+             * @default null
+             */
+            reason: string | null;
+        };
+        /**
          * CallsOfBefore
          * @description Calls, as probes are told that do one thing at a time.
          */
@@ -5708,6 +6186,19 @@ export interface components {
             mos: number | null;
             /** Loss Pct */
             loss_pct: number;
+        };
+        /** ChangePlace */
+        ChangePlace: {
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Removed
+             * @default null
+             */
+            removed: boolean | null;
         };
         /**
          * Changed
@@ -5859,6 +6350,11 @@ export interface components {
             asked: number;
             /** Questions */
             questions: number;
+            /**
+             * Stopped
+             * @description Somebody ended it before every question was asked.
+             */
+            stopped: boolean;
             /** Rungs */
             rungs: components["schemas"]["Rung"][];
             /** Causes */
@@ -7240,6 +7736,28 @@ export interface components {
             /** Command Windows */
             command_windows: string;
         };
+        /** JoinPlace */
+        JoinPlace: {
+            /** Name */
+            name: string;
+        };
+        /**
+         * JoinSurvey
+         * @description What the person who carries the probe about sees.
+         */
+        JoinSurvey: {
+            /**
+             * Open
+             * @description Whether a place can be measured now.
+             */
+            open: boolean;
+            /** Says */
+            says: string;
+            /** Places */
+            places: components["schemas"]["PlaceView"][];
+            /** Target Mos */
+            target_mos: number;
+        };
         /** KeepPreset */
         KeepPreset: {
             /** Title */
@@ -7500,6 +8018,145 @@ export interface components {
             missing: number;
             /** Late */
             late: number;
+        };
+        /** LookPage */
+        LookPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Probes */
+            probes: components["schemas"]["EndChoice"][];
+            /**
+             * Looks
+             * @description Newest first.
+             */
+            looks: components["schemas"]["LookView"][];
+        };
+        /**
+         * LookSeries
+         * @description Echoes of one size to one target.
+         */
+        LookSeries: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "far-end" | "any";
+            /** Host */
+            host: string;
+            /**
+             * Address
+             * @description None where the name has none.
+             */
+            address: string | null;
+            /** Packet Bytes */
+            packet_bytes: number;
+            /**
+             * Sent
+             * @default 0
+             */
+            sent: number;
+            /**
+             * Answered
+             * @default 0
+             */
+            answered: number;
+            /**
+             * Lost
+             * @description Of those whose time was up; what was sent a moment ago may still be answered.
+             * @default 0
+             */
+            lost: number;
+            /**
+             * Reordered
+             * @description Answers that came after that of a later one.
+             * @default 0
+             */
+            reordered: number;
+            /**
+             * Duplicates
+             * @default 0
+             */
+            duplicates: number;
+            /**
+             * Ttls
+             * @description With which answers arrived; more than one where their way back has changed.
+             * @default []
+             */
+            ttls: number[];
+            /**
+             * Min Ms
+             * @default null
+             */
+            min_ms: number | null;
+            /**
+             * Median Ms
+             * @default null
+             */
+            median_ms: number | null;
+            /**
+             * P95 Ms
+             * @default null
+             */
+            p95_ms: number | null;
+            /**
+             * Max Ms
+             * @default null
+             */
+            max_ms: number | null;
+            /**
+             * Deviation Ms
+             * @description Mean distance from the mean.
+             * @default null
+             */
+            deviation_ms: number | null;
+            /**
+             * Rtt Us
+             * @description Of the newest, in the order of asking, -1 where none came: at most NEWEST.
+             * @default []
+             */
+            rtt_us: number[];
+            /**
+             * Failure
+             * @default null
+             */
+            failure: string | null;
+        };
+        /** LookView */
+        LookView: {
+            /** Id */
+            id: number;
+            /** Probe */
+            probe: string;
+            /**
+             * Host
+             * @description Empty: the probe's gateway.
+             */
+            host: string;
+            /** Asked Us */
+            asked_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /** Words */
+            words: string;
+            /** After S */
+            after_s: number;
+            /** Seconds */
+            seconds: number;
+            /** Interval S */
+            interval_s: number;
+            /** Series */
+            series: components["schemas"]["LookSeries"][];
+            /** Cannot */
+            cannot: string[];
         };
         /** Made */
         Made: {
@@ -8015,6 +8672,27 @@ export interface components {
             /** Seconds */
             seconds: components["schemas"]["PictureSecond"][];
         };
+        /**
+         * Place
+         * @description What came of one place.
+         */
+        Place: {
+            up: components["schemas"]["CallWay"] | null;
+            /** @description None where no call was placed. */
+            down: components["schemas"]["CallWay"] | null;
+            /**
+             * Acceptable
+             * @description Whether both directions of the call reached the target; None where no call tells.
+             */
+            acceptable: boolean | null;
+            /**
+             * Spoiled
+             * @description What the probe saw of itself that makes its figures invalid.
+             */
+            spoiled: string[];
+            /** Says */
+            says: string[];
+        };
         /** PlaceCalls */
         PlaceCalls: {
             /** Codec */
@@ -8073,6 +8751,46 @@ export interface components {
             far_ends: components["schemas"]["FarEndCard"][];
             /** Archived Far Ends */
             archived_far_ends: components["schemas"]["ArchivedFarEnd"][];
+        };
+        /** PlaceView */
+        PlaceView: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Probe */
+            probe: string;
+            /** Asked Us */
+            asked_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /**
+             * Words
+             * @description Where it stands, or why there is nothing.
+             */
+            words: string;
+            /**
+             * Left S
+             * @description While it is measured: about so much longer.
+             */
+            left_s: number | null;
+            /** Medium */
+            medium: string | null;
+            /** Link Mbps */
+            link_mbps: number | null;
+            /** Wifi Signal Dbm */
+            wifi_signal_dbm: number | null;
+            gateway_small: components["schemas"]["LookSeries"] | null;
+            gateway_large: components["schemas"]["LookSeries"] | null;
+            far_small: components["schemas"]["LookSeries"] | null;
+            far_large: components["schemas"]["LookSeries"] | null;
+            /** @description Null until it is judged. */
+            place: components["schemas"]["Place"] | null;
+            /** Removed */
+            removed: boolean;
         };
         /** PlanCheck */
         PlanCheck: {
@@ -9005,6 +9723,11 @@ export interface components {
             sha256: string;
             /** @default null */
             http: components["schemas"]["HttpTiming"] | null;
+            /**
+             * @description Of STUN, where the server has two addresses.
+             * @default null
+             */
+            behaviour: components["schemas"]["Behaviour"] | null;
         };
         /** ServiceForm */
         ServiceForm: {
@@ -9512,6 +10235,30 @@ export interface components {
              * @default []
              */
             cannot: string[];
+        };
+        /** SurveyPage */
+        SurveyPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Target Mos */
+            target_mos: number;
+            /** Codec Title */
+            codec_title: string;
+            /** Probes */
+            probes: components["schemas"]["EndChoice"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["EndChoice"][];
+            /**
+             * Places
+             * @description Newest first.
+             */
+            places: components["schemas"]["PlaceView"][];
         };
         /** TakenView */
         TakenView: {

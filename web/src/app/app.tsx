@@ -25,6 +25,8 @@ const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "Co
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
 const EngagementsScreen = onDemand(() => import("../engagement/engagements-screen"), "EngagementsScreen");
 const ImportScreen = onDemand(() => import("../site/load/import-screen"), "ImportScreen");
+const SurveyScreen = onDemand(() => import("../site/check/survey-screen"), "SurveyScreen");
+const LookScreen = onDemand(() => import("../site/check/look-screen"), "LookScreen");
 const LineScreen = onDemand(() => import("../site/load/line-screen"), "LineScreen");
 const ImportsScreen = onDemand(() => import("../site/load/imports-screen"), "ImportsScreen");
 const JoinScreen = onDemand(() => import("../join/join-screen"), "JoinScreen");
@@ -78,6 +80,8 @@ function SignedIn() {
           <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
           <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
           <Route path="/sites/:slug/check" element={<Keyed screen={CheckScreen} />} />
+          <Route path="/sites/:slug/survey" element={<Keyed screen={SurveyScreen} />} />
+          <Route path="/sites/:slug/look" element={<Keyed screen={LookScreen} />} />
           <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
           <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
           <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />

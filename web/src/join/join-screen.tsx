@@ -8,6 +8,7 @@ import { Note } from "../ui/controls";
 import { count, dateTime, duration } from "../ui/format";
 import { slowing } from "../ui/polling";
 import { Mark } from "../ui/screen";
+import { SurveyHere } from "./survey-here";
 
 const PACE = slowing(2000);
 
@@ -43,12 +44,12 @@ export function JoinScreen() {
           <Note>{page.error.message}</Note>
         </div>
       )}
-      {page.data && <Body page={page.data} />}
+      {page.data && <Body page={page.data} code={code ?? ""} />}
     </main>
   );
 }
 
-function Body({ page }: { page: Join }) {
+function Body({ page, code }: { page: Join; code: string }) {
   const open = page.state === "open";
   return (
     <>
@@ -151,6 +152,7 @@ function Body({ page }: { page: Join }) {
           </details>
         </>
       )}
+      {page.state === "running" && <SurveyHere code={code} />}
       {["open", "running", "offline"].includes(page.state) && (
         <Part title="For whoever runs the firewall">
           <p className="mb-2 leading-snug text-soft">Outbound only, to:</p>

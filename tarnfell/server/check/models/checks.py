@@ -76,6 +76,8 @@ class CheckView(Model):
     asked: int
     """Questions that were answered so far, of ``questions``."""
     questions: int
+    stopped: bool
+    """Somebody ended it before every question was asked."""
     rungs: list[Rung]
     causes: list[Finding]
     not_faults: list[NotFault]

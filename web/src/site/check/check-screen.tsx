@@ -1,6 +1,7 @@
 // Checking a site before loading it: one press, the ladder as the answers come, and what failed with who must act.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { get, type Model, post, put } from "../../api/client";
 import { Button, Note, Section } from "../../ui/controls";
 import { SelectField } from "../../ui/fields";
@@ -51,6 +52,14 @@ export function CheckScreen({ id }: { id: string }) {
         title={`Check, ${data.site_name}`}
       />
       <h1 className="mt-2 text-3xl tracking-tight">Check {data.site_name}</h1>
+      <p className="mt-1 flex flex-wrap gap-x-5 text-sm">
+        <Link className="underline underline-offset-3" to={`/sites/${id}/survey`}>
+          Walk-about survey
+        </Link>
+        <Link className="underline underline-offset-3" to={`/sites/${id}/look`}>
+          Quick look
+        </Link>
+      </p>
       <Ask
         page={data}
         busy={data.checks.some(underWay)}
@@ -204,7 +213,7 @@ function summary(check: Check): string {
   if (underWay(check)) return `${check.words} ${check.asked} of ${check.questions} questions answered.`;
   const failed = check.rungs.filter((rung) => rung.state === "failed").length;
   const passed = check.rungs.filter((rung) => rung.state === "passed").length;
-  const cut = check.asked < check.questions ? " Stopped before every question was asked." : "";
+  const cut = check.stopped ? " Stopped before every question was asked." : "";
   if (failed > 0) return `${failed} of ${check.rungs.length} rungs failed.${cut}`;
   return `Nothing failed: ${passed} of ${check.rungs.length} rungs passed, the others are unproven.${cut}`;
 }

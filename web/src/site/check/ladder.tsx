@@ -73,7 +73,7 @@ export function Ladder({
               more={
                 rung.key === "signalling" && messages.length > 0 ? (
                   <SipLadder messages={messages} file={`${address}/signalling.txt`} />
-                ) : hasTable(rung.key) && rung.took_ms !== null && !open ? (
+                ) : hasTable(rung.key) && Object.keys(rung.figures).length > 0 && !open ? (
                   <Evidence rung={rung.key} address={`${address}/evidence`} />
                 ) : null
               }

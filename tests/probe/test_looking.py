@@ -1,0 +1,144 @@
+"""Looking at addresses: counts, order and duplicates as they really were, and a call beside them."""
+
+from __future__ import annotations
+
+import json
+import os
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import criterion_for
+from tarnfell.probe.asking import looking
+from tarnfell.probe.asking.echo import Echoed, TimedEchoes
+from tarnfell.probe.asking.looking import Look, percentile, series_of
+from tarnfell.probe.works.look import look
+from tarnfell.wire.icmp import Echo
+from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.look import LookArguments, LookResult, LookTarget
+from tarnfell.work.ingest.survey import judge_told
+from tarnfell.work.placing.call_plan import call_plan
+from tests import rig
+
+HERE = LookTarget("any", "127.0.0.1")
+MAY_ECHO = pytest.mark.skipif(os.geteuid() != 0, reason="needs a right to ICMP")
+
+
+class Hands:
+    """As works see the supervisor."""
+
+    def __init__(self) -> None:
+        self.job, self.spool, self.kept, self.told = 7, self, list[Any](), list[LookResult]()
+
+    def begin(self) -> None:
+        pass
+
+    def go_on(self) -> bool:
+        return True
+
+    def tell(self, what: dict[str, Any]) -> None:
+        self.told.append(read(LookResult, what["result"]))
+
+    def keep_outcome(self, job: int, result: dict[str, Any]) -> None:
+        self.kept.append((job, read(LookResult, json.loads(json.dumps(result)))))
+
+
+@MAY_ECHO
+def test_small_and_large_to_each_target_and_what_cannot_be_asked() -> None:
+    targets = (HERE, LookTarget("any", "no-such-name.invalid"))
+    told: list[LookResult] = []
+    result = Look(LookArguments(targets, 1.5, 0.1, 64, 1400), lambda: True, told.append).run()
+    assert [(one.host, one.packet_bytes) for one in result.series] == [
+        ("127.0.0.1", 64), ("no-such-name.invalid", 64), ("127.0.0.1", 1400), ("no-such-name.invalid", 1400),
+    ]  # fmt: skip
+    here, nowhere = result.series[:2]
+    assert (here.sent, here.answered, here.lost, here.reordered, here.duplicates, here.ttls) == (15, 15, 0, 0, 0, (64,))
+    assert len(here.rtt_us) == 15
+    assert here.min_ms <= here.median_ms <= here.p95_ms <= here.max_ms  # type: ignore[operator]
+    assert (nowhere.sent, nowhere.address) == (0, None)
+    assert "cannot be looked up" in str(nowhere.failure)
+    assert told
+    assert told[0].series[0].sent < 15
+    assert read(LookResult, json.loads(json.dumps(plain(result)))) == result
+
+
+@MAY_ECHO
+def test_a_look_that_is_stopped_keeps_what_it_saw() -> None:
+    began = time.monotonic()
+    result = Look(LookArguments((HERE,), 60, 0.05, 64, 0), lambda: time.monotonic() < began + 0.3, print).run()
+    assert 1 <= result.series[0].answered <= 7
+    assert len(result.series) == 1
+
+
+@MAY_ECHO
+def test_order_and_duplicates_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    asked = TimedEchoes([("outside", "127.0.0.1")])
+    (asker,) = asked._askers
+    sent = [asker.send_round() for _ in range(4)]
+    assert len(sent) == 4
+    numbers = list(asker._sent)
+
+    def came(number: int) -> None:
+        reply = bytearray(Echo(asker._identifier, number, asker._payload).serialize())
+        reply[0] = 0
+        head = bytes([0x45, 0, 0, 0, 0, 0, 0, 0, 61, 1, 0, 0, 127, 0, 0, 1, 127, 0, 0, 1])
+        asker._take_answer(head + bytes(reply), "127.0.0.1", time.time_ns(), 61)
+
+    for number in (numbers[0], numbers[2], numbers[1], numbers[1], numbers[3]):
+        came(number)
+    one = asked.found[0]
+    assert (len(one.rtt_ms), one.reordered, one.duplicates, one.ttls) == (4, 1, 1, {61})
+    asked.close()
+
+
+def test_what_was_sent_a_moment_ago_is_neither_answered_nor_lost() -> None:
+    now_us = time.time_ns() // 1000
+    long_ago = now_us - round(1.2e6 * looking.WAIT_S)
+    echoed = Echoed("outside", "192.0.2.7", 64, {1: long_ago, 2: long_ago + 1, 3: now_us}, {1: 5.0})
+    series = series_of(HERE, echoed)
+    assert (series.sent, series.answered, series.lost, series.rtt_us) == (3, 1, 1, (5000, -1, -1))
+    four = dict.fromkeys((1, 2, 3, 4), 1)
+    spread = series_of(HERE, Echoed("outside", "192.0.2.7", 64, four, {1: 1.0, 2: 3.0, 3: 8.0}))
+    assert (spread.min_ms, spread.median_ms, spread.max_ms) == (1.0, 3.0, 8.0)
+    assert spread.deviation_ms == pytest.approx(8 / 3)
+    assert spread.p95_ms == pytest.approx(7.5)
+    assert percentile([], 95) is None
+
+
+@MAY_ECHO
+def test_a_place_with_a_call_beside_it(tmp_path: Path) -> None:
+    address, hands = rig.own_address(), Hands()
+    codec = find_codec("g711a")
+    plan = call_plan(codec, 20, 1, 2, 46)
+    with rig.far_end(tmp_path, address):
+        wanted = LookArguments(
+            (HERE,), 2, 0.2, call=plan, far_host=address, far_port=rig.CONTROL_PORT, far_key=rig.KEY
+        )  # fmt: skip
+        look(wanted, hands)  # type: ignore[arg-type]
+    ((job, result),) = hands.kept
+    assert job == 7
+    assert (result.call_failure, result.series[0].sent) == (None, 10)
+    place = judge_told(result, criterion_for(codec, 20), 4.0)
+    assert place.up is not None
+    assert place.down is not None
+    if not place.spoiled:
+        assert [way.loss_pct for way in (place.up, place.down)] == [0.0, 0.0]
+        assert place.acceptable is (place.up.mos >= 4 and place.down.mos >= 4)  # type: ignore[operator]
+
+
+@MAY_ECHO
+def test_where_no_call_can_be_placed_the_echoes_tell_what_they_can() -> None:
+    hands = Hands()
+    wanted = LookArguments(
+        (HERE,), 1, 0.2, call=call_plan(find_codec("g711a"), 20, 1, 1, 46), far_host="127.0.0.1",
+        far_port=rig.free_port(), far_key="k",
+    )  # fmt: skip
+    look(wanted, hands)  # type: ignore[arg-type]
+    ((_, result),) = hands.kept
+    assert result.series[0].answered == 5
+    assert "no far end listens" in str(result.call_failure)
+    place = judge_told(result, criterion_for(find_codec("g711a"), 20), 4.0)
+    assert (place.acceptable, "No call could be placed from here" in place.says[0]) == (None, True)
