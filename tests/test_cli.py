@@ -128,6 +128,18 @@ def test_call_in_words_and_far_end_makes_its_key(tmp_path: Path) -> None:
     assert "both ends on one clock" in done.stdout
 
 
+def test_a_quick_look_counts_its_rounds() -> None:
+    done = rig.cli("look", "127.0.0.1", "--count", "3", "--interval", "0.1", "--large", "0", "--json")
+    if done.returncode == 2:
+        assert "needs a right" in done.stderr
+        return
+    (row,) = json.loads(done.stdout)["series"]
+    assert (row["sent"], row["answered"], row["packet_bytes"], row["ttls"]) == (3, 3, 64, [64])
+    wrong = rig.cli("look", "127.0.0.1", "--small", "10")
+    assert (wrong.returncode, wrong.stderr.count("\n")) == (2, 1)
+    assert rig.cli("look", "no-such-name.invalid", "--count", "1").returncode == 1
+
+
 def test_user_may_sign_in_after_being_added(tmp_path: Path) -> None:
     command = [sys.executable, "-m", "tarnfell.cli", "user", "ines@merrow.example", "--data", str(tmp_path)]
 

@@ -19,7 +19,7 @@ def look(options: argparse.Namespace) -> int:
     seconds = options.count * options.interval if options.count else LONGEST_S
     target = LookTarget("any", options.host)
     try:
-        wanted = LookArguments((target,), max(1.0, seconds), options.interval, options.small, options.large)
+        wanted = LookArguments((target,), seconds, options.interval, options.small, options.large)
         read(LookArguments, plain(wanted), "The look")
     except KindError as error:
         raise ValueError(str(error)) from None

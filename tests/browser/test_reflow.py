@@ -18,7 +18,7 @@ SCREENS = (
     "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
     "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
     "/sites/skerry-road/report",
-    "/sites/bench/check", "RUN", "CALL", "COMPARE",
+    "/sites/bench/check", "/sites/bench/survey", "/sites/bench/look", "RUN", "CALL", "COMPARE",
 )  # fmt: skip
 
 

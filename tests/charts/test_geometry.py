@@ -166,3 +166,31 @@ def test_the_marked_call_is_a_line_with_gaps_where_nothing_arrived() -> None:
     path = js("fill-geometry", "markedLine", marked, "up", 1080)
     assert re.findall("[ML]", path) == ["M", "L", "M"]
     assert path.startswith(f"M74.0 {26 + 128 * 10 / 20:.1f}")  # at least 20 ms deep
+
+
+def echoes(median: float | None, p95: float | None, lost: int = 0) -> dict[str, Any]:
+    return {"sent": 100, "answered": 100 - lost, "lost": lost, "median_ms": median, "p95_ms": p95, "packet_bytes": 64}
+
+
+def test_places_share_one_scale_and_bars_go_from_the_median_to_the_95th_percentile() -> None:
+    assert js("survey-geometry", "endOf", [echoes(1, 3), None, echoes(5, 21)]) == 50
+    assert js("survey-geometry", "endOf", []) == 10
+    assert js("survey-geometry", "endOf", [echoes(1, 20)]) == 20
+    width = js("survey-geometry", "BAR")["width"]
+    assert js("survey-geometry", "barOf", echoes(10, 30), 50) == {"x": width / 5, "width": width * 2 / 5}
+    assert js("survey-geometry", "barOf", echoes(10, 10), 50)["width"] == 2
+    assert js("survey-geometry", "barOf", echoes(80, 90), 50) == {"x": width, "width": 2}
+    assert js("survey-geometry", "barOf", echoes(None, None), 50) is None
+    assert js("survey-geometry", "lossOf", echoes(1, 2, lost=5)) == 5
+    few = {**echoes(1, 2), "answered": 19}
+    assert js("survey-geometry", "lossOf", few) is None
+
+
+def test_round_trips_hang_as_deep_as_they_were_long() -> None:
+    strip = js("look-geometry", "STRIP")
+    assert js("look-geometry", "deepOf", [900, 4100, -1]) == 5
+    assert js("look-geometry", "deepOf", []) == 1
+    drops = js("look-geometry", "dropsOf", [5000, -1, 2500], 5)
+    assert [one["y"] for one in drops] == [strip["height"], None, strip["top"] + (strip["height"] - strip["top"]) / 2]
+    assert drops[0]["x"] < drops[1]["x"] < drops[2]["x"] < strip["width"] / 10
+    assert js("look-geometry", "dropsOf", [1] * 300, 5)[-1]["x"] < strip["width"]

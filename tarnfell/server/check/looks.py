@@ -51,7 +51,7 @@ def ask_look(slug: str, body: AskLook) -> LookPage:
     reason = about_presence(probe)
     if reason:
         raise Problem(409, reason.words)
-    seconds = max(1.0, body.rounds * body.interval_s) if body.rounds else LONGEST_S
+    seconds = body.rounds * body.interval_s if body.rounds else LONGEST_S
     target = LookTarget("any" if host else "gateway", host)
     wanted = LookArguments((target,), seconds, body.interval_s, body.small_bytes, body.large_bytes or 0)
     with writing(g.db):

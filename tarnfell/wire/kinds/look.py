@@ -25,7 +25,7 @@ class LookTarget:
 @dataclass(frozen=True)
 class LookArguments:
     targets: tuple[LookTarget, ...] = bounded(1, MOST_LOOKED_AT)
-    seconds: float = bounded(1, LONGEST_S, default=20.0)
+    seconds: float = bounded(LEAST_INTERVAL_S, LONGEST_S, default=20.0)
     interval_s: float = bounded(LEAST_INTERVAL_S, 60, default=0.2)
     small_bytes: int = bounded(LEAST_BYTES, MOST_BYTES, default=64)
     """Of the packet on the line, IP's header in it; never fragmented."""
