@@ -10,11 +10,13 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
 
 from tarnfell.demo.history import make_history
-from tarnfell.demo.scenario import BENCH_PATH, BENCH_SLUG, PASSWORD, USER_EMAIL
+from tarnfell.demo.scenario import BENCH_SLUG, PASSWORD, USER_EMAIL
+from tarnfell.demo.troubles import TROUBLES
 from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import enrol
 from tarnfell.probe.state import State
@@ -93,7 +95,7 @@ class Bench:
         """Raises DemoError when a part does not come up."""
         _, key_file, _ = read_or_make_key(str(self._folder / "bench.key"))
         script = self._folder / "bench-path.json"
-        script.write_text(json.dumps(BENCH_PATH, indent=1))
+        self._offer_troubles(script)
         token = self._point_bench(key_file.read_text().strip())
         control = str(self._control_port)
         self._run("farend", "-m", "tarnfell.cli", "farend", "--bind", self.far_address, "--control-port", control,
@@ -132,6 +134,15 @@ class Bench:
         process.kill()
         process.wait()
         self._run(name, *process.args[1:])  # type: ignore[index]
+
+    def _offer_troubles(self, script: Path) -> None:
+        """What the path does, and what else it could: the server lets a visitor choose."""
+        script.write_text(json.dumps(TROUBLES[0].path, indent=1))
+        told = {
+            "site": BENCH_SLUG, "script": str(script.resolve()), "chosen": TROUBLES[0].key,
+            "troubles": [asdict(one) for one in TROUBLES],
+        }  # fmt: skip
+        (self._folder / "bench.json").write_text(json.dumps(told, indent=1))
 
     def _point_bench(self, key: str) -> str:
         """Put the far end's present address and key on record; returns a new token for the bench's probe."""

@@ -87,9 +87,12 @@ class FaultyPath:
         media_ports: Iterable[int],
         script: Script,
         truth: IO[str] | None,
+        file: Path | None = None,
     ) -> None:
+        """``file`` is read again whenever it has changed."""
         self._listen, self._far = listen, far
-        self._script = script
+        self._script, self._file = script, file
+        self._read_ns = file.stat().st_mtime_ns if file else 0
         self._fronts = {port: open_media_socket(socket.AF_INET, listen, port) for port in media_ports}
         self._doors = {control_port: socket.create_server((listen, control_port))}
         try:
@@ -132,6 +135,7 @@ class FaultyPath:
         while not self._stop.is_set():
             now = time.monotonic()
             if now >= look_at:
+                begun = now if self._changed() else begun
                 self._lanes["up"].config, self._lanes["down"].config = self._script.at(now - begun)
                 look_at = now + 0.05
             self._wait()
@@ -148,6 +152,20 @@ class FaultyPath:
                     self._write(direction, packet, None)
         for door in self._doors.values():
             door.close()
+
+    def _changed(self) -> bool:
+        """Whether there is another script from now on. One that cannot be read is left alone."""
+        if self._file is None:
+            return False
+        try:
+            at_ns = self._file.stat().st_mtime_ns
+            if at_ns == self._read_ns:
+                return False
+            self._read_ns = at_ns
+            self._script = Script.parse(self._file.read_text())
+        except (OSError, LaneError):
+            return False
+        return True
 
     def _wait(self) -> None:
         due = min((t for lane in self._lanes.values() if (t := lane.next_ns()) is not None), default=None)
@@ -269,14 +287,18 @@ def main(arguments: list[str] | None = None) -> int:
     parser.add_argument("--far", required=True, metavar="ADDR", help="address of the real far end")
     parser.add_argument("--control-port", type=int, required=True)
     parser.add_argument("--media-ports", required=True, metavar="A-B")
-    parser.add_argument("--script", metavar="FILE", help="JSON: seed, up, down, steps, repeat_s")
+    parser.add_argument(
+        "--script", metavar="FILE", help="JSON: seed, up, down, steps, repeat_s; read again when changed"
+    )
     parser.add_argument("--truth", metavar="FILE", help="write what happened to each packet to this CSV file")
     options = parser.parse_args(arguments)
     low, high = (int(p) for p in options.media_ports.split("-"))
     try:
         script = Script.parse(Path(options.script).read_text() if options.script else "{}")
         truth = open(options.truth, "w", newline="", buffering=1) if options.truth else None  # noqa: SIM115
-        path = FaultyPath(options.listen, options.far, options.control_port, range(low, high + 1), script, truth)
+        file = Path(options.script) if options.script else None
+        ports = range(low, high + 1)
+        path = FaultyPath(options.listen, options.far, options.control_port, ports, script, truth, file)
     except (LaneError, OSError) as error:
         parser.error(str(error))
     signal.signal(signal.SIGTERM, path.stop)

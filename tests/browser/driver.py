@@ -14,6 +14,7 @@ from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webdriver import WebDriver
+from selenium.webdriver.support.select import Select
 from selenium.webdriver.support.wait import WebDriverWait
 
 from tarnfell.demo.scenario import PASSWORD, USER_EMAIL
@@ -95,6 +96,10 @@ class Page:
         found = self.driver.find_element(By.XPATH, xpath)
         self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
         found.click()
+
+    def choose(self, label: str, words: str) -> None:
+        """Choose what says ``words`` in the list of that label."""
+        Select(self.field(label)).select_by_visible_text(words)
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
         xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select]"

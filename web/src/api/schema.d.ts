@@ -53,6 +53,84 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be wrong with the live bench, and what is. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Bench"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Have the bench's path do something else from now on. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BenchChoice"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Bench"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calls/{call_id}": {
         parameters: {
             query?: never;
@@ -5460,6 +5538,35 @@ export interface components {
              * @enum {string}
              */
             filtering: "none" | "address" | "address-and-port";
+        };
+        /** Bench */
+        Bench: {
+            /**
+             * Site
+             * @description Its slug; null where this is no demo.
+             */
+            site: string | null;
+            /** Chosen */
+            chosen: string;
+            /** Troubles */
+            troubles: components["schemas"]["BenchTrouble"][];
+        };
+        /** BenchChoice */
+        BenchChoice: {
+            /** Key */
+            key: string;
+        };
+        /** BenchTrouble */
+        BenchTrouble: {
+            /** Key */
+            key: string;
+            /** Title */
+            title: string;
+            /**
+             * Says
+             * @description Where it shows.
+             */
+            says: string;
         };
         /**
          * BlackoutForm

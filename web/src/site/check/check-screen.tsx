@@ -7,6 +7,7 @@ import { Button, Note, Section } from "../../ui/controls";
 import { SelectField } from "../../ui/fields";
 import { ago, dateTime } from "../../ui/format";
 import { Pending, Trail } from "../../ui/screen";
+import { BenchMenu } from "../bench-menu";
 import { Ladder } from "./ladder";
 import { SharedServices } from "./shared-services";
 import { WishForm } from "./wish-form";
@@ -60,6 +61,7 @@ export function CheckScreen({ id }: { id: string }) {
           Quick look
         </Link>
       </p>
+      <BenchMenu slug={id} />
       <Ask
         page={data}
         busy={data.checks.some(underWay)}

@@ -13,6 +13,7 @@ import { ago, fixed, megabits, pct, plural } from "../../ui/format";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 import { scoreWords, VerdictMark, VerdictWord } from "../../ui/verdict";
+import { BenchMenu } from "../bench-menu";
 import { Causes } from "./causes";
 import { DuplicateSite } from "./duplicate-site";
 import { PlaceCalls } from "./place-calls";
@@ -63,6 +64,7 @@ export function SiteScreen({ id }: { id: string }) {
 
       <NextStepBar site={site} onPlace={() => setPlacing(true)} />
       <Spine slug={site.slug} stages={site.stages} />
+      <BenchMenu slug={site.slug} />
       <PlaceCalls site={site} open={placing} onOpenChange={setPlacing} />
 
       {site.path && (

@@ -8,6 +8,7 @@ import { Button, Note, Section } from "../../ui/controls";
 import { ago, DASH, dateTime, duration, fixed, megabits } from "../../ui/format";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
+import { BenchMenu } from "../bench-menu";
 import { AskFill } from "./line-ask";
 
 type Page = Model<"FillPage">;
@@ -59,6 +60,7 @@ export function LineScreen({ id }: { id: string }) {
         TCP streams fill the line while two calls are held on it, one marked EF and one without marking. What
         a busy line adds to delay, and whether marking helps, shows within a minute.
       </p>
+      <BenchMenu slug={id} />
       <AskFill
         page={data}
         busy={data.fills.some(underWay)}
