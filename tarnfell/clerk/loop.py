@@ -13,8 +13,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from tarnfell.store import deliveries as delivery_store
+from tarnfell.store import fills as fill_store
+from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
-from tarnfell.store.db import connect, folder_of
+from tarnfell.store.db import connect, folder_of, writing
 from tarnfell.store.files import DELIVERIES, MADE
 from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
@@ -41,6 +43,9 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
     try:
         DELIVERIES.sweep(data, delivery_store.known(db))
         MADE.sweep(data, task_store.files_named(db))
+        with writing(db):
+            fill_store.judge_unreadable_again(db)
+            survey_store.judge_unreadable_again(db)
     finally:
         db.close()
     _keep(data, stop, judge)

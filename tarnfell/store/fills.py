@@ -11,7 +11,7 @@ import json
 import sqlite3
 from dataclasses import dataclass
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from tarnfell.core.line.values import LineFilled
 from tarnfell.store.db import now_us
@@ -88,6 +88,13 @@ def judge_again(db: sqlite3.Connection, site_id: int) -> None:
     db.execute("UPDATE fill SET stale = 1 WHERE site_id = ?", (site_id,))
 
 
+def judge_unreadable_again(db: sqlite3.Connection) -> None:
+    """What an older version judged, and this one cannot read, waits to be judged again."""
+    for row in db.execute("SELECT job_id, filled FROM fill WHERE filled IS NOT NULL AND stale = 0").fetchall():
+        if _judged(row["filled"]) is None:
+            db.execute("UPDATE fill SET stale = 1 WHERE job_id = ?", (row["job_id"],))
+
+
 def fill_by_id(db: sqlite3.Connection, job_id: int) -> Fill | None:
     """None where the probe has told nothing of it yet."""
     row = db.execute(f"{_FILL} WHERE fill.job_id = ?", (job_id,)).fetchone()
@@ -100,6 +107,13 @@ def fills_of(db: sqlite3.Connection, site_id: int, limit: int = -1) -> list[Fill
     return [_fill(row) for row in rows]
 
 
+def _judged(body: str | None) -> LineFilled | None:
+    try:
+        return _FILLED.validate_json(body) if body else None
+    except ValidationError:
+        return None  # of an older version: it is judged again
+
+
 def _fill(row: sqlite3.Row) -> Fill:
     return Fill(
         job_id=row["job_id"],
@@ -108,7 +122,7 @@ def _fill(row: sqlite3.Row) -> Fill:
         far_end_id=row["far_end_id"],
         asked=read(FillAsked, json.loads(row["asked"])),
         at_us=row["at_us"],
-        filled=_FILLED.validate_json(row["filled"]) if row["filled"] else None,
+        filled=_judged(row["filled"]),
         failure=row["failure"],
         wireless=row["medium"] == WI_FI,
     )

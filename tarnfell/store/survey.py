@@ -11,7 +11,7 @@ import json
 import sqlite3
 from dataclasses import dataclass
 
-from pydantic import TypeAdapter
+from pydantic import TypeAdapter, ValidationError
 
 from tarnfell.core.survey import Place
 from tarnfell.store.db import now_us
@@ -87,6 +87,13 @@ def judge_again(db: sqlite3.Connection, site_id: int) -> None:
     db.execute("UPDATE survey_place SET stale = 1 WHERE site_id = ? AND told IS NOT NULL", (site_id,))
 
 
+def judge_unreadable_again(db: sqlite3.Connection) -> None:
+    """What an older version judged, and this one cannot read, waits to be judged again."""
+    for row in db.execute("SELECT job_id, judged FROM survey_place WHERE judged IS NOT NULL AND stale = 0").fetchall():
+        if _judged(row["judged"]) is None:
+            db.execute("UPDATE survey_place SET stale = 1 WHERE job_id = ?", (row["job_id"],))
+
+
 def change(db: sqlite3.Connection, job_id: int, name: str | None = None, removed: bool | None = None) -> None:
     if name is not None:
         db.execute("UPDATE survey_place SET name = ? WHERE job_id = ?", (name, job_id))
@@ -111,5 +118,12 @@ def _surveyed(row: sqlite3.Row) -> Surveyed:
     return Surveyed(
         **values,
         told=read(LookResult, json.loads(told)) if told else None,
-        judged=_PLACE.validate_json(judged) if judged else None,
+        judged=_judged(judged),
     )
+
+
+def _judged(body: str | None) -> Place | None:
+    try:
+        return _PLACE.validate_json(body) if body else None
+    except ValidationError:
+        return None  # of an older version: it is judged again

@@ -104,6 +104,25 @@ def test_a_record_that_contradicts_itself_is_said_and_the_brief_judges_again(hou
     assert places(house)[0]["place"]["acceptable"] is False
 
 
+def test_what_an_older_version_judged_is_judged_again_where_it_cannot_be_read(house: House) -> None:
+    heartbeat(house, [])
+    measure(house)
+    (job,) = heartbeat(house, [])
+    tell(house, job["id"], "outcome", SEEN)
+    house.judge()
+    db = connect(house.folder)
+    with writing(db):
+        survey_store.judge_unreadable_again(db)
+    assert survey_store.stale_one(db) is None
+    with writing(db):
+        db.execute('UPDATE survey_place SET judged = \'{"of": "yesterday"}\'')
+    assert places(house)[0]["place"] is None
+    with writing(db):
+        survey_store.judge_unreadable_again(db)
+    house.judge()
+    assert places(house)[0]["place"]["acceptable"] is True
+
+
 def test_whoever_carries_the_probe_measures_from_its_own_page(house: House) -> None:
     db = connect(house.folder)
     code = db.execute("SELECT code FROM invitation").fetchone()[0]
