@@ -11,6 +11,7 @@ from flask import g
 from tarnfell.server.http.api import Problem
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import fill_plans as fill_plan_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
@@ -23,6 +24,7 @@ from tarnfell.store import videos as video_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.calls import StoredCall
 from tarnfell.store.engagements import Engagement
+from tarnfell.store.fill_plans import FillPlanned
 from tarnfell.store.imports import Imported
 from tarnfell.store.jobs import Job
 from tarnfell.store.places import FarEnd, TestPoint
@@ -140,6 +142,13 @@ def require_fill(site: Site, job_id: int) -> Job:
 
 def require_look(site: Site, job_id: int) -> Job:
     return _require_job(site, job_id, "look", "look")
+
+
+def require_fill_plan(site: Site, plan_id: int) -> FillPlanned:
+    plan = fill_plan_store.by_id(g.db, plan_id)
+    if plan is None or plan.site_id != site.id or plan.state != "scheduled":
+        raise Problem(404, f"{site.name} has no planned line fill {plan_id}.")
+    return plan
 
 
 def _require_job(site: Site, job_id: int, kind: Name, what: str) -> Job:

@@ -139,6 +139,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "remedies": {},
         "checks": {},
         "fills": {},
+        "fill-plans": {},
         "looks": {},
         "survey": {"name": "x"},
         "test-points": {"name": "x", "kind": "desk", "note": ""},

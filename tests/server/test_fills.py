@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict, replace
+from datetime import datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import pytest
 
 from tarnfell.probe.streams import streams_of
 from tarnfell.store import fills as fill_store
-from tarnfell.store.db import connect
+from tarnfell.store.db import connect, writing
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments, FillPhase, FillResult, SenderFacts
 from tarnfell.wire.record import Record, join_parts
+from tarnfell.work.placing.fill_plans import begin_fills
 from tests.server.conftest import House
 
 STARTED_US = 1_795_000_000_000_000
@@ -259,3 +262,98 @@ def test_fills_are_told_newest_first(house: House) -> None:
     db = connect(house.folder)
     assert [one.job_id for one in fill_store.fills_of(db, 1)] == jobs[::-1]
     assert [one["id"] for one in house.person.get(PATH).json["fills"]] == jobs[::-1]
+
+
+# Planned
+
+
+def plan_of(house: House, **changes: Any) -> Any:
+    when = {"when": "at", "start_local": local(3600), **changes}
+    return ask(house, **when)
+
+
+def local(seconds_ahead: float) -> str:
+    at = datetime.now(ZoneInfo("Europe/London")) + timedelta(seconds=seconds_ahead)
+    return at.strftime("%Y-%m-%dT%H:%M")
+
+
+def at_us(local_time: str, seconds: float = 0) -> int:
+    at = datetime.fromisoformat(local_time).replace(tzinfo=ZoneInfo("Europe/London"))
+    return round((at.timestamp() + seconds) * 1e6)
+
+
+def turn(house: House, at: int) -> list[str]:
+    """The clerk's turn at that time, with the probe's last contact then; the states of all fills, newest first."""
+    db = connect(house.folder)
+    begin_fills(db, at)
+    db.close()
+    return [one["state"] for one in house.person.get(PATH).json["fills"]]
+
+
+def test_a_fill_is_begun_at_its_time_and_once(house: House) -> None:
+    heartbeat(house, [])
+    start = local(3600)
+    (plan,) = plan_of(house, start_local=start).json["plans"]
+    assert (plan["next_us"], plan["recurs"], plan["last_us"]) == (at_us(start), None, None)
+    assert turn(house, at_us(start) - 1) == []
+    assert turn(house, at_us(start)) == ["waiting"]
+    assert turn(house, at_us(start, 5)) == ["waiting"]
+    assert house.person.get(PATH).json["plans"] == []
+    assert [job["kind"] for job in heartbeat(house, [])["jobs"]] == ["fill"]
+
+
+def test_recurring_fills_go_on_and_say_why_one_was_left_out(house: House) -> None:
+    heartbeat(house, [])
+    start = local(3600)
+    (plan,) = plan_of(house, when="repeat", rule="FREQ=HOURLY", start_local=start).json["plans"]
+    assert turn(house, at_us(start)) == ["waiting"]
+    (plan,) = house.person.get(PATH).json["plans"]
+    assert (plan["next_us"], plan["last_us"], plan["last_words"]) == (at_us(start, 3600), at_us(start), "")
+    # The one before is still under way: waited for, then left out.
+    assert turn(house, at_us(start, 3600 + 599)) == ["waiting"]
+    assert house.person.get(PATH).json["plans"][0]["next_us"] == at_us(start, 3600)
+    turn(house, at_us(start, 3600 + 601))
+    (plan,) = house.person.get(PATH).json["plans"]
+    assert (plan["next_us"], plan["last_words"]) == (
+        at_us(start, 7200), "The line of the site was being filled.",
+    )  # fmt: skip
+    # The server was away for a day: one is told as left out, and the next is the one to come.
+    fresh = house.person.get(PATH).json["fills"][0]["id"]
+    house.post(f"{PATH}/{fresh}/stop", {})
+    turn(house, at_us(start, 26.5 * 3600))
+    (plan,) = house.person.get(PATH).json["plans"]
+    assert (plan["next_us"], plan["last_words"]) == (
+        at_us(start, 27 * 3600), "The server was not running at that time.",
+    )  # fmt: skip
+    answer = house.person.delete(f"/api/sites/pier/fill-plans/{plan['id']}", headers={"X-CSRF-Token": house.csrf})
+    assert answer.json["plans"] == []
+    assert len(turn(house, at_us(start, 40 * 3600))) == 1
+
+
+def test_hours_without_load_are_left_out_of_a_recurrence(house: House) -> None:
+    heartbeat(house, [])
+    db = connect(house.folder)
+    with writing(db):
+        db.execute("UPDATE site SET blackouts = ?", (json.dumps([
+            {"days": "1234567", "from_minute": 0, "to_minute": 1440, "why": "stocktaking"}]),))  # fmt: skip
+    start = local(3600)
+    plan_of(house, when="repeat", rule="FREQ=DAILY", start_local=start)
+    assert turn(house, at_us(start)) == []
+    (plan,) = house.person.get(PATH).json["plans"]
+    assert plan["last_words"] == "It fell into hours without load."
+    assert plan["next_us"] > at_us(start)
+    assert "stocktaking" in plan_of(house).json["detail"]
+
+
+@pytest.mark.parametrize(
+    ("body", "says"),
+    [
+        ({"start_local": "soon"}, "Say when it starts"),
+        ({"start_local": "2020-01-01T10:00"}, "That time is over"),
+        ({"when": "repeat", "rule": "FREQ=SECONDLY"}, "must say how often"),
+    ],
+)
+def test_what_cannot_be_planned_gets_a_sentence(house: House, body: dict[str, Any], says: str) -> None:
+    heartbeat(house, [])
+    answer = plan_of(house, **body)
+    assert (answer.status_code, says in answer.json["detail"]) == (422, True), answer.json["detail"]

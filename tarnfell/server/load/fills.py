@@ -2,28 +2,35 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.line.measure import throughput_kbps
-from tarnfell.core.schedule import from_us
-from tarnfell.server.access import require_far_end, require_fill, require_probe, require_site
+from tarnfell.core.schedule import Span, from_us, to_us
+from tarnfell.server.access import require_far_end, require_fill, require_fill_plan, require_probe, require_site
 from tarnfell.server.check.ends import far_end_choices, probe_choices
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.load.models.fills import AskFill, FillDetail, FillLine, FillPage, FillProgress
+from tarnfell.server.load.models.fills import AskFill, FillDetail, FillLine, FillPage, FillPlanLine, FillProgress
 from tarnfell.server.place.presence import look_at
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import fill_plans as plan_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store.db import now_us, writing
+from tarnfell.store.fill_plans import FillPlanned
 from tarnfell.store.fills import Fill, FillAsked
 from tarnfell.store.jobs import Job
+from tarnfell.store.places import FarEnd
+from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillPlan, FillResult
-from tarnfell.work.placing.rules import against_filling, ceiling_kbps
+from tarnfell.work.placing.check import WishError, start_of
+from tarnfell.work.placing.rules import about_ends, about_hours, against_filling, ceiling_kbps
 
 blueprint = Blueprint("fills", __name__)
 
@@ -52,12 +59,43 @@ def ask_fill(slug: str, body: AskFill) -> FillPage:
     if len(set(body.ways)) != len(body.ways):
         raise Problem(422, "Each way is filled once.")
     plan = FillPlan(body.seconds, body.streams, ways=tuple(body.ways), ceiling_kbps=kept_below)
+    asked = FillAsked(far_end.id, site.codec, site.ptime_ms, plan)
+    if body.when != "now":
+        _plan(site, probe, far_end, asked, body)
+        return _page(site)
     with writing(g.db):
         reason = against_filling(g.db, site, probe, far_end, plan, from_us(now_us()))
         if reason:
             raise Problem(409, reason.words)
-        asked = FillAsked(far_end.id, site.codec, site.ptime_ms, plan)
         job_store.ask(g.db, site.id, probe.id, "fill", g.user.id, plain(asked))
+    return _page(site)
+
+
+def _plan(site: Site, probe: Probe, far_end: FarEnd, asked: FillAsked, body: AskFill) -> None:
+    """Have it begin by itself. Raises Problem for what can never be begun."""
+    rule = body.rule if body.when == "repeat" else None
+    try:
+        start = start_of(site, body.when, body.start_local, body.rule)
+    except WishError as error:
+        raise Problem(422, str(error)) from None
+    assert start is not None  # only a draft has none
+    if to_us(start) < now_us():
+        raise Problem(422, "That time is over. Choose one to come.")
+    hours = None if rule else about_hours(site, Span(start, start + timedelta(seconds=asked.plan.length_s)))
+    reason = about_ends(g.db, site, probe, far_end) or hours
+    if reason:
+        raise Problem(409, reason.words)
+    with writing(g.db):
+        plan_store.add(g.db, site.id, probe.id, asked, to_us(start), rule, g.user.id)
+
+
+@endpoint(blueprint, "DELETE", "/api/sites/<slug>/fill-plans/<int:plan_id>", response=FillPage)
+def drop_fill_plan(slug: str, plan_id: int) -> FillPage:
+    """Begin it no more. What was measured stays."""
+    site = require_site(slug)
+    plan = require_fill_plan(site, plan_id)
+    with writing(g.db):
+        plan_store.drop(g.db, plan.id)
     return _page(site)
 
 
@@ -100,7 +138,25 @@ def _page(site: Site) -> FillPage:
         codec_title=find_codec(site.codec).title,
         idle_s=plan.idle_s,
         rest_s=plan.rest_s,
+        plans=[_planned(one, *names) for one in plan_store.scheduled_of(g.db, site.id)],
         fills=[_line(job, fills.get(job.id), *names) for job in job_store.newest_of_kind(g.db, site.id, "fill", SHOWN)],
+    )
+
+
+def _planned(one: FillPlanned, probes: dict[int, str], far_ends: dict[int, str]) -> FillPlanLine:
+    assert one.next_us is not None  # it is scheduled
+    plan = one.asked.plan
+    return FillPlanLine(
+        id=one.id,
+        probe=probes.get(one.probe_id, "a retired probe"),
+        far_end=far_ends.get(one.asked.far_end_id, "an archived far end"),
+        seconds=plan.seconds,
+        ways=list(plan.ways),
+        ceiling_kbps=plan.ceiling_kbps,
+        next_us=one.next_us,
+        recurs=one.rule,
+        last_us=one.last_us,
+        last_words=one.last_words,
     )
 
 

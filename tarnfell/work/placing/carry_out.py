@@ -31,6 +31,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.runs import Run, RunSpec
+from tarnfell.work.placing.fill_plans import begin_fills
 from tarnfell.work.placing.heavy_loss import STOPPED_BY_LOSS
 from tarnfell.work.placing.rules import PASSES, against, quiet_hours
 
@@ -48,6 +49,7 @@ def carry_out(db: sqlite3.Connection, at_us: int | None = None) -> None:
             # Read again: another turn may have begun them a moment ago.
             for plan in plan_store.due_plans(db, at):
                 _begin(db, plan, at)
+    begin_fills(db, at)
     silent = job_store.silent_jobs(db)
     if silent:
         with writing(db):

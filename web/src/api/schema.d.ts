@@ -3566,6 +3566,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/fill-plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Begin it no more. What was measured stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/fills": {
         parameters: {
             query?: never;
@@ -5461,6 +5509,24 @@ export interface components {
              */
             beyond_ceiling: boolean;
             /**
+             * When
+             * @default now
+             * @enum {string}
+             */
+            when: "now" | "at" | "repeat";
+            /**
+             * Start Local
+             * @description The site's wall clock, as 2026-11-25T09:00.
+             * @default null
+             */
+            start_local: string | null;
+            /**
+             * Rule
+             * @description RFC 5545 recurrence, such as FREQ=WEEKLY;BYDAY=MO,WE.
+             * @default null
+             */
+            rule: string | null;
+            /**
              * Consent
              * @description That the line is full for as long, and people at work there will notice.
              * @constant
@@ -7176,10 +7242,44 @@ export interface components {
             /** Rest S */
             rest_s: number;
             /**
+             * Plans
+             * @description Next first.
+             */
+            plans: components["schemas"]["FillPlanLine"][];
+            /**
              * Fills
              * @description Newest first.
              */
             fills: components["schemas"]["FillLine"][];
+        };
+        /**
+         * FillPlanLine
+         * @description Fills that are to come.
+         */
+        FillPlanLine: {
+            /** Id */
+            id: number;
+            /** Probe */
+            probe: string;
+            /** Far End */
+            far_end: string;
+            /** Seconds */
+            seconds: number;
+            /** Ways */
+            ways: ("up" | "down" | "both")[];
+            /** Ceiling Kbps */
+            ceiling_kbps: number;
+            /** Next Us */
+            next_us: number;
+            /** Recurs */
+            recurs: string | null;
+            /** Last Us */
+            last_us: number | null;
+            /**
+             * Last Words
+             * @description Why the newest start was left out; empty where it was not, or there was none yet.
+             */
+            last_words: string;
         };
         /** FillProgress */
         FillProgress: {

@@ -23,6 +23,11 @@ class AskFill(Model):
     ways: list[FillWay] = Field(default=["up", "down", "both"], min_length=1, max_length=3)
     beyond_ceiling: bool = False
     """Whatever the site's ceiling for tests is; otherwise streams stay below it, and the line is not full."""
+    when: Literal["now", "at", "repeat"] = "now"
+    start_local: str | None = Field(None, max_length=16)
+    """The site's wall clock, as 2026-11-25T09:00."""
+    rule: str | None = Field(None, max_length=300)
+    """RFC 5545 recurrence, such as FREQ=WEEKLY;BYDAY=MO,WE."""
     consent: Literal[True]
     """That the line is full for as long, and people at work there will notice."""
 
@@ -54,6 +59,22 @@ class FillLine(Model):
     judged: bool
 
 
+class FillPlanLine(Model):
+    """Fills that are to come."""
+
+    id: int
+    probe: str
+    far_end: str
+    seconds: float
+    ways: list[FillWay]
+    ceiling_kbps: int
+    next_us: int
+    recurs: str | None
+    last_us: int | None
+    last_words: str
+    """Why the newest start was left out; empty where it was not, or there was none yet."""
+
+
 class FillPage(Model):
     site_name: str
     engagement_slug: str
@@ -70,6 +91,8 @@ class FillPage(Model):
     codec_title: str
     idle_s: float
     rest_s: float
+    plans: list[FillPlanLine]
+    """Next first."""
     fills: list[FillLine]
     """Newest first."""
 

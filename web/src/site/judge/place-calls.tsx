@@ -10,7 +10,8 @@ import { count, pct, plural } from "../../ui/format";
 import { useSettled } from "../../ui/settled";
 import { Sheet } from "../../ui/sheet";
 import { ends, freshForm } from "../load/fresh";
-import { LoadFields, Whole } from "../load/plan-fields";
+import { LoadFields } from "../load/plan-fields";
+import { Whole } from "../load/when-fields";
 
 type Site = Model<"SitePage">;
 type Form = Model<"PlanForm">;

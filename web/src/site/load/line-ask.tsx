@@ -4,6 +4,7 @@ import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { CheckField, NumberField, SelectField } from "../../ui/fields";
 import { duration, megabits } from "../../ui/format";
+import { WhenFields } from "./when-fields";
 
 type Way = "up" | "down" | "both";
 const CHOICES: [string, string, Way[]][] = [
@@ -27,6 +28,9 @@ export function AskFill({
   const [choice, setChoice] = useState("all");
   const [beyond, setBeyond] = useState(false);
   const [consent, setConsent] = useState(false);
+  const [when, setWhen] = useState<"now" | "at" | "repeat">("now");
+  const [startLocal, setStartLocal] = useState<string | null>(null);
+  const [rule, setRule] = useState<string | null>(null);
   const from =
     page.probes.find((one) => String(one.id) === probe) ??
     page.probes.find((p) => p.online) ??
@@ -89,10 +93,22 @@ export function AskFill({
           hint="People who work at the site will notice: pages load slowly, and calls on this line may suffer."
         />
       </div>
+      <WhenFields
+        when={when}
+        startLocal={startLocal}
+        rule={rule}
+        timeZone={page.time_zone}
+        choices={["now", "at", "repeat"]}
+        onChange={(next) => {
+          setWhen(next.when);
+          setStartLocal(next.startLocal);
+          setRule(next.rule);
+        }}
+      />
       <div className="mt-3">
         <Button
           act
-          disabled={busy || !consent || seconds === null}
+          disabled={(busy && when === "now") || !consent || seconds === null}
           onClick={async () => {
             const body = {
               probe_id: from.id,
@@ -101,12 +117,15 @@ export function AskFill({
               streams: 4,
               ways,
               beyond_ceiling: beyond,
+              when,
+              start_local: startLocal,
+              rule,
               consent: true as const,
             };
             if (await onAsk(body)) setConsent(false);
           }}
         >
-          {busy ? "Filling the line …" : "Fill the line"}
+          {when !== "now" ? "Schedule line fills" : busy ? "Filling the line …" : "Fill the line"}
         </Button>
       </div>
     </div>

@@ -1,7 +1,7 @@
 // Filling the line: asked for with consent, followed while it is full, and what a busy line does to calls.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Model, post } from "../../api/client";
+import { get, type Model, post, remove } from "../../api/client";
 import { LineFill } from "../../charts/line-fill";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
@@ -10,6 +10,7 @@ import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 import { BenchMenu } from "../bench-menu";
 import { AskFill } from "./line-ask";
+import { ruleWords } from "./rule";
 
 type Page = Model<"FillPage">;
 type Line = Model<"FillLine">;
@@ -82,6 +83,32 @@ export function LineScreen({ id }: { id: string }) {
           page={data}
           onStop={() => change(post("FillPage", `${path}/${shown.id}/stop`, {}))}
         />
+      )}
+      {data.plans.length > 0 && (
+        <Section title="Scheduled" aside="next first">
+          <ul>
+            {data.plans.map((one) => (
+              <li key={one.id} className="hair flex flex-wrap items-baseline gap-x-6 gap-y-1 border-b py-2">
+                <span className="w-48 font-semibold">{dateTime(one.next_us, data.time_zone)}</span>
+                <span className="grow leading-snug">
+                  {`${one.ways.join(", ")}, ${duration(one.seconds)} each way`}
+                  {one.recurs ? `, ${ruleWords(one.recurs)}` : ""}
+                  <span className="block text-sm text-soft">
+                    {one.probe} to {one.far_end}
+                    {one.last_us !== null &&
+                      `; last due ${dateTime(one.last_us, data.time_zone)}${one.last_words ? `, left out: ${one.last_words}` : ""}`}
+                  </span>
+                </span>
+                <Button
+                  onClick={() => change(remove("FillPage", `/api/sites/${id}/fill-plans/${one.id}`))}
+                  aria-label={`Remove the line fills of ${dateTime(one.next_us, data.time_zone)}`}
+                >
+                  Remove
+                </Button>
+              </li>
+            ))}
+          </ul>
+        </Section>
       )}
       {data.fills.length > 1 && (
         <Section title="All line fills" aside="newest first">

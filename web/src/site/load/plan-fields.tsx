@@ -2,11 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { get, type Model } from "../../api/client";
-import { Field, INPUT } from "../../ui/controls";
-import { DaysField, NumberField, SelectField, TextField } from "../../ui/fields";
+import { NumberField, SelectField, TextField } from "../../ui/fields";
 import { marking } from "../../ui/format";
 import { Rows } from "../../ui/rows";
-import { type Recurrence, recurrenceOf, ruleOf } from "./rule";
+import { Choice, WhenFields, Whole } from "./when-fields";
 
 type Form = Model<"PlanForm">;
 
@@ -62,39 +61,14 @@ export function PlanFields({ form, change, probes, farEnds, timeZone }: Props) {
         />
         <Whole label="Rounds" value={form.rounds ?? 1} onChange={(rounds) => change({ rounds })} />
       </div>
-      <Choice
-        label="When"
-        value={form.when ?? "now"}
-        options={[
-          ["now", "Now"],
-          ["at", "At a time"],
-          ["repeat", "Recurring"],
-          ["draft", "Save as draft"],
-        ]}
-        onChange={(when) =>
-          change({
-            when,
-            start_local: form.start_local ?? tomorrowAtTen(timeZone),
-            ...(when === "repeat" ? { rule: form.rule ?? "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR" } : {}),
-          })
-        }
+      <WhenFields
+        when={form.when ?? "now"}
+        startLocal={form.start_local ?? null}
+        rule={form.rule ?? null}
+        timeZone={timeZone}
+        choices={["now", "at", "repeat", "draft"]}
+        onChange={({ when, startLocal, rule }) => change({ when, start_local: startLocal, rule })}
       />
-      {(form.when === "at" || form.when === "repeat") && (
-        <div className="mt-3 grid lg:grid-cols-[240px_1fr] items-start gap-x-5 gap-y-4">
-          <Field
-            label={form.when === "at" ? "Start" : "First start"}
-            hint={`${timeZone}, the site’s own time`}
-          >
-            <input
-              type="datetime-local"
-              className={INPUT}
-              value={form.start_local ?? ""}
-              onChange={(event) => change({ start_local: event.target.value })}
-            />
-          </Field>
-          {form.when === "repeat" && <Repeat rule={form.rule ?? ""} onChange={(rule) => change({ rule })} />}
-        </div>
-      )}
     </>
   );
 }
@@ -227,82 +201,4 @@ function VideoBeside(props: {
       </Rows>
     </fieldset>
   );
-}
-
-function Repeat({ rule, onChange }: { rule: string; onChange: (rule: string) => void }) {
-  const found = recurrenceOf(rule);
-  const set = (part: Partial<Recurrence>) => found && onChange(ruleOf({ ...found, ...part }));
-  return (
-    <div className="space-y-3">
-      {found && (
-        <div className="grid lg:grid-cols-[110px_130px_1fr] gap-x-4">
-          <Whole label="Every" value={found.interval} onChange={(interval) => set({ interval })} />
-          <SelectField
-            label="of"
-            value={found.every}
-            options={[
-              ["HOURLY", "hours"],
-              ["DAILY", "days"],
-              ["WEEKLY", "weeks"],
-            ]}
-            onChange={(every) => set({ every: every as Recurrence["every"] })}
-          />
-          <NumberField
-            label="Ends after"
-            value={found.times}
-            placeholder="never"
-            onChange={(times) => set({ times: times === null ? null : Math.max(1, Math.round(times)) })}
-          />
-        </div>
-      )}
-      {found?.every === "WEEKLY" && (
-        <DaysField label="On" value={found.days} onChange={(days) => set({ days })} />
-      )}
-      <TextField label="As a rule of RFC 5545" value={rule} onChange={onChange} />
-    </div>
-  );
-}
-
-export function Whole(props: { label: string; value: number; onChange: (value: number) => void }) {
-  return (
-    <NumberField
-      label={props.label}
-      value={props.value}
-      onChange={(value) => {
-        // An empty field is one being typed in, not a 1.
-        if (value !== null) props.onChange(Math.max(1, Math.round(value)));
-      }}
-    />
-  );
-}
-
-function Choice<T extends string>(props: {
-  label: string;
-  value: T;
-  options: [T, ReactNode][];
-  onChange: (value: T) => void;
-}) {
-  return (
-    <fieldset className="mt-6">
-      <legend className="text-sm text-soft">{props.label}</legend>
-      <div className="mt-0.5 flex">
-        {props.options.map(([key, words]) => (
-          <button
-            key={key}
-            type="button"
-            aria-pressed={key === props.value}
-            onClick={() => props.onChange(key)}
-            className={`-ml-px border border-ink px-3 py-1.5 first:ml-0 ${key === props.value ? "bg-ink text-paper" : "bg-raised"}`}
-          >
-            {words}
-          </button>
-        ))}
-      </div>
-    </fieldset>
-  );
-}
-
-function tomorrowAtTen(timeZone: string): string {
-  const day = new Date(Date.now() + 86_400_000).toLocaleDateString("sv-SE", { timeZone });
-  return `${day}T10:00`;
 }
