@@ -155,3 +155,12 @@ def test_a_run_keeps_no_more_packets_than_can_be_uploaded() -> None:
         plan_run(codec, 20, hold(100, 14_400))
     assert plan_run(codec, 20, hold(100, 6000), direction="up").packets == 30_000_000
     assert plan_run(codec, 20, hold(100, 3000, 4)).packets == 120_000_000  # each round is a run of its own
+
+
+@pytest.mark.parametrize(
+    ("name", "ptime_ms", "step"),
+    [("g711a", 20, 160), ("g711u", 30, 240), ("g722", 20, 160), ("opus-16", 20, 960)],
+)
+def test_time_stamps_advance_by_the_clock_of_the_payload_format(name: str, ptime_ms: int, step: int) -> None:
+    """G.722 samples 16 000 times a second and counts 8 000 (RFC 3551 §4.5.2); Opus counts 48 000 (RFC 7587 §4.1)."""
+    assert find_codec(name).timestamp_step(ptime_ms) == step

@@ -258,3 +258,14 @@ def test_delay_variation_of_a_capture_is_what_the_path_did(delays: list[int], sk
     true = np.array(delays) - min(delays)
     assert np.abs(told - true).max() < 5_000 + 0.3 * true.max()
     assert np.median(np.abs(told - true)) < 2_000 + 0.3 * float(np.median(true))
+
+
+@pytest.mark.parametrize(("tags", "streams"), [(11, 1), (12, 0)])
+def test_tags_in_tags_are_read_to_a_depth_that_no_network_has(tags: int, streams: int) -> None:
+    """Twelve layers, of which IP is one: a frame that nests without end costs no more than that."""
+    out = io.BytesIO()
+    writer = dpkt.pcap.Writer(out, linktype=1)
+    head = bytes(12) + b"\x81\x00\x00\x05" * tags + b"\x08\x00"
+    for at, packet in dpkt.pcap.Reader(io.BytesIO(write_capture(packets(count=60)))):
+        writer.writepkt(head + packet, ts=at)
+    assert len(found(out.getvalue())) == streams

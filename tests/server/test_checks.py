@@ -110,6 +110,12 @@ def test_what_changed_since_the_check_before_is_told(house: House) -> None:
     ]  # fmt: skip
     stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
     assert (stage["stands"], stage["done"]) == ("12 of 12 rungs passed", True)
+    done(house, replace(HEALTHY, services=(), names=()))  # unproven is not failed
+    stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
+    assert stage["stands"] == "10 of 12 rungs passed"
+    done(house, replace(HEALTHY, services=(), names=(), media=(call(received_down=0),)))
+    stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
+    assert stage["stands"] == "1 of 12 rungs failed"
 
 
 def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House) -> None:
