@@ -6,6 +6,7 @@ import json
 import re
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -126,6 +127,33 @@ def test_call_in_words_and_far_end_makes_its_key(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert re.search(r"call   1 up    4\.\d\d MOS · 100 sent, 0 lost, 0 late", done.stdout)
     assert "both ends on one clock" in done.stdout
+
+
+def test_a_line_fill_that_is_broken_off_is_judged_as_far_as_it_went(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address) as far:
+        command = (
+            "bloat",
+            address,
+            "--key-file",
+            str(tmp_path / "key"),
+            "--seconds",
+            "4",
+            "--ways",
+            "up,down",
+            "--json",
+        )
+        running = subprocess.Popen(
+            [sys.executable, "-m", "tarnfell.cli", *command], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+        rig.eventually(lambda: len(rig.processes_below(far.pid)) > 2, "the calls")
+        time.sleep(2)
+        for one in (*rig.processes_below(far.pid), far.pid):
+            rig.kill_hard(one)
+        told, problem = running.communicate(timeout=90)
+        far.wait(10)
+    assert running.returncode == 1, problem
+    assert json.loads(told)["says"][0].startswith("The run was broken off while "), told
 
 
 def test_a_quick_look_counts_its_rounds() -> None:

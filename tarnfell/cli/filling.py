@@ -14,12 +14,11 @@ from tarnfell.core.line.values import FillLimits, LineFilled, PhaseFigures
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import call_rate
 from tarnfell.media.keys import read_key
-from tarnfell.probe.connect import CallError
 from tarnfell.probe.fill import fill
-from tarnfell.probe.works.calls import pack_run
+from tarnfell.probe.works.fill import told_of
 from tarnfell.wire.kinds.calls import LiveSecond
 from tarnfell.wire.kinds.fields import KindError, plain, read
-from tarnfell.wire.kinds.fill import FillArguments, FillPhase, FillPlan, FillResult
+from tarnfell.wire.kinds.fill import FillArguments, FillPhase, FillPlan
 from tarnfell.work.ingest.fills import judge_fill
 from tarnfell.work.placing.fill_plan import calls_beside
 
@@ -38,13 +37,11 @@ def bloat(options: argparse.Namespace) -> int:
     )  # fmt: skip
     tell = _Progress(plan) if sys.stderr.isatty() else (lambda phases, second: None)
     run, phases, echoes = fill(arguments, tell=tell)
-    if run.cut:
-        raise CallError(f"{run.cut.reason} The line was too full for the control connection to live on.", run.cut.code)
-    result = FillResult(phases, echoes, pack_run(run), run.stopped)
+    result = told_of(run, phases, echoes)
     criterion = criterion_for(codec, options.ptime)
     filled = judge_fill(result, codec, options.ptime, criterion, limits, ceiling=bool(plan.ceiling_kbps))
     print_report(options, report_of(filled), _text)
-    return FAILED if filled.causes or any(one.failure for one in phases) else DONE
+    return FAILED if run.cut or filled.causes or any(one.failure for one in phases) else DONE
 
 
 def _plan(options: argparse.Namespace) -> FillPlan:

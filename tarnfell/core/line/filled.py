@@ -28,6 +28,8 @@ KEPT_PCT = 90.0
 SPARED_MOS = 0.5
 """By which the marked call must be better where marking is honoured."""
 LEG_SHARE = 0.6
+NOTICED_S = 2.0
+"""The ends tell each other once a second how it goes."""
 LEAST_ECHOES = 8
 WAY = {"up": "upload", "down": "download"}
 LINK = {"up": "uplink", "down": "downlink"}
@@ -47,22 +49,32 @@ class Filled:
     """What the ends say against themselves."""
     calls_kbps: float = 0.0
     """Each way, at IP: the two calls beside the streams."""
+    cut: str | None = None
+    """Why it was broken off."""
+    cut_s: float = 0.0
+
+    def is_whole(self, phase: FillPhase) -> bool:
+        """Whether it was surely over before the run broke off."""
+        return self.cut is None or phase.until_us <= self.held.begun_us + (self.cut_s - NOTICED_S) * 1e6
 
 
 def judge_filled(run: Filled, limits: FillLimits) -> LineFilled:
-    figures = phases_of(run.held, run.phases, limits, run.ceiling)
+    whole = [one for one in run.phases if run.is_whole(one)]
+    figures = phases_of(run.held, whole, limits, run.ceiling)
     idle = next((one for one in figures if one.way == "idle"), None)
     causes: list[LineCause] = []
     says: list[str] = []
     for side in SIDES:
         phase = next((one for one in figures if one.way == side), None)
-        told = next((one for one in run.phases if one.way == side), None)
+        told = next((one for one in whole if one.way == side), None)
         if idle is None or phase is None or told is None:
             continue
         case = _Case(run, limits, side, idle.side(side), phase, told)
         causes += case.causes()
         says.append(case.sentence())
-    if not says:
+    if run.cut is not None:
+        says.insert(0, _broken_off(run))
+    elif not says:
         says.append("Neither direction was filled by itself to the end: nothing follows for calls.")
     until_s = max([run.held.length_s, *(one.until_s for one in figures)])
     return LineFilled(
@@ -74,6 +86,20 @@ def judge_filled(run: Filled, limits: FillLimits) -> LineFilled:
         instants=instants_of(run.held, until_s),
         seconds=seconds_of(run.held),
     )
+
+
+def _broken_off(run: Filled) -> str:
+    """A line that dies while it is filled says something by that."""
+    at_us = run.held.begun_us + (run.cut_s - NOTICED_S) * 1e6
+    during = next((one.way for one in run.phases if one.until_us > at_us), None)
+    while_ = f" while {_DURING[during]} or soon after" if during else ""
+    return f"The run was broken off{while_}: {run.cut} What was surely over by then is judged."
+
+
+_DURING = {
+    "idle": "the line was idle", "up": "upload was filled", "down": "download was filled",
+    "both": "both directions were filled",
+}  # fmt: skip
 
 
 class _Case:

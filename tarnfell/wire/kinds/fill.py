@@ -106,3 +106,7 @@ class FillResult:
     """The run's packets, as calls are recorded; empty while the run goes on."""
     stopped: bool = False
     """Somebody ended it early."""
+    cut: Optional[str] = None
+    """Why it was broken off; the record then holds the probe's half."""
+    cut_s: float = 0.0
+    """When the far end was last heard of, since the run began."""

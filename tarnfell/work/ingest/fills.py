@@ -80,7 +80,8 @@ def judge_fill(
         raise WireError("Packet record: two calls were to be beside the streams, and others are told.")
     held = Held(calls[PLAIN_CALL], calls[MARKED_CALL], stamp_exchanges(head), criterion)
     beside_kbps = len(calls) * call_rate(codec, ptime_ms).ipv4_kbps
-    return judge_filled(Filled(held, result.phases, result.echoes, ceiling, spoiled, beside_kbps), limits)
+    run = Filled(held, result.phases, result.echoes, ceiling, spoiled, beside_kbps, result.cut, result.cut_s)
+    return judge_filled(run, limits)
 
 
 def _call(record: Record, relation: ClockRelation) -> HeldCall:

@@ -265,3 +265,33 @@ def test_throughput_leaves_out_how_streams_begin_and_end() -> None:
     assert throughput_kbps((62_500,) * 60, phase) == pytest.approx(2500)
     assert throughput_kbps((62_500,) * 90, phase) == pytest.approx(5000)  # told late
     assert throughput_kbps((), phase) is None
+
+
+@pytest.mark.parametrize(
+    ("cut_s", "judged", "during"),
+    [
+        (17.0, True, ""),  # the upload was over at 15 s, two seconds before
+        (16.9, False, " while upload was filled or soon after"),
+        (9.0, False, " while upload was filled or soon after"),
+        (5.0, False, " while the line was idle or soon after"),
+    ],
+)
+def test_a_run_that_broke_off_is_judged_as_far_as_it_was_surely_over(cut_s: float, judged: bool, during: str) -> None:
+    whole = run(trace(while_up(200)), trace(while_up(200)), exchanges(while_up(200)))
+    filled = judge_filled(replace(whole, cut="The far end went away.", cut_s=cut_s), LIMITS)
+    assert filled.says[0] == (
+        f"The run was broken off{during}: The far end went away. What was surely over by then is judged."
+    )
+    assert ("uplink-queue" in [key for key, *_ in keys(filled)]) is judged
+    assert (filled.phase("up") is not None) is judged
+    assert filled.moved_bytes == judge_filled(whole, LIMITS).moved_bytes
+
+
+def test_a_half_of_a_run_tells_what_it_can() -> None:
+    """Of what went up only the far end knows; what came down is here."""
+    whole = run(down=trace(offset_us=7_000_000))
+    held = replace(whole.held, plain=replace(whole.held.plain, traces={**whole.held.plain.traces, "up": None}))
+    held = replace(held, marked=replace(held.marked, traces={**held.marked.traces, "up": None}))
+    filled = judge_filled(replace(whole, held=held, cut="It went away.", cut_s=30.0), LIMITS)
+    assert "not known" in filled.says[1]
+    assert keys(filled) == []
