@@ -86,6 +86,12 @@ class Page:
     def noted(self) -> list[str]:
         return list(self.driver.execute_script("return window.said"))
 
+    def await_gone(self, words: str, within_s: float = WAIT_S) -> None:
+        """Wait until the page no longer shows ``words``."""
+        WebDriverWait(self.driver, within_s, 0.1, (StaleElementReferenceException,)).until(
+            lambda d: words not in d.find_element(By.TAG_NAME, "body").text
+        )
+
     def text(self) -> str:
         return self.driver.find_element(By.TAG_NAME, "body").text
 

@@ -52,6 +52,7 @@ def take(page: Page) -> None:
     page.press("Check this site")
     page.see("of 12 rungs", within_s=120)
     shoot("check")
+    walk_about(page, shoot)
     page.go("/sites/bench/line")
     page.see("The line may be full")
     page.driver.find_element(By.XPATH, "//label[text()='The line may be full for that long']").click()
@@ -107,14 +108,31 @@ def take(page: Page) -> None:
     shoot("requirements")
     scroll_to("causes")
     shoot("causes-and-score")
-    page.driver.execute_script("localStorage.setItem('tarnfell-theme', 'dark')")
-    page.go("/sites/skerry-road")
-    page.see("Day sheet")
-    shoot("site-dark")
-    page.driver.execute_script("localStorage.setItem('tarnfell-theme', 'light')")
     page.go("/sites/skerry-road/report")
     page.see("PDF, A4")
     shoot("report", 2)
+
+
+def walk_about(page: Page, shoot: Callable[..., None]) -> None:
+    """Three places, one of them behind a lossy link; in the dark version."""
+    page.driver.execute_script("localStorage.setItem('tarnfell-theme', 'dark')")
+    for place, trouble in (
+        ("Ticket desk", "None"), ("Loading bay behind the cold store", "Loss in bursts"), ("Harbour master", "None"),
+    ):  # fmt: skip
+        page.go("/sites/bench/check")
+        page.choose("Trouble on this bench’s path", trouble)
+        page.go("/sites/bench/survey")
+        page.fill("Place", place)
+        page.fill("Measure for", "10")
+        page.press("Measure here")
+        page.see("s to go")
+        page.await_gone("Measuring …", within_s=90)
+        page.await_gone("Being judged.")
+    shoot("survey", 3)
+    page.go("/sites/bench/check")
+    page.choose("Trouble on this bench’s path", "Changing by the minute")
+    page.see("Twelve busy seconds")
+    page.driver.execute_script("localStorage.setItem('tarnfell-theme', 'light')")
 
 
 def place_somebody(page: Page, shoot: Callable[..., None]) -> None:

@@ -75,9 +75,14 @@ def services(case: Case) -> Rung:
         return Rung("services", title, "unproven", "No service was given to ask.")
     good = [one for one in asked if one.state == "open"]
     figures: dict[str, Figure] = {"asked": len(asked), "open": len(good)}
-    faults = [_service_fault(case, one) for one in asked if one.state != "open"]
+    # A name without an address is a fault of names where these work; else its service was just not asked.
+    untried = [one for one in asked if one.state == "nameless" and not case.names_work]
+    faults = [_service_fault(case, one) for one in asked if one.state != "open" and one not in untried]
+    left = [f"{one.asked.name} was not asked: {one.says}." for one in untried]
     if faults:
-        return Rung("services", title, "failed", " ".join(faults), figures)
+        return Rung("services", title, "failed", " ".join([*faults, *left]), figures)
+    if left:
+        return Rung("services", title, "unproven", " ".join(left), figures)
     return Rung("services", title, "passed", f"All {len(asked)} answer.{_slowest(good)}", figures)
 
 
@@ -94,9 +99,8 @@ def _service_fault(case: Case, one: ServiceFacts) -> str:
     where = f"{asked.name} at {asked.host}, {'UDP' if asked.protocol in UDP else 'TCP'} {asked.port}"
     if one.state == "nameless":
         words = f"{where} was not asked: {one.says}."
-        if not any(cause.key == "resolver-dead" for cause in case.causes):
-            remedy = f"Check how {asked.host} is spelled, and that the site’s name servers know it."
-            case.cause("names-wrong", "unknown", "A service’s name has no address", words, remedy, NETWORK, "services")
+        remedy = f"Check how {asked.host} is spelled, and that the site’s name servers know it."
+        case.cause("names-wrong", "unknown", "A service’s name has no address", words, remedy, NETWORK, "services")
     elif one.trusted is False:
         words = f"{where}: {one.says}."
         remedy = "Have the firewall leave this service’s TLS alone: calls fail where their encryption is opened."

@@ -59,6 +59,11 @@ class Case:
         return names or services or self.answers("outside") or self.far_heard
 
     @property
+    def names_work(self) -> bool:
+        """Some name server answers."""
+        return any(one.rcode is not None for one in self.result.names)
+
+    @property
     def far_heard(self) -> bool:
         reach = self.result.reach
         refused = reach is not None and reach.failure is not None and "refused" in reach.failure.lower()
@@ -79,12 +84,16 @@ class Case:
         if not farther:
             return "unknown", ""
         name = METHODS[farther[0].method]
+        # A leg is named only where the router that should have heard them next does tell of other packets.
+        next_tells = any(len(one.hops) > last and one.hops[last].address not in (None, path.address) for one in farther)
         if not last:
-            return "inside", f" No router heard its packets of UDP, while {name} goes on."
+            leg: LegName = "inside" if next_tells else "unknown"
+            return leg, f" No router tells of its packets of UDP, while {name} goes on."
         hop = path.hops[last - 1]
-        at_edge = hop.address == self.result.edge or last > 1
         where = f" Packets of UDP were last heard of at {hop.address}, hop {last}; {name} gets farther."
-        return ("beyond" if at_edge else "inside or line"), where
+        if hop.address == self.result.edge or last > 1:
+            return "beyond", where
+        return ("inside or line" if next_tells else "unknown"), where
 
     def answers(self, role: str) -> bool:
         return any(one.answered for one in self.result.echoes if one.role == role)

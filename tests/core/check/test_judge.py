@@ -129,6 +129,8 @@ def test_nothing_asked_proves_nothing_and_accuses_nobody() -> None:
         ({"services": (ServiceFacts(WEB, "filtered"),)}, [("port-blocked", "unknown", "both")]),
         ({"services": (ServiceFacts(WEB, "refused"),)}, [("service-silent", "beyond", "both")]),
         ({"services": (ServiceFacts(WEB, "stalled"),)}, [("service-silent", "beyond", "both")]),
+        ({"services": (ServiceFacts(WEB, "nameless", says="no address"),)}, [("names-wrong", "unknown", "both")]),
+        ({"services": (ServiceFacts(WEB, "nameless", says="no address"),), "names": ()}, []),
         ({"services": (ServiceFacts(WEB, "other", trusted=False),)}, [("service-tampered", "unknown", "both")]),
         (
             {"names": (NameFacts(RESOLVER, "a", "udp", None, None, failure="no answer"),)},
@@ -242,6 +244,16 @@ def test_large_packets_that_vanish_are_a_hole_and_those_refused_aloud_are_not() 
 def test_a_service_that_stalls_in_a_hole_is_not_blamed_for_it() -> None:
     stalled = replace(HEALTHY, services=(ServiceFacts(WEB, "stalled"),), large_echoes=large("gateway"))
     assert [key for key, _, _ in told(judge(stalled))] == ["mtu-hole"]
+
+
+def test_a_service_whose_name_was_never_found_was_not_asked() -> None:
+    one = ServiceFacts(WEB, "nameless", says="the name meet.example cannot be looked up")
+    found = rung(judge(replace(HEALTHY, services=(one,), names=())), "services")
+    assert (found.state, found.says) == (
+        "unproven", "Meetings was not asked: the name meet.example cannot be looked up.",
+    )  # fmt: skip
+    both = rung(judge(replace(HEALTHY, services=(one, ServiceFacts(WEB, "refused")), names=())), "services")
+    assert both.state == "failed"
 
 
 def test_all_udp_is_blocked_only_where_other_udp_was_asked_and_silent() -> None:

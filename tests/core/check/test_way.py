@@ -29,6 +29,9 @@ def cut(path: PathFacts, heard: int) -> PathFacts:
         (1, (TCP,), "inside or line"),
         (2, (TCP,), "beyond"),
         (0, (TCP,), "inside"),
+        (0, (replace(TCP, hops=(hop(1, None), *TCP.hops[1:])),), "unknown"),  # that router tells of nobody's packets
+        (1, (replace(TCP, hops=(TCP.hops[0], hop(2, None), TCP.hops[2])),), "unknown"),
+        (1, (replace(TCP, hops=(TCP.hops[0], hop(2, FAR))),), "unknown"),  # the far end itself may drop them
         (1, (cut(TCP, 2),), "inside or line"),
         (1, (cut(TCP, 1),), "unknown"),  # nothing gets farther: it is not UDP that is dropped there
         (1, (), "unknown"),
