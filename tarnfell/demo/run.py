@@ -17,6 +17,7 @@ from pathlib import Path
 from tarnfell.demo.history import make_history
 from tarnfell.demo.scenario import BENCH_SLUG, PASSWORD, USER_EMAIL
 from tarnfell.demo.troubles import TROUBLES
+from tarnfell.media.host import die_with
 from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import enrol
 from tarnfell.probe.state import State
@@ -163,8 +164,12 @@ class Bench:
             db.close()
 
     def _run(self, name: str, *arguments: str) -> None:
+        demo = os.getpid()
         with open(self._log(name), "ab") as log:
-            self._processes[name] = subprocess.Popen([sys.executable, *arguments], stdout=log, stderr=log)
+            # However the demo ends: a probe left behind would hold its folder, and the next demo could not start.
+            self._processes[name] = subprocess.Popen(
+                [sys.executable, *arguments], stdout=log, stderr=log, preexec_fn=lambda: die_with(demo)
+            )
 
     def _log(self, name: str) -> Path:
         return self._folder / f"{name}.log"
