@@ -156,6 +156,25 @@ def test_a_line_fill_that_is_broken_off_is_judged_as_far_as_it_went(tmp_path: Pa
     assert json.loads(told)["says"][0].startswith("The run was broken off while "), told
 
 
+def test_a_load_of_small_packets_is_offered_and_counted(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address):
+        key = ("--key-file", str(tmp_path / "key"))
+        done = rig.cli("load", address, *key, "--bytes", "40", "--rate", "300", "--seconds", "2", "--json")
+        told = json.loads(done.stdout)
+        one_way = rig.cli("load", address, *key, "--rate", "50", "--seconds", "1", "--direction", "up")
+    assert done.returncode == 0, done.stderr
+    for way in ("up", "down"):
+        assert (told[way]["sent"], told[way]["arrived"], told[way]["loss_pct"]) == (600, 600, 0.0)
+        assert told[way]["offered"]["packets_per_s"] == 300
+        assert told[way]["offered"]["ip_kbps"] == pytest.approx(300 * 68 * 8 / 1000)
+        assert sum(told[way]["sent_per_s"]) == pytest.approx(600, abs=10)
+    assert "up: offered 50 packets/s of 60 bytes" in one_way.stdout
+    assert "down" not in one_way.stdout
+    for wrong in (("--bytes", "19"), ("--rate", "5001"), ("--seconds", "0.5"), ("--dscp", "64")):
+        assert rig.cli("load", address, *key, *wrong).returncode == 2
+
+
 def test_a_quick_look_counts_its_rounds() -> None:
     done = rig.cli("look", "127.0.0.1", "--count", "3", "--interval", "0.1", "--large", "0", "--json")
     if done.returncode == 2:

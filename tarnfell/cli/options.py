@@ -57,6 +57,16 @@ def look(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--large", type=int, default=1400, metavar="BYTES", help="0: only small ones")
 
 
+def load(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
+    parser.add_argument("--key-file", metavar="F", help="the far end's key")
+    parser.add_argument("--bytes", type=int, default=60, metavar="N", help="UDP payload, RTP's header in it")
+    parser.add_argument("--rate", type=float, default=200, metavar="N", help="packets a second, each way")
+    parser.add_argument("--seconds", type=float, default=10, metavar="S")
+    parser.add_argument("--dscp", type=int, default=0, metavar="N", help="marking, 0 to 63")
+    parser.add_argument("--direction", choices=("both", "up", "down"), default="both", help="which ways it flows")
+
+
 def bloat(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("host", metavar="HOST[:PORT]")
     parser.add_argument("--key-file", required=True, metavar="F", help="the far end's key")

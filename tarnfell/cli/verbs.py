@@ -61,6 +61,14 @@ VERBS = (
         "Example: tarnfell look farend.example --count 100 --interval 0.2",
     ),
     Verb(
+        "load",
+        "loading",
+        options.load,
+        "UDP packets of a size and rate of one's own to and from a far end: what was offered, and what arrived.",
+        "Small packets in large numbers are what a slow router fails at long before its line is full.\n"
+        "Example: tarnfell load farend.example --key-file farend.key --bytes 40 --rate 1000 --seconds 20",
+    ),
+    Verb(
         "bloat",
         "filling",
         options.bloat,
