@@ -9,6 +9,18 @@ type Result = Model<"CheckResult">;
 type Path = Model<"PathFacts">;
 
 const TABLES: Record<string, (result: Result) => ReactNode> = {
+  gateway: (result) => <Echoes echoes={result.echoes.filter((one) => one.role === "gateway")} />,
+  edge: (result) => <Echoes echoes={result.echoes.filter((one) => one.role === "edge")} />,
+  outside: (result) => <Echoes echoes={result.echoes.filter((one) => one.role === "outside")} />,
+  "packet-size": (result) => <Echoes echoes={result.large_echoes} />,
+  translation: (result) => <Translation result={result} />,
+  marking: (result) => <Media result={result} />,
+  "far-end": (result) => (
+    <>
+      <Media result={result} />
+      <Ports result={result} />
+    </>
+  ),
   path: (result) => <Paths result={result} />,
   names: (result) => <Names result={result} />,
   services: (result) => <Services result={result} />,
@@ -51,8 +63,8 @@ function Table({ label, head, rows }: { label: string; head: string[]; rows: Rea
         <caption className="text-left font-semibold">{label}</caption>
         <thead>
           <tr className="text-left text-soft [&>*]:pr-4 [&>*]:font-normal">
-            {head.map((one) => (
-              <th key={one}>{one}</th>
+            {head.map((one, at) => (
+              <th key={`${at}-${one}`}>{one}</th>
             ))}
           </tr>
         </thead>
@@ -146,6 +158,84 @@ function Services({ result }: { result: Result }) {
           ms(http?.first_byte_ms),
           ms(http?.last_byte_ms),
           `${http?.body_bytes ?? DASH}${http?.whole ? "" : ", cut"}`,
+        ])}
+      />
+    </>
+  );
+}
+
+function Echoes({ echoes }: { echoes: Result["echoes"] }) {
+  return (
+    <Table
+      label="Echoes"
+      head={["to", "packet", "answered", "each, ms", "TTL", "said"]}
+      rows={echoes.map((one) => [
+        one.address,
+        `${one.packet_bytes} bytes`,
+        `${one.answered} of ${one.sent}`,
+        one.rtt_ms.map((value) => value.toFixed(1)).join(" ") || DASH,
+        one.ttl ?? DASH,
+        one.too_large
+          ? `too large${one.next_mtu ? `; ${one.next_mtu} bytes fit` : ""}`
+          : one.refused_by
+            ? `refused by ${one.refused_by}`
+            : DASH,
+      ])}
+    />
+  );
+}
+
+function Media({ result }: { result: Result }) {
+  const marks = (seen: Result["media"][number]["marks_up"]) =>
+    seen.map((one) => `${one.packets} as ${one.dscp}`).join(", ") || "not told";
+  return (
+    <Table
+      label="Calls of a second"
+      head={["DSCP", "up", "arrived marked", "down", "arrived marked", "round trip, ms"]}
+      rows={result.media.map((one) => [
+        one.dscp,
+        `${one.received_up} of ${one.sent_up}`,
+        marks(one.marks_up),
+        `${one.received_down} of ${one.sent_down}`,
+        marks(one.marks_down),
+        one.failure ?? ms(one.rtt_ms),
+      ])}
+    />
+  );
+}
+
+function Ports({ result }: { result: Result }) {
+  const ports = result.ports;
+  if (!ports) return null;
+  return (
+    <Table
+      label="Media ports"
+      head={["port", "heard at the far end", "answered here"]}
+      rows={ports.asked.map((one) => [
+        one,
+        ports.heard.includes(one) ? "yes" : "no",
+        ports.answered.includes(one) ? "yes" : "no",
+      ])}
+    />
+  );
+}
+
+function Translation({ result }: { result: Result }) {
+  const told = result.translation;
+  if (!told) return null;
+  return (
+    <>
+      <Table
+        label={`${told.own_address} port ${told.own_port} is seen as`}
+        head={["by port", "address", "port"]}
+        rows={told.mapped.map((one) => [one.port, one.address, one.from_port])}
+      />
+      <Table
+        label="Silent sockets"
+        head={["silent for, s", "a packet came through"]}
+        rows={told.kept.map((one) => [
+          one.silent_s,
+          one.heard === null ? "not known" : one.heard ? "yes" : "no",
         ])}
       />
     </>

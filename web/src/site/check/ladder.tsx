@@ -71,11 +71,14 @@ export function Ladder({
               key={rung.key}
               rung={rung}
               more={
-                rung.key === "signalling" && messages.length > 0 ? (
-                  <SipLadder messages={messages} file={`${address}/signalling.txt`} />
-                ) : hasTable(rung.key) && Object.keys(rung.figures).length > 0 && !open ? (
-                  <Evidence rung={rung.key} address={`${address}/evidence`} />
-                ) : null
+                <>
+                  {!open && rung.took_ms !== null && told(rung) && (
+                    <Evidence rung={rung.key} address={`${address}/evidence`} />
+                  )}
+                  {rung.key === "signalling" && messages.length > 0 && (
+                    <SipLadder messages={messages} file={`${address}/signalling.txt`} />
+                  )}
+                </>
               }
               toCome={open && rung.state === "unproven" && rung.took_ms === null}
             />
@@ -85,6 +88,10 @@ export function Ladder({
     </Wide>
   );
 }
+
+/** Whether there is a table of what came back for it. */
+const told = (rung: Rung) =>
+  hasTable(rung.key) && (rung.key === "marking" || Object.keys(rung.figures).length > 0);
 
 function Line({ rung, toCome, more }: { rung: Rung; toCome: boolean; more: ReactNode }) {
   return (
