@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from pydantic import TypeAdapter, ValidationError
 
@@ -39,6 +39,7 @@ class Surveyed:
     codec: str
     ptime_ms: int
     told: LookResult | None
+    """Without the packets and each round trip (``whole_of``)."""
     judged: Place | None
     failure: str | None
     """Why what was told cannot be judged."""
@@ -63,9 +64,11 @@ def keep_told(db: sqlite3.Connection, job_id: int, told: LookResult) -> bool:
     if known is None:
         return False
     if known["told"] is None:
+        shown = replace(told, record=b"", series=tuple(replace(one, rtt_us=()) for one in told.series))
         db.execute(
-            "UPDATE survey_place SET told = ?, stale = 1 WHERE job_id = ?", (json.dumps(plain(told)), job_id)
-        )  # fmt: skip
+            "UPDATE survey_place SET whole = ?, told = ?, stale = 1 WHERE job_id = ?",
+            (json.dumps(plain(told)), json.dumps(plain(shown)), job_id),
+        )
     return True
 
 
@@ -73,6 +76,12 @@ def stale_one(db: sqlite3.Connection) -> Surveyed | None:
     """The newest that waits to be judged."""
     row = db.execute(f"SELECT {_FIELDS} FROM survey_place WHERE stale = 1 ORDER BY job_id DESC LIMIT 1").fetchone()
     return _surveyed(row) if row else None
+
+
+def whole_of(db: sqlite3.Connection, job_id: int) -> LookResult:
+    """All that the probe told, the call's packets among it."""
+    row = db.execute("SELECT whole FROM survey_place WHERE job_id = ?", (job_id,)).fetchone()
+    return read(LookResult, json.loads(row["whole"]))
 
 
 def keep_judged(db: sqlite3.Connection, job_id: int, judged: Place | None, failure: str | None = None) -> None:

@@ -64,6 +64,8 @@ def test_a_place_is_measured_judged_and_named_anew(house: House) -> None:
     assert place["place"]["acceptable"] is True
     assert place["place"]["says"] == ["5.0 % of 100 small packets to the gateway were not answered."]
     assert (place["gateway_small"]["packet_bytes"], place["gateway_large"]["packet_bytes"]) == (64, 1400)
+    assert place["gateway_small"]["rtt_us"] == []  # two hundred places are read at once
+    assert survey_store.whole_of(connect(house.folder), job["id"]) == SEEN
     assert [one["name"] for one in put(house, job["id"], {"name": "Desk 2"}).json["places"]] == ["Desk 2"]
     assert put(house, job["id"], {"removed": True}).json["places"][0]["removed"] is True
     assert put(house, job["id"], {"removed": False}).json["places"][0]["removed"] is False

@@ -1,5 +1,6 @@
 -- Places of a walk-about survey: a name and the job that looked there; what the probe told (JSON of
--- tarnfell/wire/kinds/look.py: LookResult) and what the clerk judged of it (tarnfell/core/survey.py: Place).
+-- tarnfell/wire/kinds/look.py: LookResult), once whole and once without the packets and each round trip, as it is shown;
+-- and what the clerk judged of it (tarnfell/core/survey.py: Place).
 CREATE TABLE survey_place (
   job_id     INTEGER PRIMARY KEY REFERENCES job(id),
   site_id    INTEGER NOT NULL REFERENCES site(id),
@@ -7,6 +8,7 @@ CREATE TABLE survey_place (
   name       TEXT NOT NULL,
   codec      TEXT NOT NULL,
   ptime_ms   INTEGER NOT NULL,
+  whole      TEXT,
   told       TEXT,
   judged     TEXT,
   failure    TEXT,

@@ -31,7 +31,7 @@ def judge_next_place(db: sqlite3.Connection) -> bool:
     criterion = criterion_for(codec_of_site(db, site.id, one.codec), one.ptime_ms)
     judged, failure = None, None
     try:
-        judged = judge_told(one.told, criterion, site.target_mos)
+        judged = judge_told(survey_store.whole_of(db, one.job_id), criterion, site.target_mos)
     except WireError as error:
         failure = str(error)
     except (KeyError, TypeError, ValueError, OverflowError):
