@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import re
 import subprocess
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -13,27 +15,49 @@ import pytest
 from tarnfell.report import figures
 
 WEB = Path(__file__).parents[2] / "web"
-CALL = """
+SERVE = """
 const fs = require("node:fs");
 const ts = require("typescript");
-const [file, name, given] = process.argv.slice(1);
 const options = { module: ts.ModuleKind.ESNext, target: ts.ScriptTarget.ES2022 };
-const source = fs.readFileSync(`src/charts/${file}.ts`, "utf8");
-const { outputText } = ts.transpileModule(source, { compilerOptions: options });
-import(`data:text/javascript,${encodeURIComponent(outputText)}`).then((found) => {
-  const value = found[name];
-  console.log(JSON.stringify(typeof value === "function" ? value(...JSON.parse(given)) : value));
+const loaded = new Map();
+function load(file) {
+  if (!loaded.has(file)) {
+    const source = fs.readFileSync(`src/charts/${file}.ts`, "utf8");
+    const { outputText } = ts.transpileModule(source, { compilerOptions: options });
+    loaded.set(file, import(`data:text/javascript,${encodeURIComponent(outputText)}`));
+  }
+  return loaded.get(file);
+}
+require("node:readline").createInterface({ input: process.stdin }).on("line", async (line) => {
+  const [file, name, given] = JSON.parse(line);
+  try {
+    const value = (await load(file))[name];
+    const told = typeof value === "function" ? value(...given) : value;
+    console.log(JSON.stringify({ told: told === undefined ? null : told }));
+  } catch (error) {
+    console.log(JSON.stringify({ fault: String(error) }));
+  }
 });
 """
 
 
+@cache
+def _node() -> subprocess.Popen[str]:
+    """One for all calls: to load the compiler takes longer than all of them."""
+    node = subprocess.Popen(["node", "-e", SERVE], cwd=WEB, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    atexit.register(node.kill)
+    return node
+
+
 def js(file: str, name: str, *given: Any) -> Any:
-    done = subprocess.run(
-        ["node", "-e", CALL, file, name, json.dumps(given)], cwd=WEB, capture_output=True, text=True, timeout=60,
-        check=False,
-    )  # fmt: skip
-    assert done.returncode == 0, done.stderr
-    return json.loads(done.stdout)
+    node = _node()
+    assert node.stdin is not None
+    assert node.stdout is not None
+    node.stdin.write(json.dumps([file, name, given]) + "\n")
+    node.stdin.flush()
+    answer = json.loads(node.stdout.readline())
+    assert "fault" not in answer, answer["fault"]
+    return answer["told"]
 
 
 def test_depth_of_mos_is_the_same_on_screen_and_paper() -> None:
