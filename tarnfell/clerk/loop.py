@@ -28,6 +28,8 @@ from tarnfell.work.placing.carry_out import carry_out
 
 TURN_S = 0.25
 LONGEST_PAUSE_S = 30.0
+EVALUATIONS_S = 2.0
+"""How often it is looked whether an evaluation is behind: that counts all runs there are."""
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
@@ -36,7 +38,10 @@ log = logging.getLogger(__name__)
 
 def keep_turning(data: Path, stop: threading.Event) -> None:
     """All loops, until ``stop``; a fault is logged and the next turn tries again."""
-    others = [threading.Thread(target=_keep, args=(data, stop, turn), name=turn.__name__) for turn in (carry_out, make)]
+    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S))
+    others = [
+        threading.Thread(target=_keep, args=(data, stop, turn, every_s), name=turn.__name__) for turn, every_s in paced
+    ]
     for other in others:
         other.start()
     db = connect(data)
@@ -48,13 +53,13 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
             survey_store.judge_unreadable_again(db)
     finally:
         db.close()
-    _keep(data, stop, judge)
+    _keep(data, stop, judge, TURN_S)
     for other in others:
         other.join()
 
 
-def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None]) -> None:
-    pause_s = TURN_S
+def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None], every_s: float) -> None:
+    pause_s = every_s
     while not stop.wait(pause_s):
         try:
             db = connect(data)
@@ -62,7 +67,7 @@ def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection]
                 turn(db)
             finally:
                 db.close()
-            pause_s = TURN_S
+            pause_s = every_s
         except Exception:  # a loop that must not end, whatever one record holds
             log.exception("%s", turn.__name__)
             # A disk that is full stays so for a while, and must not be filled further by what is told of it.
@@ -85,9 +90,15 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
 
 
 def make(db: sqlite3.Connection) -> None:
-    """Evaluations and documents: nobody waits for them in a request."""
+    """Documents: nobody waits for them in a request."""
     data = folder_of(db)
-    while evaluate_next(db) or make_next(db, data):
+    while make_next(db, data):
+        pass
+
+
+def evaluate(db: sqlite3.Connection) -> None:
+    """Evaluations of sites with much evidence."""
+    while evaluate_next(db):
         pass
 
 

@@ -83,7 +83,7 @@ class Bench:
     """The demo's processes."""
 
     def __init__(self, folder: Path, port: int) -> None:
-        self._folder = folder
+        self.folder = folder
         self._port = port
         self.address = f"http://127.0.0.1:{port}/"
         # Addresses of this process's own, so that two demos on one machine do not meet.
@@ -94,8 +94,8 @@ class Bench:
 
     def start(self) -> None:
         """Raises DemoError when a part does not come up."""
-        _, key_file, _ = read_or_make_key(str(self._folder / "bench.key"))
-        script = self._folder / "bench-path.json"
+        _, key_file, _ = read_or_make_key(str(self.folder / "bench.key"))
+        script = self.folder / "bench-path.json"
         self._offer_troubles(script)
         token = self._point_bench(key_file.read_text().strip())
         control = str(self._control_port)
@@ -103,11 +103,11 @@ class Bench:
                   "--media-ports", MEDIA_PORTS, "--key-file", str(key_file))  # fmt: skip
         self._run("path", "-m", "tarnfell.standin.path", "--listen", self.path_address, "--far", self.far_address,
                   "--control-port", control, "--media-ports", MEDIA_PORTS, "--script", str(script))  # fmt: skip
-        self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self._folder), "--bind",
+        self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self.folder), "--bind",
                   f"127.0.0.1:{self._port}")  # fmt: skip
         self._await_server()
-        enrol(self.address.rstrip("/"), token, State(self._folder / "bench-probe"))
-        self._run("probe", "-m", "tarnfell.cli", "probe", "run", "--state", str(self._folder / "bench-probe"))
+        enrol(self.address.rstrip("/"), token, State(self.folder / "bench-probe"))
+        self._run("probe", "-m", "tarnfell.cli", "probe", "run", "--state", str(self.folder / "bench-probe"))
 
     def wait(self) -> None:
         """Until a part ends. Raises DemoError saying which."""
@@ -143,11 +143,11 @@ class Bench:
             "site": BENCH_SLUG, "script": str(script.resolve()), "chosen": TROUBLES[0].key,
             "troubles": [asdict(one) for one in TROUBLES],
         }  # fmt: skip
-        (self._folder / "bench.json").write_text(json.dumps(told, indent=1))
+        (self.folder / "bench.json").write_text(json.dumps(told, indent=1))
 
     def _point_bench(self, key: str) -> str:
         """Put the far end's present address and key on record; returns a new token for the bench's probe."""
-        db = connect(self._folder)
+        db = connect(self.folder)
         try:
             with writing(db):
                 site_id = db.execute("SELECT id FROM site WHERE slug = ?", (BENCH_SLUG,)).fetchone()[0]
@@ -172,7 +172,7 @@ class Bench:
             )
 
     def _log(self, name: str) -> Path:
-        return self._folder / f"{name}.log"
+        return self.folder / f"{name}.log"
 
     def _await_server(self) -> None:
         deadline = time.monotonic() + _START_LIMIT_S

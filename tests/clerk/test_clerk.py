@@ -195,7 +195,7 @@ def test_a_fault_that_stays_is_met_more_and_more_seldom(house: House) -> None:
         if fails[len(waits) - 1]:
             raise sqlite3.OperationalError("database or disk is full")
 
-    loop._keep(house.folder, Stop(), turn)
+    loop._keep(house.folder, Stop(), turn, loop.TURN_S)
     assert waits == [0.25, 0.5, 1, 2, 4, 8, 16, 30, 30, 30, 0.25, 0.25]
 
 

@@ -41,7 +41,7 @@ def evidence(house: House) -> tuple[int, bool]:
 
 def clerk(house: House) -> None:
     db = connect(house.folder)
-    loop.make(db)
+    loop.evaluate(db)
     db.close()
 
 
