@@ -285,7 +285,7 @@ def test_dark_and_keys(page: Page) -> None:
 
 
 def test_parts_leave_logs_where_the_demo_says(bench: Bench) -> None:
-    folder = Path(bench._folder)
+    folder = Path(bench.folder)
     assert {f.name for f in folder.glob("*.log")} == {"farend.log", "path.log", "server.log", "probe.log"}
     assert "Traceback" not in (folder / "server.log").read_text()
 
