@@ -36,7 +36,6 @@ class Answer:
     from_port: int
     to_port: int
     acknowledged: int
-    is_open: bool
 
     @staticmethod
     def parse(data: bytes) -> Answer:
@@ -46,4 +45,4 @@ class Answer:
         from_port, to_port, _, acknowledged, _, flags, *_ = _HEAD.unpack_from(data)
         if not flags & _ACK or not flags & (_SYN | _RST):
             raise WireError("TCP: no answer to the opening of a connection.")
-        return Answer(from_port, to_port, acknowledged, bool(flags & _SYN))
+        return Answer(from_port, to_port, acknowledged)

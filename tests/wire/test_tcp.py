@@ -25,8 +25,8 @@ def test_what_answers_is_open_or_closed_and_anything_else_is_no_answer() -> None
     def segment(flags: int) -> bytes:
         return struct.pack("!HHIIBBHHH", 4870, 40000, 7, 1008, 5 << 4, flags, 0, 0, 0)
 
-    assert tcp.Answer.parse(segment(0x12)) == tcp.Answer(4870, 40000, 1008, True)
-    assert tcp.Answer.parse(segment(0x14)) == tcp.Answer(4870, 40000, 1008, False)
+    assert tcp.Answer.parse(segment(0x12)) == tcp.Answer(4870, 40000, 1008)
+    assert tcp.Answer.parse(segment(0x14)) == tcp.Answer(4870, 40000, 1008)
     for flags in (0x02, 0x04, 0x10, 0x18, 0x11):
         with pytest.raises(WireError):
             tcp.Answer.parse(segment(flags))

@@ -116,7 +116,8 @@ def series_of(one: LookTarget, echoed: Echoed) -> LookSeries:
     rtt = sorted(echoed.rtt_ms.values())
     now_us = time.time_ns() // 1000
     missing = [n for n, at in list(echoed.sent_us.items()) if n not in echoed.rtt_ms]
-    lost = sum(now_us - echoed.sent_us[n] >= WAIT_S * 1e6 for n in missing)
+    pending = {n for n in missing if now_us - echoed.sent_us[n] < WAIT_S * 1e6}
+    over = [n for n in list(echoed.sent_us) if n not in pending]
     mean = statistics.fmean(rtt) if rtt else 0.0
     failure = None
     if echoed.too_large:
@@ -131,7 +132,7 @@ def series_of(one: LookTarget, echoed: Echoed) -> LookSeries:
         echoed.packet_bytes,
         len(echoed.sent_us),
         len(rtt),
-        lost,
+        len(missing) - len(pending),
         echoed.reordered,
         echoed.duplicates,
         tuple(sorted(echoed.ttls)),
@@ -140,7 +141,7 @@ def series_of(one: LookTarget, echoed: Echoed) -> LookSeries:
         percentile(rtt, 95),
         rtt[-1] if rtt else None,
         statistics.fmean(abs(ms - mean) for ms in rtt) if rtt else None,
-        tuple(round(1000 * echoed.rtt_ms[n]) if n in echoed.rtt_ms else -1 for n in list(echoed.sent_us)[-NEWEST:]),
+        tuple(round(1000 * echoed.rtt_ms[n]) if n in echoed.rtt_ms else -1 for n in over[-NEWEST:]),
         failure,
     )
 

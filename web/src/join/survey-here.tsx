@@ -2,8 +2,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { get, post } from "../api/client";
-import { CallHere, underWay } from "../site/check/survey-screen";
+import { CallHere } from "../site/check/survey-screen";
 import { Button, Field, INPUT, Note } from "../ui/controls";
+import { underWay } from "../ui/live-page";
 
 const LOOK_MS = 1000;
 const IDLE_MS = 5000;

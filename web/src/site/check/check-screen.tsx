@@ -1,11 +1,11 @@
 // Checking a site before loading it: one press, the ladder as the answers come, and what failed with who must act.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { get, type Model, post, put } from "../../api/client";
+import { type Model, post, put } from "../../api/client";
 import { Button, Note, Section } from "../../ui/controls";
 import { SelectField } from "../../ui/fields";
 import { ago, dateTime } from "../../ui/format";
+import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { BenchMenu } from "../bench-menu";
 import { Ladder } from "./ladder";
@@ -15,32 +15,12 @@ import { WishForm } from "./wish-form";
 type Page = Model<"CheckPage">;
 type Check = Model<"CheckView">;
 
-const LOOK_MS = 700;
-const IDLE_MS = 10_000;
-const underWay = (check: Check) => ["waiting", "taken", "running"].includes(check.state);
-
 export function CheckScreen({ id }: { id: string }) {
-  const queries = useQueryClient();
-  const [problem, setProblem] = useState<string | null>(null);
   const [chosen, setChosen] = useState<number | null>(null);
   const path = `/api/sites/${id}/checks`;
-  const page = useQuery({
-    queryKey: ["checks", id],
-    queryFn: () => get("CheckPage", path),
-    refetchInterval: ({ state }) => (state.data?.checks.some(underWay) ? LOOK_MS : IDLE_MS),
-  });
+  const { page, problem, change } = useLivePage("CheckPage", path, (data) => data.checks.some(underWay));
   if (!page.data) return <Pending what="the checks" error={page.error} />;
   const { data } = page;
-  const change = async (asked: Promise<Page>) => {
-    try {
-      queries.setQueryData(["checks", id], await asked);
-      setProblem(null);
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
-  };
   const shown = data.checks.find((check) => check.id === chosen) ?? data.checks[0];
   return (
     <>

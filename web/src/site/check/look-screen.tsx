@@ -1,11 +1,11 @@
 // Any name or address looked at from a probe: small and large packets, for so many rounds or until it is stopped.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { get, type Model, post } from "../../api/client";
+import { type Model, post } from "../../api/client";
 import { LookStrip } from "../../charts/look-strip";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
 import { NumberField, SelectField } from "../../ui/fields";
 import { ago, DASH, duration, fixed, pct } from "../../ui/format";
+import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 
@@ -13,29 +13,11 @@ type Page = Model<"LookPage">;
 type Look = Model<"LookView">;
 type Series = Model<"LookSeries">;
 
-const LOOK_MS = 700;
-const IDLE_MS = 10_000;
-const underWay = (look: Look) => ["waiting", "taken", "running"].includes(look.state);
-
 export function LookScreen({ id }: { id: string }) {
-  const queries = useQueryClient();
-  const [problem, setProblem] = useState<string | null>(null);
   const path = `/api/sites/${id}/looks`;
-  const page = useQuery({
-    queryKey: ["looks", id],
-    queryFn: () => get("LookPage", path),
-    refetchInterval: ({ state }) => (state.data?.looks.some(underWay) ? LOOK_MS : IDLE_MS),
-  });
+  const { page, problem, change } = useLivePage("LookPage", path, (data) => data.looks.some(underWay));
   if (!page.data) return <Pending what="the looks" error={page.error} />;
   const { data } = page;
-  const change = async (asked: Promise<Page>) => {
-    try {
-      queries.setQueryData(["looks", id], await asked);
-      setProblem(null);
-    } catch (error) {
-      setProblem((error as Error).message);
-    }
-  };
   return (
     <>
       <Trail

@@ -1,47 +1,28 @@
 // Walking about with a probe: name a place, press once, go on; the places side by side.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { get, type Model, post, put } from "../../api/client";
+import { type Model, post, put } from "../../api/client";
 import { paintMos } from "../../charts/depth";
 import { SurveyBars } from "../../charts/survey-bars";
 import { endOf, lossOf } from "../../charts/survey-geometry";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
 import { NumberField, SelectField } from "../../ui/fields";
 import { DASH, dateTime, fixed, pct } from "../../ui/format";
+import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 
 type Page = Model<"SurveyPage">;
 type Place = Model<"PlaceView">;
 
-const LOOK_MS = 700;
-const IDLE_MS = 10_000;
-export const underWay = (place: Place) => ["waiting", "taken", "running"].includes(place.state);
 const toCome = (place: Place) =>
   underWay(place) || (place.state === "done" && !place.place && place.words === "Being judged.");
 
 export function SurveyScreen({ id }: { id: string }) {
-  const queries = useQueryClient();
-  const [problem, setProblem] = useState<string | null>(null);
   const [all, setAll] = useState(false);
   const path = `/api/sites/${id}/survey`;
-  const page = useQuery({
-    queryKey: ["survey", id],
-    queryFn: () => get("SurveyPage", path),
-    refetchInterval: ({ state }) => (state.data?.places.some(toCome) ? LOOK_MS : IDLE_MS),
-  });
+  const { page, problem, change } = useLivePage("SurveyPage", path, (data) => data.places.some(toCome));
   if (!page.data) return <Pending what="the survey" error={page.error} />;
   const { data } = page;
-  const change = async (asked: Promise<Page>) => {
-    try {
-      queries.setQueryData(["survey", id], await asked);
-      setProblem(null);
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
-  };
   const removed = data.places.filter((one) => one.removed).length;
   const shown = data.places.filter((one) => all || !one.removed);
   const current = data.places.find(underWay);

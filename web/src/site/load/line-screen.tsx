@@ -1,11 +1,11 @@
 // Filling the line: asked for with consent, followed while it is full, and what a busy line does to calls.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { get, type Model, post, remove } from "../../api/client";
 import { LineFill } from "../../charts/line-fill";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
 import { ago, DASH, dateTime, duration, fixed, megabits } from "../../ui/format";
+import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 import { BenchMenu } from "../bench-menu";
@@ -15,34 +15,15 @@ import { ruleWords } from "./rule";
 type Page = Model<"FillPage">;
 type Line = Model<"FillLine">;
 
-const LOOK_MS = 1000;
-const IDLE_MS = 15_000;
-const underWay = (line: Line) => ["waiting", "taken", "running"].includes(line.state);
 const toCome = (line: Line) => underWay(line) || (line.state === "done" && !line.judged && line.words !== "");
 const WAYS = { idle: "Idle", up: "Upload full", down: "Download full", both: "Both full" } as const;
 
 export function LineScreen({ id }: { id: string }) {
-  const queries = useQueryClient();
-  const [problem, setProblem] = useState<string | null>(null);
   const [search, set] = useAddress();
   const path = `/api/sites/${id}/fills`;
-  const page = useQuery({
-    queryKey: ["fills", id],
-    queryFn: () => get("FillPage", path),
-    refetchInterval: ({ state }) => (state.data?.fills.some(toCome) ? LOOK_MS : IDLE_MS),
-  });
+  const { page, problem, change } = useLivePage("FillPage", path, (data) => data.fills.some(toCome));
   if (!page.data) return <Pending what="line fills" error={page.error} />;
   const { data } = page;
-  const change = async (asked: Promise<Page>) => {
-    try {
-      queries.setQueryData(["fills", id], await asked);
-      setProblem(null);
-      return true;
-    } catch (error) {
-      setProblem((error as Error).message);
-      return false;
-    }
-  };
   const chosen = Number(search.get("fill") ?? 0);
   const shown = data.fills.find((one) => one.id === chosen) ?? data.fills[0];
   return (
