@@ -235,7 +235,7 @@ def test_hosts_with_and_without_ports(text: str, expected: tuple[str, int]) -> N
 
 @pytest.mark.parametrize("text", ["", ":80", "host:0", "host:http", "[::1]:70000"])
 def test_hosts_that_cannot_be(text: str) -> None:
-    with pytest.raises(ValueError, match=r"not a port|Name the far end"):
+    with pytest.raises(ValueError, match=r"not a port|Name a host"):
         host_port(text)
 
 

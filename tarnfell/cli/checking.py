@@ -19,9 +19,10 @@ from tarnfell.media.tracing.tracer import path as trace
 from tarnfell.probe.asking import ladder
 from tarnfell.probe.asking.echo import echoes
 from tarnfell.probe.surroundings import surroundings
-from tarnfell.wire import WireError, dns
-from tarnfell.wire.kinds.check import CheckArguments, ServiceAsked
+from tarnfell.wire import WireError, dns, sip
+from tarnfell.wire.kinds.check import CheckArguments, CheckResult, ServiceAsked
 from tarnfell.wire.kinds.path import HopFacts
+from tarnfell.wire.kinds.signalling import SipAccount
 
 MARKS = {"passed": "passed  ", "failed": "FAILED  ", "unproven": "unproven"}
 
@@ -39,6 +40,7 @@ def check(options: argparse.Namespace) -> int:
         resolvers=tuple(options.resolver or ()),
         names=tuple(options.name or ()),
         services=services_of(Path(options.services)) if options.services else (),
+        account=_account(options),
     )
     for name in wanted.names:
         try:
@@ -46,11 +48,35 @@ def check(options: argparse.Namespace) -> int:
         except WireError as error:
             raise ValueError(str(error)) from None
     try:
-        judged = judge(ladder.check(wanted))
+        result = ladder.check(wanted)
     except socket.gaierror:
         raise ValueError(f"The name {host} cannot be looked up. Check the spelling, or give the address.") from None
-    print_report(options, asdict(judged), _ladder_text)
+    judged = judge(result)
+    print_report(options, {**asdict(judged), "calls": _sip_calls(result)}, _ladder_text)
     return FAILED if judged.causes or any(rung.state == "failed" for rung in judged.rungs) else DONE
+
+
+def _account(options: argparse.Namespace) -> SipAccount | None:
+    if not options.registrar:
+        return None
+    if not options.sip_user:
+        raise ValueError("Say who registers there with --sip-user.")
+    host, port = host_port(options.registrar, sip.TLS_PORT if options.sip_transport == "tls" else sip.PORT)
+    password = ""
+    if options.sip_password_file:
+        try:
+            password = Path(options.sip_password_file).read_text(encoding="utf-8").rstrip("\n")
+        except (OSError, UnicodeDecodeError) as error:
+            raise ValueError(f"{options.sip_password_file} cannot be read: {error}.") from None
+    return SipAccount(host, options.sip_user, password, port, options.sip_transport, options.sip_domain or "")
+
+
+def _sip_calls(result: CheckResult) -> list[dict[str, Any]]:
+    if not result.signalling or not result.signalling.calls:
+        return []
+    from tarnfell.core.check.sip_calls import records_of  # numeric, which a check without calls need not wait for
+
+    return [asdict(one) for one in records_of(result)]
 
 
 def services_of(file: Path) -> tuple[ServiceAsked, ...]:
@@ -65,6 +91,13 @@ def services_of(file: Path) -> tuple[ServiceAsked, ...]:
 
 def _ladder_text(report: Mapping[str, Any]) -> str:
     lines = [f"{MARKS[rung['state']]}  {rung['title']}: {rung['says']}" for rung in report["rungs"]]
+    for one in report["calls"]:
+        mos = "no MOS" if one["mos"] is None else f"{one['mos']:.2f} MOS"
+        jitter = "" if one["jitter_peak_ms"] is None else f", jitter at most {one['jitter_peak_ms']:.1f} ms"
+        lines.append(
+            f"          Call over {one['transport'].upper()}, {one['direction']}: {mos}, {one['arrived']} of "
+            f"{one['sent']} packets{jitter}, SSRC {one['ssrc']:08x}"
+        )
     for cause in report["causes"]:
         lines += ["", f"{cause['title']}. {cause['says']}", f"  What to do: {cause['remedy']} ({cause['who']})"]
     lines += [f"\nNo fault: {one['says']}" for one in report["not_faults"]]

@@ -12,7 +12,7 @@ from tarnfell.wire.control import DEFAULT_PORT
 DONE, FAILED, WRONG_USE = 0, 1, 2
 
 
-def host_port(text: str) -> tuple[str, int]:
+def host_port(text: str, usual: int = DEFAULT_PORT) -> tuple[str, int]:
     """HOST, HOST:PORT or [IPV6]:PORT."""
     if text.startswith("["):
         host, _, rest = text[1:].partition("]")
@@ -24,8 +24,8 @@ def host_port(text: str) -> tuple[str, int]:
     if text_port and not (text_port.isdigit() and 0 < int(text_port) < 65536):
         raise ValueError(f"“{text_port}” is not a port: choose 1 to 65535.")
     if not host:
-        raise ValueError("Name the far end's host.")
-    return host, int(text_port or DEFAULT_PORT)
+        raise ValueError("Name a host.")
+    return host, int(text_port or usual)
 
 
 def port_range(text: str) -> tuple[int, int]:

@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 
 from tarnfell.wire.control import DEFAULT_MEDIA_PORTS, DEFAULT_PORT
+from tarnfell.wire.kinds.signalling import SIP_TRANSPORTS
 
 
 def call(parser: argparse.ArgumentParser) -> None:
@@ -37,6 +38,13 @@ def check(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gateway", metavar="A", help="else the system's default route")
     parser.add_argument("--edge", metavar="A", help="the provider's edge; else the first hop beyond the gateway")
     parser.add_argument("--media-port", type=int, default=DEFAULT_MEDIA_PORTS[0], metavar="N", help="of the far end")
+    parser.add_argument(
+        "--registrar", metavar="HOST[:PORT]", help="the customer’s own: register there, and call oneself through it"
+    )
+    parser.add_argument("--sip-user", metavar="U", help="who registers there")
+    parser.add_argument("--sip-password-file", metavar="F", help="one line")
+    parser.add_argument("--sip-transport", choices=tuple(SIP_TRANSPORTS), default="udp", help="udp unless given")
+    parser.add_argument("--sip-domain", metavar="D", help="of the address of record; else the registrar’s host")
 
 
 def path(parser: argparse.ArgumentParser) -> None:
@@ -124,6 +132,9 @@ def farend(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--control-port", type=int, default=DEFAULT_PORT, metavar="N")
     parser.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
     parser.add_argument("--key-file", metavar="F", help="made there if it does not exist")
+    parser.add_argument(
+        "--certificate", metavar="F", help="with its key (PEM), for SIP over TLS; else one is made beside the key"
+    )
 
 
 def serve(parser: argparse.ArgumentParser) -> None:

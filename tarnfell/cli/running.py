@@ -16,6 +16,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from tarnfell.cli.common import DONE, host_port, port_range, print_report
+from tarnfell.farend.certificate import read_or_make
 from tarnfell.farend.daemon import FarEndConfig, listen, run
 from tarnfell.media.host import die_with
 from tarnfell.media.keys import read_or_make_key
@@ -31,7 +32,9 @@ LAST_CLERK_S = 5.0
 def farend(options: argparse.Namespace) -> int:
     low, high = port_range(options.media_ports)
     key, file, made = read_or_make_key(options.key_file)
-    config = FarEndConfig(options.bind, options.control_port, low, high, Path(file).parent / "halves")
+    folder = Path(file).parent
+    certificate = read_or_make(folder, options.certificate or "")
+    config = FarEndConfig(options.bind, options.control_port, low, high, folder / "halves", certificate)
     listener = listen(config)
     # Told, not raised: an exception may come up where it is swallowed, and the far end would go on.
     stop = threading.Event()

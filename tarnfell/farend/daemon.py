@@ -48,6 +48,8 @@ class FarEndConfig:
     last_media_port: int = DEFAULT_MEDIA_PORTS[1]
     keep: Path | None = None
     """Folder for what is left of runs that were broken off."""
+    certificate: Path | None = None
+    """For SIP over TLS (certificate.py)."""
 
 
 def listen(config: FarEndConfig) -> socket.socket:
@@ -101,7 +103,8 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
             seats.free(openings[0])
         # Media answers from the very address the probe reached, also on a host with several.
         halves = Halves(config.keep) if config.keep else None
-        offer = Offer(sock.family, sock.getsockname()[0], config.first_media_port, config.last_media_port, halves)
+        ports = (config.first_media_port, config.last_media_port)
+        offer = Offer(sock.family, sock.getsockname()[0], *ports, halves, config.certificate)
         seat = seats.take()
         start = _Forked if host.HERE.forks else _Threaded
         try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import socket
 from dataclasses import dataclass
+from pathlib import Path
 
 from tarnfell.farend.halves import Halves
 from tarnfell.media.sockets import open_media_socket
@@ -21,6 +22,8 @@ class Offer:
     last_port: int
     halves: Halves | None = None
     """Where the half of a run that was broken off is kept; None to keep none."""
+    certificate: Path | None = None
+    """With its key, for SIP over TLS; None where there is none."""
 
 
 class Refused(Exception):

@@ -1,7 +1,7 @@
 """A registrar and a called party for one probe: its messages are answered, and told word by word as they arrived.
 
 Only while a session that has shown the key lasts, and only to the address that session came from. What was received and
-what was sent is told on the control connection, where nothing on the way can change it.
+what was sent, messages and media, is told on the control connection, where nothing on the way can change it.
 """
 
 from __future__ import annotations
@@ -9,17 +9,27 @@ from __future__ import annotations
 import secrets
 import selectors
 import socket
+import ssl
 import time
 from collections.abc import Callable
+from contextlib import ExitStack
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from tarnfell.farend.certificate import context, fingerprint
+from tarnfell.farend.offer import Offer, open_sockets
 from tarnfell.media.channel import Channel
+from tarnfell.media.short_call import ShortCall
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.wire import WireError, sip
+from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.signalling import MAX_MESSAGES
 
 LONGEST_S = 60.0
+HANDSHAKE_S = 3.0
+DSCP = 46
+"""Of media: EF, as a phone marks it."""
 USER, REALM = "desk", "tarnfell"
 TAKEN = f"Port {sip.PORT} is taken at the far end: signalling cannot be tried there now."
 _AT_ONCE = 16
@@ -29,22 +39,53 @@ class PortTaken(RuntimeError):
     """Somebody else has the port for signalling; the text says which."""
 
 
-def serve_signalling(channel: Channel, family: int, address: str, password: str) -> None:
+def serve_signalling(channel: Channel, offer: Offer, password: str) -> None:
     """Until the probe ends the connection, or for LONGEST_S.
 
-    Raises PortTaken, ChannelClosed, WireError or TimeoutError.
+    Raises PortTaken, Refused where no media port is free, ChannelClosed, WireError or TimeoutError.
     """
-    try:
-        datagrams = open_media_socket(family, address, sip.PORT)
-    except OSError:
-        raise PortTaken(TAKEN) from None
-    with datagrams:
+    with ExitStack() as opened:
         try:
-            listener = socket.create_server((address, sip.PORT), family=family)
+            datagrams = opened.enter_context(open_media_socket(offer.family, offer.address, sip.PORT))
+            plain_text = opened.enter_context(socket.create_server((offer.address, sip.PORT), family=offer.family))
         except OSError:
             raise PortTaken(TAKEN) from None
-        with listener:
-            _Desk(channel, datagrams, listener, address, password).serve()
+        (media,) = open_sockets(offer, [DSCP])
+        opened.enter_context(media)
+        listeners = {plain_text: _Listener("tcp")}
+        if offer.certificate:
+            try:
+                secured = socket.create_server((offer.address, sip.TLS_PORT), family=offer.family)
+                listeners[opened.enter_context(secured)] = _Listener("tls", context(offer.certificate))
+            except OSError:
+                pass  # taken, or the file is gone: the probe is told of no port for it
+        certificate = fingerprint(offer.certificate) if offer.certificate and len(listeners) > 1 else ""
+        _Desk(channel, datagrams, listeners, media, offer.address, password, certificate).serve()
+
+
+@dataclass(frozen=True)
+class _Listener:
+    transport: str
+    security: ssl.SSLContext | None = None
+
+    def taken(self, listener: socket.socket, peer: str) -> socket.socket | None:
+        """The next stream, where it is the peer's; None where it is not, or nothing came of it."""
+        try:
+            stream, source = listener.accept()
+        except OSError:
+            return None
+        try:
+            if source[0] != peer:
+                raise OSError("somebody else")
+            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            if self.security:
+                stream.settimeout(HANDSHAKE_S)
+                stream = self.security.wrap_socket(stream, server_side=True)
+            stream.setblocking(False)
+        except OSError:
+            stream.close()
+            return None
+        return stream
 
 
 def _send_to(sock: socket.socket, address: Any, data: bytes) -> None:
@@ -53,25 +94,30 @@ def _send_to(sock: socket.socket, address: Any, data: bytes) -> None:
 
 class _Desk:
     def __init__(
-        self, channel: Channel, datagrams: socket.socket, listener: socket.socket, address: str, password: str
-    ) -> None:
-        self._channel, self._datagrams, self._listener = channel, datagrams, listener
-        self._address, self._password = address, password
+        self, channel: Channel, datagrams: socket.socket, listeners: dict[socket.socket, _Listener],
+        media: socket.socket, address: str, password: str, certificate: str,
+    ) -> None:  # fmt: skip
+        self._channel, self._datagrams, self._listeners = channel, datagrams, listeners
+        self._media, self._call = media, ShortCall(media, channel.peer_address(), DSCP)
+        self._address, self._password, self._certificate = address, password, certificate
         self._challenge = sip.Challenge(REALM, secrets.token_hex(12))
         self._tag = secrets.token_hex(4)
-        self._streams: dict[socket.socket, bytes] = {}
+        self._streams: dict[socket.socket, tuple[str, bytes]] = {}
+        """By which transport, and what came of a message that is not whole."""
         self._told = 0
 
     def serve(self) -> None:
-        self._channel.send({"accepted": {"port": sip.PORT}})
+        told: dict[str, object] = {"port": sip.PORT}
+        if self._certificate:
+            told.update(tls_port=sip.TLS_PORT, certificate=self._certificate)
+        self._channel.send({"accepted": told})
         end = time.monotonic() + LONGEST_S
-        self._listener.setblocking(False)
         try:
             with selectors.DefaultSelector() as ready:
-                for sock in (self._datagrams, self._listener, self._channel.socket):
+                for sock in (self._datagrams, self._media, self._channel.socket, *self._listeners):
                     ready.register(sock, selectors.EVENT_READ)
                 while time.monotonic() < end and self._told < MAX_MESSAGES:
-                    for found, _ in ready.select(1.0):
+                    for found, _ in ready.select(self._call.turn()):
                         if found.fileobj is self._channel.socket:
                             self._channel.receive_json()
                             return
@@ -81,19 +127,19 @@ class _Desk:
                 stream.close()
 
     def _look_at(self, sock: socket.socket, ready: selectors.BaseSelector) -> None:
+        if sock is self._media:
+            return  # the call's next turn takes it
         if sock is self._datagrams:
             self._take_datagrams()
-        elif sock is self._listener:
-            try:
-                stream, peer = sock.accept()
-            except OSError:
+        elif sock in self._listeners:
+            listener = self._listeners[sock]
+            stream = listener.taken(sock, self._channel.peer_address())
+            if stream is None:
                 return
-            if peer[0] != self._channel.peer_address() or len(self._streams) >= _AT_ONCE:
+            if len(self._streams) >= _AT_ONCE:
                 stream.close()
                 return
-            stream.setblocking(False)
-            stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-            self._streams[stream] = b""
+            self._streams[stream] = (listener.transport, b"")
             ready.register(stream, selectors.EVENT_READ)
         elif not self._take_stream(sock):
             ready.unregister(sock)
@@ -114,23 +160,20 @@ class _Desk:
 
     def _take_stream(self, stream: socket.socket) -> bool:
         """Whether it goes on."""
+        transport, held = self._streams[stream]
         try:
             data = stream.recv(sip.MAX_BYTES)
+            while isinstance(stream, ssl.SSLSocket) and stream.pending() and len(data) <= sip.MAX_BYTES:
+                data += stream.recv(sip.MAX_BYTES)
+        except (ssl.SSLWantReadError, BlockingIOError):
+            return True  # a part of a record, of which the rest is to come
         except OSError:
             return False
-        held = self._streams[stream] + data
-        while b"\r\n\r\n" in held:
-            head = held.partition(b"\r\n\r\n")[0] + b"\r\n\r\n"
-            try:
-                length = len(head) + sip.length_of(head)
-            except WireError:
-                return False
-            if len(held) < length:
-                break
-            self._answer("tcp", held[:length], stream.getpeername(), stream.sendall)
-            held = held[length:]
-        self._streams[stream] = held
-        return bool(data) and len(held) <= sip.MAX_BYTES
+        whole, rest = sip.whole_messages(held + data)
+        for message in whole:
+            self._answer(transport, message, stream.getpeername(), stream.sendall)
+        self._streams[stream] = (transport, rest)
+        return bool(data) and len(rest) <= sip.MAX_BYTES
 
     def _answer(self, transport: str, data: bytes, source: tuple[str, int], send: Callable[[bytes], None]) -> None:
         try:
@@ -140,6 +183,11 @@ class _Desk:
         if asked.status is not None:
             return
         self._tell(transport, heard=data)
+        if asked.method == "INVITE":
+            self._call = ShortCall(self._media, self._channel.peer_address(), DSCP)
+        elif asked.method == "BYE":
+            sent, arrived = plain(self._call.sent()), plain(self._call.arrived())
+            self._channel.send({"transport": transport, "call": {"sent": sent, "arrived": arrived}})
         for answer in self._answers(asked, transport, source):
             text = answer.serialize()
             self._tell(transport, said=text)
@@ -155,15 +203,11 @@ class _Desk:
 
     def _answers(self, asked: sip.Message, transport: str, source: tuple[str, int]) -> list[sip.Message]:
         def answer(status: str, *more: tuple[str, str], body: str = "") -> sip.Message:
-            vias = [("Via", via) for via in asked.all("via")]
-            top = (vias[0][1] if vias else "").replace(";rport", f";rport={source[1]};received={source[0]}", 1)
-            to = asked.get("to") or ""
-            tagged = to if ";tag=" in to else f"{to};tag={self._tag}"
-            kept = [(name, asked.get(name) or "") for name in ("From", "Call-ID", "CSeq")]
-            return sip.Message(f"SIP/2.0 {status}", (("Via", top), *vias[1:], ("To", tagged), *kept, *more), body)
+            return sip.answer(asked, status, source, self._tag, *more, body=body)
 
         host = f"[{self._address}]" if ":" in self._address else self._address
-        own = ("Contact", f"<sip:{USER}@{host}:{sip.PORT};transport={transport}>")
+        port = sip.TLS_PORT if transport == "tls" else sip.PORT
+        own = ("Contact", f"<sip:{USER}@{host}:{port};transport={transport}>")
         if asked.method in ("OPTIONS", "BYE"):
             return [answer("200 OK", ("Allow", "OPTIONS, REGISTER, INVITE, ACK, BYE"))]
         if asked.method == "REGISTER":
@@ -174,7 +218,7 @@ class _Desk:
                 return [answer("403 Forbidden")]
             return [answer("200 OK", ("Contact", f"{asked.get('contact') or ''};expires=60"))]
         if asked.method == "INVITE":
-            body = sip.description(self._address, 20000)
+            body = sip.description(self._address, self._media.getsockname()[1])
             ringing = answer("180 Ringing", own)
             return [ringing, answer("200 OK", own, ("Content-Type", "application/sdp"), body=body)]
         return []

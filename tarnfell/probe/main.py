@@ -10,6 +10,7 @@ import threading
 import time
 from pathlib import Path
 
+from tarnfell.farend.certificate import read_or_make
 from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
 from tarnfell.media import host
 from tarnfell.media.host import die_with
@@ -99,7 +100,8 @@ def _answer(port: int, media_low: int, media_high: int, keep: Path | None) -> in
     """Be a far end until the probe that started this ends. The key comes on standard input."""
     die_with(os.getppid())
     key = sys.stdin.readline().strip().encode()
-    config = FarEndConfig("0.0.0.0", port, media_low, media_high, keep)
+    certificate = read_or_make(keep.parent) if keep else None
+    config = FarEndConfig("0.0.0.0", port, media_low, media_high, keep, certificate)
     listener = listen(config)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     run(listener, config, key)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from tarnfell.core.check.values import USUAL, Limits
 from tarnfell.wire.kinds.check import ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.signalling import SipAccount
 
 MOST_SHARED, MOST_OWN = 400, 100
 """Services of an engagement and of a site; together no more than a check asks (wire/kinds/check.py: MAX_SERVICES)."""
@@ -26,6 +27,8 @@ class Wish:
     services: tuple[ServiceAsked, ...] = ()
     """Beside those of the engagement."""
     limits: Limits = USUAL
+    account: SipAccount | None = None
+    """At the customer's own registrar."""
 
 
 @dataclass(frozen=True)

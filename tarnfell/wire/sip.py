@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from tarnfell.wire import WireError
 
 PORT = 5060
+TLS_PORT = 5061
+"""RFC 3261 §19.1.2."""
 MAX_BYTES = 4000
 _COMPACT = {"v": "via", "f": "from", "t": "to", "i": "call-id", "m": "contact", "l": "content-length",
             "c": "content-type", "k": "supported", "s": "subject", "e": "content-encoding"}  # fmt: skip
@@ -88,6 +90,38 @@ def length_of(head: bytes) -> int:
     return int(found[1])
 
 
+def whole_messages(data: bytes) -> tuple[list[bytes], bytes]:
+    """Those that a stream holds, and the beginning of the next (RFC 3261 §18.3).
+
+    A head without a length that can be read ends with what there is: no message, as parsing will tell.
+    """
+    found = []
+    while b"\r\n\r\n" in data:
+        head = data.partition(b"\r\n\r\n")[0] + b"\r\n\r\n"
+        try:
+            length = len(head) + length_of(head)
+        except WireError:
+            length = len(data)
+        if len(data) < length:
+            break
+        found.append(data[:length])
+        data = data[length:]
+    return found, data
+
+
+def answer(
+    asked: Message, status: str, source: tuple[str, int], tag: str, *more: tuple[str, str], body: str = ""
+) -> Message:
+    """To a request that came from ``source`` (RFC 3261 §8.2.6), with where that was (RFC 3581 §4)."""
+    vias = [("Via", via) for via in asked.all("via")]
+    top = (vias[0][1] if vias else "").replace(";rport", f";rport={source[1]};received={source[0]}", 1)
+    to = asked.get("to") or ""
+    tagged = to if ";tag=" in to else f"{to};tag={tag}"
+    routes = [("Record-Route", route) for route in asked.all("record-route")]
+    kept = [(name, asked.get(name) or "") for name in ("From", "Call-ID", "CSeq")]
+    return Message(f"SIP/2.0 {status}", (("Via", top), *vias[1:], *routes, ("To", tagged), *kept, *more), body)
+
+
 @dataclass(frozen=True)
 class Challenge:
     """What a registrar asks to be shown (RFC 7616 §3.3)."""
@@ -95,6 +129,9 @@ class Challenge:
     realm: str
     nonce: str
     algorithm: str = "SHA-256"
+    has_qop: bool = True
+    """Without, as RFC 2069 had it and registrars still ask."""
+    opaque: str = ""
 
     def header(self) -> str:
         return f'Digest realm="{self.realm}", nonce="{self.nonce}", algorithm={self.algorithm}, qop="auth"'
@@ -105,18 +142,24 @@ class Challenge:
         told = _parameters(value)
         if "realm" not in told or "nonce" not in told or told.get("algorithm", "MD5").upper() not in _HASHES:
             raise WireError("SIP: a challenge that cannot be met.")
-        return Challenge(told["realm"], told["nonce"], told.get("algorithm", "MD5").upper())
+        qops = [one.strip() for one in told.get("qop", "").split(",") if one.strip()]
+        if qops and "auth" not in qops:
+            raise WireError("SIP: a challenge that cannot be met.")
+        algorithm = told.get("algorithm", "MD5").upper()
+        return Challenge(told["realm"], told["nonce"], algorithm, bool(qops), told.get("opaque", ""))
 
 
 _HASHES = {"MD5": hashlib.md5, "SHA-256": hashlib.sha256}
 
 
 def authorization(challenge: Challenge, user: str, password: str, method: str, uri: str, cnonce: str) -> str:
-    """The header that meets a challenge, with qop "auth" (RFC 7616 §3.4)."""
+    """The header that meets a challenge, with qop "auth" where it was asked for (RFC 7616 §3.4)."""
     response = _response(challenge, user, password, method, uri, cnonce)
+    quality = f', cnonce="{cnonce}", qop=auth, nc=00000001' if challenge.has_qop else ""
+    opaque = f', opaque="{challenge.opaque}"' if challenge.opaque else ""
     return (
         f'Digest username="{user}", realm="{challenge.realm}", nonce="{challenge.nonce}", uri="{uri}", '
-        f'response="{response}", algorithm={challenge.algorithm}, cnonce="{cnonce}", qop=auth, nc=00000001'
+        f'response="{response}", algorithm={challenge.algorithm}{quality}{opaque}'
     )
 
 
@@ -130,8 +173,10 @@ def _response(challenge: Challenge, user: str, password: str, method: str, uri: 
     def digest(*parts: str) -> str:
         return _HASHES[challenge.algorithm](":".join(parts).encode()).hexdigest()
 
-    who = digest(user, challenge.realm, password)
-    return digest(who, challenge.nonce, "00000001", cnonce, "auth", digest(method, uri))
+    who, what = digest(user, challenge.realm, password), digest(method, uri)
+    if not challenge.has_qop:
+        return digest(who, challenge.nonce, what)
+    return digest(who, challenge.nonce, "00000001", cnonce, "auth", what)
 
 
 def _parameters(value: str) -> dict[str, str]:
@@ -148,3 +193,24 @@ def description(address: str, port: int) -> str:
         f"m=audio {port} RTP/AVP 8", "a=rtpmap:8 PCMA/8000", "a=ptime:20",
     )  # fmt: skip
     return "".join(f"{line}\r\n" for line in lines)
+
+
+def media_of(description: str) -> tuple[str, int] | None:
+    """Address and port of the first audio stream of a session description (RFC 8866); None where there is none.
+
+    The stream's own connection line counts before that of the session.
+    """
+    session, _, media = description.partition("m=audio ")
+    port = re.match(r"(\d{1,5}) ", media)
+    lines = re.findall(r"(?m)^c=IN IP[46] ([^\s/]+)", media.partition("\nm=")[0]) or re.findall(
+        r"(?m)^c=IN IP[46] ([^\s/]+)", session
+    )
+    if port is None or not lines or not 0 < int(port[1]) < 65536:
+        return None
+    return lines[0], int(port[1])
+
+
+def uri_of(value: str) -> str:
+    """Of a name-addr or addr-spec (RFC 3261 §20.10), without the parameters of the header."""
+    found = re.search(r"<([^>]+)>", value) or re.match(r"\s*([^\s;]+)", value)
+    return found[1] if found else ""

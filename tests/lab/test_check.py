@@ -74,6 +74,12 @@ def sip_rewritten(row: Row) -> None:
     row.nft("gateway", chain("nat hook prerouting priority -100", rule).replace("ip lab", "ip helper"))
 
 
+def sip_tls_intercepted(row: Row) -> None:
+    translation(row)
+    rule = "iif l tcp dport 5061 redirect"
+    row.nft("gateway", chain("nat hook prerouting priority -100", rule).replace("ip lab", "ip opener"))
+
+
 def sip_blocked(row: Row) -> None:
     row.nft("gateway", forward("udp dport 5060 drop"))
 
@@ -135,6 +141,7 @@ class Trouble:
     far_end: bool = True
     beside: tuple[str, ...] = ()
     """What runs on the gateway."""
+    beside_port: int = 5060
     beside_edge: tuple[str, ...] = ()
     digest: str = ""
     """That the service's certificate is expected to have; empty: the one it has."""
@@ -151,6 +158,12 @@ TROUBLES = {
         sip_rewritten,
         [("signalling-rewritten", "unknown", "both")],
         beside=("-m", "tarnfell.standin.sip_helper", "--listen", "192.0.2.2", "--far", SERVICE),
+    ),
+    "SIP over TLS intercepted": Trouble(
+        sip_tls_intercepted,
+        [("service-tampered", "unknown", "both")],
+        beside=(str(Path(__file__).parent / "tls_relay.py"), "192.0.2.2", "5061", SERVICE, str(CERTIFICATE)),
+        beside_port=5061,
     ),
     "signalling blocked": Trouble(sip_blocked, [("port-blocked", "unknown", "both")]),
     "media ports blocked": Trouble(media_blocked, [("port-blocked", "inside or line", "both")]),
@@ -216,7 +229,7 @@ def looked_at(name: str, folder: Path) -> dict[str, Any]:
             row.await_port("service", port)
         if trouble.beside:
             stack.enter_context(rig.process(*trouble.beside, prefix=row.inside("gateway")))
-            row.await_port("gateway", 5060)
+            row.await_port("gateway", trouble.beside_port)
         if trouble.beside_edge:
             stack.enter_context(rig.process(*trouble.beside_edge, prefix=row.inside("edge")))
         trouble.brings(row)

@@ -14,7 +14,7 @@ import pytest
 
 from tests import rig
 from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, row_of
-from tests.lab.test_check import CERTIFICATE, NAME, PARTS, SERVICE, by_destination, translation
+from tests.lab.test_check import CERTIFICATE, NAME, PARTS, SERVICE, by_destination, chain, translation
 from tests.lab.test_check import _digest as digest
 
 SERVERS = ("kamailio", "turnserver", "unbound", "nginx")
@@ -58,12 +58,44 @@ KAMAILIO = f"""
 #!KAMAILIO
 children=1
 log_stderror=yes
-disable_tcp=yes
+tcp_children=1
 listen=udp:{SECOND}:5060
+listen=tcp:{SECOND}:5060
 mpath="/usr/lib/x86_64-linux-gnu/kamailio/modules/:/usr/lib/aarch64-linux-gnu/kamailio/modules/"
 loadmodule "sl.so"
+loadmodule "pv.so"
+loadmodule "tm.so"
+loadmodule "rr.so"
+loadmodule "siputils.so"
+loadmodule "usrloc.so"
+loadmodule "registrar.so"
+loadmodule "auth.so"
+loadmodule "nathelper.so"
+modparam("nathelper", "received_avp", "$avp(received)")
+modparam("registrar", "received_avp", "$avp(received)")
 request_route {{
-  if (method == "OPTIONS") {{ sl_send_reply("200", "Alive"); exit; }}
+  if (method == "OPTIONS" && uri == myself && $rU == $null) {{ sl_send_reply("200", "Alive"); exit; }}
+  force_rport();
+  if (has_totag()) {{
+    if (method == "ACK" && !loose_route()) {{ t_relay(); exit; }}
+    loose_route();
+    t_relay();
+    exit;
+  }}
+  if (method == "REGISTER" || method == "INVITE") {{
+    if (!pv_auth_check("customer.example", "s3cret", "0", "0")) {{
+      if (method == "INVITE") {{ proxy_challenge("customer.example", "1"); }}
+      else {{ www_challenge("customer.example", "1"); }}
+      exit;
+    }}
+  }}
+  if (method == "REGISTER") {{ fix_nated_register(); save("location"); exit; }}
+  if (method == "INVITE") {{
+    record_route();
+    if (!lookup("location")) {{ sl_send_reply("404", "Not Found"); exit; }}
+    t_relay();
+    exit;
+  }}
   sl_send_reply("403", "Not here");
 }}
 """
@@ -106,13 +138,13 @@ def servers(row: Row, folder: Path) -> Iterator[None]:
         yield
 
 
-def checked(row: Row, folder: Path, services: str) -> dict[str, Any]:
+def checked(row: Row, folder: Path, services: str, *options: str) -> dict[str, Any]:
     (folder / "services.csv").write_text(services)
     (folder / "key").write_text(rig.KEY)
     done = rig.cli(
         "check", SERVICE, "--json", "--key-file", str(folder / "key"), "--services", str(folder / "services.csv"),
         "--resolver", SERVICE, "--name", NAME, "--media-port", rig.MEDIA_PORTS.split("-")[0],
-        prefix=row.inside("site"), timeout=180,
+        *options, prefix=row.inside("site"), timeout=180,
     )  # fmt: skip
     assert done.returncode in (0, 1), done.stderr
     return dict(json.loads(done.stdout))
@@ -161,3 +193,37 @@ def test_a_broken_page_another_certificate_and_a_mapping_for_each_address_are_na
     assert "another certificate" in told["service-tampered"][0]
     (mapping,) = told["translation-per-destination"]
     assert "STUN at 203.0.113.2 sees another mapping of the same socket at its second address" in mapping
+
+
+def at_registrar(row: Row, folder: Path, transport: str, password: str, user: str = "200") -> dict[str, Any]:
+    (folder / "password").write_text(password + "\n")
+    (folder / "key").write_text(rig.KEY)
+    account = ("--registrar", SECOND, "--sip-user", user, "--sip-password-file", str(folder / "password"))
+    return checked(
+        row, folder, services(), *account, "--sip-domain", "customer.example", "--sip-transport", transport
+    )  # fmt: skip
+
+
+def test_registering_at_a_real_registrar_and_calling_oneself_through_it(tmp_path: Path) -> None:
+    with row_of(*PARTS) as row, servers(row, tmp_path), far_end_in(row, "service", tmp_path):
+        translation(row)
+        for transport in ("udp", "tcp"):
+            report = at_registrar(row, tmp_path, transport, "s3cret")
+            found = rung(report, "signalling")
+            assert (report["causes"], found["state"]) == ([], "passed"), json.dumps(report, indent=1)
+            assert f"Registering 200 at {SECOND}, {transport.upper()} port 5060 goes through" in found["says"]
+            assert "A call to itself through it is set up in" in found["says"]
+            assert 0 < found["figures"]["registrar_ms"] < 10_000
+            assert 0 < found["figures"]["registrar_call_ms"] < 10_000
+            assert "s3cret" not in json.dumps(report)
+        refused = at_registrar(row, tmp_path, "udp", "wrong")
+        assert refused["causes"] == []
+        assert (
+            "does not register 200 (401 Unauthorized). Check user and password." in rung(refused, "signalling")["says"]
+        )
+        row.nft(
+            "gateway",
+            chain("filter hook forward priority 0", f"ip daddr {SECOND} tcp dport 5060 drop").replace("lab", "closed"),
+        )
+        report = at_registrar(row, tmp_path, "tcp", "s3cret")
+        assert [(c["key"], c["rungs"]) for c in report["causes"]] == [("port-blocked", ["signalling"])]

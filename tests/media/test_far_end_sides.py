@@ -14,6 +14,7 @@ from tarnfell.farend.daemon import MAX_FILLING
 from tarnfell.media.channel import LAST_BYTES, Channel, ChannelClosed
 from tarnfell.wire import sip, stun
 from tarnfell.wire.control import Seal
+from tarnfell.wire.rtp import RtpPacket
 from tests import rig
 from tests.media.test_far_end_bounds import Session, still_works
 
@@ -140,10 +141,53 @@ def test_bindings_are_told_only_in_a_session_and_never_at_greater_length(far: st
 # Signalling
 
 
+def test_media_of_a_call_goes_only_to_who_sent_some_and_holds_the_session(far: str) -> None:
+    session = Session(far)
+    session.channel.send({"signalling": {}})
+    session.channel.receive_json()
+    own = session.channel.own_address()
+    invite = sip.Message(
+        "INVITE sip:x SIP/2.0", (("Via", "SIP/2.0/UDP x;rport"), ("CSeq", "1 INVITE")), sip.description(own, 9)
+    )
+    with (
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as signalling,
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as media,
+        socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger,
+    ):
+        stranger.bind((rig.own_address(), 0))
+        for sock in (signalling, media):
+            sock.bind((own, 0))
+        signalling.settimeout(5)
+        signalling.sendto(invite.serialize(), (far, sip.PORT))
+        assert sip.Message.parse(signalling.recv(4000)).status == 180
+        found = sip.media_of(sip.Message.parse(signalling.recv(4000)).body)
+        assert found is not None
+        packet = RtpPacket(8, 1, 0, 7, payload=bytes(160)).serialize()
+        for sock in (stranger, media):
+            sock.settimeout(0.4)
+        for odd in (b"", b"x" * 172, RtpPacket(0, 1, 0, 7, payload=bytes(160)).serialize()):
+            media.sendto(odd, found)
+        stranger.sendto(packet, found)
+        for sock in (stranger, media):  # nobody has sent media that is this call's
+            with pytest.raises(TimeoutError):
+                sock.recv(2000)
+        media.sendto(packet, found)
+        got = []
+        with contextlib.suppress(TimeoutError):
+            while True:
+                got.append(RtpPacket.parse(media.recv(2000)))
+        assert (len(got), len({one.ssrc for one in got})) == (50, 1)
+        with pytest.raises(TimeoutError):
+            stranger.recv(2000)
+    session.channel.close()
+    still_works(far)
+
+
 def test_signalling_is_answered_only_in_a_session_and_only_to_who_holds_it(far: str) -> None:
     session = Session(far)
     session.channel.send({"signalling": {}})
-    assert session.channel.receive_json() == {"accepted": {"port": sip.PORT}}
+    accepted = session.channel.receive_json()["accepted"]
+    assert (accepted["port"], accepted["tls_port"], len(accepted["certificate"])) == (sip.PORT, sip.TLS_PORT, 64)
     second = Session(far)
     second.channel.send({"signalling": {}})
     assert "taken" in second.channel.receive_json()["refused"]

@@ -298,10 +298,10 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
             address, rig.CONTROL_PORT, rig.KEY, gateway=here[0], names=("a.example",), resolvers=here
         )
         result = ladder.check(wanted, tell=told.append)
-    assert [len(one.took) for one in told] == list(range(11))
+    assert [len(one.took) for one in told] == list(range(12))
     assert [one.question for one in result.took] == [
         "path", "echoes", "large-echoes", "names", "services", "far-end", "ports", "way-back", "signalling",
-        "translation",
+        "registrar", "translation",
     ]  # fmt: skip
     assert result.reach is not None
     assert result.reach.key_fits
@@ -327,13 +327,26 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
     )
     talk = result.signalling
     assert talk is not None
-    for transport in ("udp", "tcp"):
+    for transport in ("udp", "tcp", "tls"):
         own = [one for one in talk.messages if one.transport == transport]
         assert [one.sent.partition(" SIP")[0].partition("\r")[0].split(" sip:")[0] for one in own] == [
             "OPTIONS", "SIP/2.0 200 OK", "REGISTER", "SIP/2.0 401 Unauthorized", "REGISTER", "SIP/2.0 200 OK", "INVITE",
             "SIP/2.0 180 Ringing", "SIP/2.0 200 OK", "ACK", "BYE", "SIP/2.0 200 OK",
         ]  # fmt: skip
         assert [one.arrived for one in own] == [one.sent for one in own]
+    assert (talk.tls_port, talk.certificate_seen) == (5061, talk.certificate)
+    assert [one.transport for one in talk.calls] == ["udp", "tcp", "tls"]
+    for call in talk.calls:
+        assert (call.far_sent is not None, call.far_arrived is not None, call.elsewhere) == (True, True, "")
+        for sent, arrived in ((call.own_sent, call.far_arrived), (call.far_sent, call.own_arrived)):
+            assert sent is not None
+            assert arrived is not None
+            assert (len(sent.sent_us), sent.ssrc, sent.dscp) == (50, arrived.ssrc, 46)
+            assert arrived.seq == tuple(range(sent.first_seq, sent.first_seq + 50))
+            assert set(arrived.dscp) == {46}
+            # On loopback the two clocks are one.
+            assert all(0 <= at - left < 1_000_000 for left, at in zip(sent.sent_us, arrived.at_us, strict=True))
+            assert sent.sent_us[-1] - sent.sent_us[0] >= 980_000
     assert read(CheckResult, json.loads(json.dumps(plain(result)))) == result
 
 

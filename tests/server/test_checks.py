@@ -75,7 +75,7 @@ def test_a_check_is_asked_for_followed_and_judged(house: House) -> None:
     some = replace(HEALTHY, names=(), services=(), reach=None, media=(), took=HEALTHY.took[:1])
     assert tell(house, job["id"], "known", some).json == {"stop": False}
     found = newest(house)
-    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 10)
+    assert (found["state"], found["asked"], found["questions"]) == ("running", 1, 11)
     assert {r["key"]: r["state"] for r in found["rungs"]}["names"] == "unproven"
     bad = replace(HEALTHY, media=(call(received_down=0),))
     assert tell(house, job["id"], "outcome", bad).json == {"state": "done"}
@@ -124,6 +124,7 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
     wish = {
         "gateway": "192.0.2.1", "edge": "", "outside": ["198.51.100.53"], "resolvers": [], "names": ["meet.example"],
         "services": [form(WEB)], "limits": {**asdict(USUAL), "gateway_ms": 0.5},
+        "account": None,
     }  # fmt: skip
     answer = put(house, "wish", wish)
     assert answer.json["wish"] == wish
@@ -145,9 +146,41 @@ def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House)
     assert "a cable 0 ms are usual at most" in next(r for r in newest(house)["rungs"] if r["key"] == "gateway")["says"]
 
 
+def test_a_password_at_a_registrar_is_kept_for_it_alone_and_never_told(house: House) -> None:
+    heartbeat(house, [])
+    account = {
+        "host": "sip.customer.example",
+        "user": "200",
+        "password": "s3cret-of-200",
+        "transport": "tls",
+        "port": 5061,
+    }
+    ask(house)
+    told = put(house, "wish", {**NOTHING, "account": account})
+    assert told.json["wish"]["account"] == {**account, "password": None, "has_password": True, "domain": ""}
+    (job,) = heartbeat(house, [])
+    assert job["arguments"]["account"] == account
+    put(house, "wish", {**NOTHING, "account": {**account, "password": None, "transport": "tcp"}})
+    kept = check_store.wish_of(connect(house.folder), 1).account
+    assert kept is not None
+    assert (kept.password, kept.transport) == ("s3cret-of-200", "tcp")
+    for other in ({"host": "sip.elsewhere.example"}, {"user": "201"}):
+        put(house, "wish", {**NOTHING, "account": account})
+        put(house, "wish", {**NOTHING, "account": {**account, "password": None, **other}})
+        moved = check_store.wish_of(connect(house.folder), 1).account
+        assert moved is not None
+        assert moved.password == ""
+    tell(house, job["id"], "outcome", HEALTHY)
+    for page in ("/api/sites/pier/checks", f"/api/sites/pier/checks/{job['id']}/evidence"):
+        assert "s3cret" not in house.person.get(page).get_data(as_text=True)
+    assert put(house, "wish", NOTHING).json["wish"]["account"] is None
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
     [
+        ({"account": {"host": "sip example", "user": "1"}}, "host"),
+        ({"account": {"host": "sip.example", "user": "a>b"}}, "user"),
         ({"gateway": "router"}, "The gateway must be an address"),
         ({"outside": ["192.0.2.300"]}, "“192.0.2.300” is none"),
         ({"resolvers": ["dns"]}, "A name server must be an address"),

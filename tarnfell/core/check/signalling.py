@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 from tarnfell.core.causes import Way
 from tarnfell.core.check.case import FIREWALL, Case
-from tarnfell.core.check.values import Figure, Rung
+from tarnfell.core.check.registrar import at_registrar
+from tarnfell.core.check.values import Figure, Rung, State
 from tarnfell.wire import WireError
-from tarnfell.wire.kinds.signalling import SignallingFacts, SipMessage
+from tarnfell.wire.kinds.signalling import SIP_TRANSPORTS, SignallingFacts, SipCall, SipMessage, SipTransport
 from tarnfell.wire.sip import Message, long_name
 
 STEPS = (("OPTIONS", 200), ("REGISTER", 401), ("REGISTER", 200), ("INVITE", 200), ("BYE", 200))
 """What a phone does, and how it is answered."""
-NAMES = {"udp": "UDP", "tcp": "TCP"}
 
 
 @dataclass(frozen=True)
 class Change:
     """One line of a message that arrived otherwise than it was sent."""
 
-    transport: str
+    transport: SipTransport
     way: Way
     message: str
     """By its first line."""
@@ -32,6 +33,18 @@ class Change:
 
 
 def signalling(case: Case) -> Rung:
+    """With the far end, and at the customer's own registrar where an account was given."""
+    found = _with_far_end(case)
+    if case.result.registrar is None:
+        return found
+    other = at_registrar(case, case.result.registrar)
+    states = (found.state, other.state)
+    # What was not tried with one of them takes nothing from what was shown with the other.
+    state: State = "failed" if "failed" in states else "passed" if "passed" in states else "unproven"
+    return Rung("signalling", found.title, state, f"{found.says} {other.says}", {**found.figures, **other.figures})
+
+
+def _with_far_end(case: Case) -> Rung:
     title, told = "Signalling", case.result.signalling
     if told is None:
         needs = case.result.reach is not None and not case.result.media
@@ -41,16 +54,19 @@ def signalling(case: Case) -> Rung:
     figures: dict[str, Figure] = {"messages": len(told.messages)}
     words, faults = [], []
     for transport in dict.fromkeys(one.transport for one in told.messages):
-        name, own = NAMES[transport], [one for one in told.messages if one.transport == transport]
+        name, own = SIP_TRANSPORTS[transport], [one for one in told.messages if one.transport == transport]
         missing = _first_missing(own)
         took_ms = _took_ms(own)
         if missing is None:
             figures[f"{transport}_ms"] = took_ms
             words.append(f"Registering and calling over {name} goes through ({took_ms:.0f} ms).")
         elif not any(one.arrived for one in own):
-            faults.append(_tell_closed(case, name, told))
+            faults.append(_tell_closed(case, transport, told))
         else:
             faults.append(f"Over {name} {missing} was not answered as it should be.")
+    _tell_media(case, told.calls, words, faults)
+    if _is_opened(told):
+        faults.append(_tell_tampered(case))
     changes = changes_of(told)
     figures["changes"] = len(changes)
     if changes:
@@ -84,11 +100,97 @@ def _took_ms(own: Sequence[SipMessage]) -> float:
     return took
 
 
-def _tell_closed(case: Case, name: str, told: SignallingFacts) -> str:
-    words = f"Nothing of SIP over {name} port {told.port} arrives at the far end."
-    if not any(cause.key in ("udp-blocked", "port-blocked", "line-down", "inside-down") for cause in case.causes):
-        remedy = f"Let SIP ({name} port {told.port}) out, if phones here are to use it."
-        case.cause("port-blocked", "unknown", "A port is closed", words, remedy, FIREWALL, "signalling")
+def _tell_closed(case: Case, transport: SipTransport, told: SignallingFacts) -> str:
+    port = told.tls_port if transport == "tls" else told.port
+    words = f"Nothing of SIP over {SIP_TRANSPORTS[transport]} port {port} arrives at the far end."
+    is_explained = transport == "tls" and _is_opened(told)
+    if not is_explained and not _is_closed_already(case):
+        remedy = f"Let SIP ({SIP_TRANSPORTS[transport]} port {port}) out, if phones here are to use it."
+        case.cause("port-blocked", "unknown", CLOSED, words, remedy, FIREWALL, "signalling")
+    return words
+
+
+def _is_closed_already(case: Case) -> bool:
+    return any(cause.key in ("udp-blocked", "port-blocked", "line-down", "inside-down") for cause in case.causes)
+
+
+def _tell_media(case: Case, calls: Sequence[SipCall], words: list[str], faults: list[str]) -> None:
+    """What became of the media of calls; those that fared alike are told together."""
+    fates: dict[tuple[_Fate, str], list[SipCall]] = {}
+    for call in calls:
+        fates.setdefault((_fate(call), call.elsewhere), []).append(call)
+    for (fate, elsewhere), alike in fates.items():
+        over = _listed([SIP_TRANSPORTS[call.transport] for call in alike])
+        which = f"The call over {over}" if len(alike) == 1 else f"The calls over {over}"
+        up, down = (_counted([way(call) for call in alike]) for way in (_counts_up, _counts_down))
+        if fate == "both ways":
+            words.append(f"{which} {_verb(alike, 'carry')} media both ways: {up} packets up, {down} down.")
+        elif fate == "half told":
+            words.append(f"{which}: {down} media packets came down; the far end has not told its side.")
+        elif fate == "elsewhere":
+            faults.append(
+                f"{which} {_verb(alike, 'be')} answered with an address for media that is not the far end’s "
+                f"({elsewhere}), so none was sent."
+            )
+        elif fate == "none":
+            sent = sum(len(call.own_sent.sent_us) for call in alike)
+            said = f"{which}: no media packet of {sent} reaches the far end, which then sends none."
+            faults.append(said)
+            if not _is_closed_already(case):
+                case.cause("port-blocked", "unknown", CLOSED, said, LET_MEDIA, FIREWALL, "signalling", way="up")
+        else:
+            faults.append(f"{which} {_verb(alike, 'be')} one-way: {up} packets arrive up, {down} down.")
+            if not any(cause.key == "one-way" for cause in case.causes):
+                title = "Media flows one way only"
+                case.cause("one-way", "unknown", title, faults[-1], LET_MEDIA, FIREWALL, "signalling", way="down")
+
+
+CLOSED = "A port is closed"
+LET_MEDIA = "Let the ports through that a call’s two ends name to each other, both ways, for as long as it lasts."
+_Fate = Literal["both ways", "half told", "elsewhere", "none", "one-way"]
+
+
+def _fate(call: SipCall) -> _Fate:
+    if call.elsewhere:
+        return "elsewhere"
+    if call.far_sent is None or call.far_arrived is None:
+        return "half told"
+    if not call.far_arrived.seq:
+        return "none"
+    return "both ways" if call.own_arrived.seq else "one-way"
+
+
+def _counts_up(call: SipCall) -> tuple[int, int]:
+    return len(set(call.far_arrived.seq)) if call.far_arrived else 0, len(call.own_sent.sent_us)
+
+
+def _counts_down(call: SipCall) -> tuple[int, int]:
+    return len(set(call.own_arrived.seq)), len(call.far_sent.sent_us) if call.far_sent else 0
+
+
+def _counted(counts: Sequence[tuple[int, int]]) -> str:
+    """Of all calls together: so many of so many."""
+    came, sent = (sum(side) for side in zip(*counts, strict=True))
+    return f"{came} of {sent}" if sent else str(came)
+
+
+def _listed(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def _verb(alike: Sequence[SipCall], verb: Literal["be", "carry"]) -> str:
+    singular, plural = {"be": ("is", "are"), "carry": ("carries", "carry")}[verb]
+    return singular if len(alike) == 1 else plural
+
+
+def _is_opened(told: SignallingFacts) -> bool:
+    return told.certificate_seen not in ("", told.certificate)
+
+
+def _tell_tampered(case: Case) -> str:
+    words = "Another certificate than the far end’s answers for SIP over TLS: somebody on the way opens it."
+    remedy = "Take SIP over TLS out of the inspection of TLS: phones refuse a certificate that is not their server’s."
+    case.cause("service-tampered", "unknown", "TLS is intercepted", words, remedy, FIREWALL, "signalling")
     return words
 
 
@@ -134,7 +236,7 @@ def _parsed(text: str) -> Message | None:
 
 
 def _tell_rewritten(case: Case, changes: Sequence[Change]) -> str:
-    over = " and ".join(dict.fromkeys(NAMES[one.transport] for one in changes))
+    over = " and ".join(dict.fromkeys(SIP_TRANSPORTS[one.transport] for one in changes))
     lines = ", ".join(dict.fromkeys(one.where for one in changes))
     first = next((one for one in changes if one.where == "Contact"), changes[0])
     words = (

@@ -17,6 +17,7 @@ from tarnfell.probe.asking.echo import echoes
 from tarnfell.probe.asking.media import media
 from tarnfell.probe.asking.names import ask
 from tarnfell.probe.asking.ports import ports
+from tarnfell.probe.asking.registrar import registrar
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.probe.asking.signalling import signalling
 from tarnfell.probe.asking.translation import translation
@@ -71,6 +72,7 @@ def _asked(ladder: _Ladder, go_on: Callable[[], bool], tell: Tell) -> CheckResul
         ("ports", ladder.ask_ports),
         ("way-back", ladder.find_way_back),
         ("signalling", ladder.ask_signalling),
+        ("registrar", ladder.ask_registrar),
         ("translation", ladder.await_translation),
     )
     for name, question in questions:
@@ -194,6 +196,10 @@ class _Ladder:
     def ask_signalling(self) -> None:
         if self._holds_key:
             self._add(signalling=signalling(*self._far_end, self._go_on))
+
+    def ask_registrar(self) -> None:
+        if self._wanted.account:
+            self._add(registrar=registrar(self._wanted.account, self._go_on))
 
     @property
     def _holds_key(self) -> bool:

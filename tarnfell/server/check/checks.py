@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 
 from flask import Blueprint, Response, g
 
@@ -14,6 +14,7 @@ from tarnfell.exchange.services import NotAList, as_csv, as_toml, read_services
 from tarnfell.server.access import require_check, require_probe, require_site
 from tarnfell.server.check.ends import far_end_choices, probe_choices
 from tarnfell.server.check.models.checks import (
+    AccountForm,
     AskCheck,
     CheckEvidence,
     CheckPage,
@@ -36,6 +37,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire import WireError, dns
 from tarnfell.wire.kinds.check import CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.signalling import SipAccount
 from tarnfell.work.judging.checks import QUESTIONS, Checked, checks_of, ladder_text
 from tarnfell.work.placing.rules import about_ends, about_presence
 
@@ -84,9 +86,9 @@ def signalling_text(slug: str, job_id: int) -> Response:
     """The messages of a check's registration and call, word by word."""
     site = require_site(slug)
     (checked,) = checks_of([require_check(site, job_id)], check_store.wish_of(g.db, site.id).limits)
-    if not checked.signalling:
+    if not checked.signalling and not checked.registrar:
         raise Problem(404, "This check holds no signalling.")
-    answer = Response(ladder_text(checked.signalling), mimetype="text/plain")
+    answer = Response(ladder_text(checked.signalling, checked.registrar), mimetype="text/plain")
     answer.headers.set("Content-Disposition", "attachment", filename=f"{site.slug}-signalling-{job_id}.txt")
     return answer
 
@@ -121,8 +123,18 @@ def change_wish(slug: str, body: WishForm) -> CheckPage:
         Limits(**body.limits.model_dump()),
     )  # fmt: skip
     with writing(g.db):
-        check_store.keep_wish(g.db, site.id, wish)
+        kept = check_store.wish_of(g.db, site.id).account
+        check_store.keep_wish(g.db, site.id, replace(wish, account=_account(body.account, kept)))
     return _page(site)
+
+
+def _account(form: AccountForm | None, kept: SipAccount | None) -> SipAccount | None:
+    """The password that is kept serves only the user and the registrar that it was given for."""
+    if form is None:
+        return None
+    is_same = kept is not None and (kept.host, kept.user) == (form.host, form.user)
+    password = form.password if form.password is not None else kept.password if kept and is_same else ""
+    return SipAccount(form.host, form.user, password, form.port, form.transport, form.domain)
 
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/checks/services", response=CheckPage, max_body=1 << 20)
@@ -193,12 +205,19 @@ def _page(site: Site) -> CheckPage:
         time_zone=site.time_zone,
         probes=probe_choices(site),
         far_ends=far_end_choices(site),
-        wish=WishForm.model_validate(asdict(wish)),
+        wish=_wish_form(wish),
         services=[_service_form(one) for one in check_store.services_of(g.db, site.engagement_id)],
         usual_ports=list(USUAL_PORTS),
         usual_limits=USUAL,
         checks=[_view(one, names) for one in checks_of(newest, wish.limits)],
     )
+
+
+def _wish_form(wish: Wish) -> WishForm:
+    told = asdict(wish)
+    if told["account"]:
+        told["account"].update(password=None, has_password=bool(told["account"]["password"]))
+    return WishForm.model_validate(told)
 
 
 def _view(one: Checked, names: dict[int, str]) -> CheckView:
@@ -216,5 +235,7 @@ def _view(one: Checked, names: dict[int, str]) -> CheckView:
         causes=list(judged.causes) if judged else [],
         not_faults=list(judged.not_faults) if judged else [],
         signalling=list(one.signalling),
+        registrar=list(one.registrar),
+        sip_calls=list(one.sip_calls),
         changed=list(one.changed),
     )

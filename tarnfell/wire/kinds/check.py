@@ -10,7 +10,7 @@ from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
 from tarnfell.wire.kinds.path import PathFacts
-from tarnfell.wire.kinds.signalling import SignallingFacts
+from tarnfell.wire.kinds.signalling import RegistrarFacts, SignallingFacts, SipAccount
 from tarnfell.wire.kinds.translation import TranslationFacts
 
 Protocol = Literal["tcp", "tls", "http", "https", "stun", "dns", "sip"]
@@ -51,6 +51,8 @@ class CheckArguments:
     """Empty: the system's own."""
     names: tuple[str, ...] = ()
     services: tuple[ServiceAsked, ...] = bounded(most=MAX_SERVICES, default=())
+    account: Optional[SipAccount] = None
+    """At the customer's own registrar; None to ask none."""
 
 
 @dataclass(frozen=True)
@@ -207,6 +209,7 @@ Question = Literal[
     "ports",
     "way-back",
     "signalling",
+    "registrar",
     "translation",
 ]
 
@@ -243,3 +246,5 @@ class CheckResult:
     way_back: Optional[PathFacts] = None
     """From the far end to the probe; None where the far end could not look for it."""
     ports: Optional[PortsFacts] = None
+    registrar: Optional[RegistrarFacts] = None
+    """None where no account was given."""

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import get_args
 
 from tarnfell.core.check.judge import judge
+from tarnfell.core.check.sip_calls import SipCallRecord, records_of
 from tarnfell.core.check.values import Judged, Limits
 from tarnfell.core.check.way import route_change
 from tarnfell.store import checks as check_store
@@ -26,6 +27,10 @@ class Checked:
     asked: int
     """Questions that were answered, of ``QUESTIONS``."""
     signalling: tuple[SipMessage, ...]
+    """With the far end."""
+    registrar: tuple[SipMessage, ...]
+    """With the customer's own."""
+    sip_calls: tuple[SipCallRecord, ...]
     changed: tuple[str, ...]
     """What differs from the check before it by the same probe, a sentence each."""
 
@@ -44,17 +49,24 @@ def checks_of(jobs: Sequence[Job], limits: Limits) -> list[Checked]:
         changed: tuple[str, ...] = ()
         if judged and result and before and before.result and job.state == "done":
             changed = _changed(result, judged, read(CheckResult, before.result), limits)
-        found.append(Checked(job, judged, len(result.took) if result else 0, _messages(result), changed))
+        asked = len(result.took) if result else 0
+        messages = result.signalling.messages if result and result.signalling else ()
+        registrar = result.registrar.messages if result and result.registrar else ()
+        calls = records_of(result) if result else ()
+        found.append(Checked(job, judged, asked, messages, registrar, calls, changed))
     return found
 
 
-def _messages(result: CheckResult | None) -> tuple[SipMessage, ...]:
-    return result.signalling.messages if result and result.signalling else ()
+def ladder_text(messages: Sequence[SipMessage], registrar: Sequence[SipMessage] = ()) -> str:
+    """The messages as a text file: each as it was sent and, where that differs, as it arrived.
 
-
-def ladder_text(messages: Sequence[SipMessage]) -> str:
-    """The messages as a text file: each as it was sent and, where that differs, as it arrived."""
-    parts = []
+    Of those with a registrar only what the probe sent and got is known.
+    """
+    parts = [
+        f"=== {one.at_ms:.1f} ms, {one.transport.upper()}, "
+        f"{'probe → registrar' if one.way == 'up' else 'registrar → probe'}\n{one.sent or one.arrived}"
+        for one in registrar
+    ]
     for one in messages:
         ends = "probe → far end" if one.way == "up" else "far end → probe"
         parts.append(f"=== {one.at_ms:.1f} ms, {one.transport.upper()}, {ends}")

@@ -123,6 +123,7 @@ def _check_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
         CheckArguments(
             far_end.host, far_end.port, far_end.key, far_end.media_low or 20000,
             wish.gateway, wish.edge, wish.outside, wish.resolvers, wish.names, all_services(shared, wish.services),
+            wish.account,
         )
     )  # fmt: skip
 

@@ -5413,6 +5413,45 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AccountForm
+         * @description At the customer's own registrar. The password is kept and never told again.
+         */
+        AccountForm: {
+            /** Host */
+            host: string;
+            /** User */
+            user: string;
+            /**
+             * Password
+             * @description None: the one that is kept.
+             * @default null
+             */
+            password: string | null;
+            /**
+             * Has Password
+             * @description Told, not asked: whether one is kept.
+             * @default false
+             */
+            has_password: boolean;
+            /**
+             * Port
+             * @default 5060
+             */
+            port: number;
+            /**
+             * Transport
+             * @default udp
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            /**
+             * Domain
+             * @description Of the address of record; empty: the host.
+             * @default
+             */
+            domain: string;
+        };
         /** Archive */
         Archive: {
             /** Archived */
@@ -5468,6 +5507,34 @@ export interface components {
             best_mos: number;
             /** Remarks */
             remarks: string[];
+        };
+        /**
+         * ArrivedPackets
+         * @description RTP of the other end, in the order it came.
+         */
+        ArrivedPackets: {
+            /**
+             * Ssrc
+             * @description 0 where nothing came.
+             */
+            ssrc: number;
+            /**
+             * Seq
+             * @default []
+             */
+            seq: number[];
+            /**
+             * At Us
+             * @description On the receiver's clock.
+             * @default []
+             */
+            at_us: number[];
+            /**
+             * Dscp
+             * @description Empty where the system does not tell.
+             * @default []
+             */
+            dscp: number[];
         };
         /** AskCheck */
         AskCheck: {
@@ -6497,6 +6564,11 @@ export interface components {
             way_back: components["schemas"]["PathFacts"] | null;
             /** @default null */
             ports: components["schemas"]["PortsFacts"] | null;
+            /**
+             * @description None where no account was given.
+             * @default null
+             */
+            registrar: components["schemas"]["RegistrarFacts"] | null;
         };
         /** CheckView */
         CheckView: {
@@ -6539,6 +6611,13 @@ export interface components {
              * @description The messages of its registration and call, in their order.
              */
             signalling: components["schemas"]["SipMessage"][];
+            /**
+             * Registrar
+             * @description Those with the customer's own registrar, of which only the probe's end is known.
+             */
+            registrar: components["schemas"]["SipMessage"][];
+            /** Sip Calls */
+            sip_calls: components["schemas"]["SipCallRecord"][];
             /**
              * Changed
              * @description What differs from the check before it by the same probe.
@@ -9325,6 +9404,53 @@ export interface components {
             key_fits: boolean | null;
         };
         /**
+         * RegistrarFacts
+         * @description What a registrar answered. Only the probe's end of the messages is known.
+         */
+        RegistrarFacts: {
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            /** User */
+            user: string;
+            /**
+             * Messages
+             * @description Those sent have no ``arrived``, those that came have no ``sent``.
+             * @default []
+             */
+            messages: components["schemas"]["SipMessage"][];
+            /**
+             * Failure
+             * @description Why nothing was said: no name, no connection.
+             * @default null
+             */
+            failure: string | null;
+            /**
+             * Trusted
+             * @description Over TLS: whether the certificate is one the system trusts for that name.
+             * @default null
+             */
+            trusted: boolean | null;
+            /**
+             * Offered
+             * @description Description of the session that the probe offered itself through the registrar.
+             * @default
+             */
+            offered: string;
+            /**
+             * Came Back
+             * @description The same as it came back to the probe.
+             * @default
+             */
+            came_back: string;
+        };
+        /**
          * RemedyForm
          * @description A remedy was applied at the site.
          */
@@ -9733,6 +9859,24 @@ export interface components {
             /** Receive Stamps */
             receive_stamps: string | null;
         };
+        /**
+         * SentPackets
+         * @description RTP of one end, as it left.
+         */
+        SentPackets: {
+            /** Ssrc */
+            ssrc: number;
+            /** First Seq */
+            first_seq: number;
+            /** Dscp */
+            dscp: number;
+            /**
+             * Sent Us
+             * @description One after the other, on the sender's clock.
+             * @default []
+             */
+            sent_us: number[];
+        };
         /** SeriesLine */
         SeriesLine: {
             /** Id */
@@ -10129,6 +10273,90 @@ export interface components {
              * @default null
              */
             failure: string | null;
+            /**
+             * Calls
+             * @default []
+             */
+            calls: components["schemas"]["SipCall"][];
+            /**
+             * Tls Port
+             * @description None where the far end has no certificate, so that nothing was tried over TLS.
+             * @default null
+             */
+            tls_port: number | null;
+            /**
+             * Certificate
+             * @description SHA-256 of the far end's certificate, as it tells it by its key.
+             * @default
+             */
+            certificate: string;
+            /**
+             * Certificate Seen
+             * @description Of the one that answered; empty where none did.
+             * @default
+             */
+            certificate_seen: string;
+        };
+        /**
+         * SipCall
+         * @description Media of a call that signalling set up; what the far end has is None where it could not tell.
+         */
+        SipCall: {
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            own_sent: components["schemas"]["SentPackets"];
+            own_arrived: components["schemas"]["ArrivedPackets"];
+            /** @default null */
+            far_sent: components["schemas"]["SentPackets"] | null;
+            /** @default null */
+            far_arrived: components["schemas"]["ArrivedPackets"] | null;
+            /**
+             * Elsewhere
+             * @description Where the answer wanted media instead of at the far end; none was sent there.
+             * @default
+             */
+            elsewhere: string;
+        };
+        /** SipCallRecord */
+        SipCallRecord: {
+            /**
+             * Transport
+             * @enum {string}
+             */
+            transport: "udp" | "tcp" | "tls";
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down";
+            /** Ssrc */
+            ssrc: number;
+            /** Sent */
+            sent: number;
+            /** Arrived */
+            arrived: number;
+            /** Dscp Sent */
+            dscp_sent: number;
+            /**
+             * Dscp Arrived
+             * @description Each that was seen, most frequent first; empty where the receiver's system does not tell.
+             */
+            dscp_arrived: number[];
+            /**
+             * Jitter Peak Ms
+             * @description RFC 3550; None of fewer than two packets.
+             */
+            jitter_peak_ms: number | null;
+            /**
+             * R Factor
+             * @description One way taken as half of the round trip that the check found; None where there is none, or nothing arrived.
+             */
+            r_factor: number | null;
+            /** Mos */
+            mos: number | null;
         };
         /** SipMessage */
         SipMessage: {
@@ -10136,7 +10364,7 @@ export interface components {
              * Transport
              * @enum {string}
              */
-            transport: "udp" | "tcp";
+            transport: "udp" | "tcp" | "tls";
             /**
              * Way
              * @enum {string}
@@ -10626,7 +10854,7 @@ export interface components {
              * Question
              * @enum {string}
              */
-            question: "path" | "echoes" | "large-echoes" | "names" | "services" | "far-end" | "ports" | "way-back" | "signalling" | "translation";
+            question: "path" | "echoes" | "large-echoes" | "names" | "services" | "far-end" | "ports" | "way-back" | "signalling" | "registrar" | "translation";
             /** Ms */
             ms: number;
         };
@@ -10990,6 +11218,11 @@ export interface components {
              */
             services: components["schemas"]["ServiceForm"][];
             limits: components["schemas"]["LimitsForm"];
+            /**
+             * @description None: no registrar of the customer's is asked.
+             * @default null
+             */
+            account: components["schemas"]["AccountForm"] | null;
         };
     };
     responses: never;

@@ -55,13 +55,17 @@ interface TextFieldProps {
   onChange: (value: string) => void;
   hint?: ReactNode;
   placeholder?: string;
+  /** Not shown while it is typed, and not what this browser remembers. */
+  secret?: boolean;
 }
 
-export function TextField({ label, value, onChange, hint, placeholder }: TextFieldProps) {
+export function TextField({ label, value, onChange, hint, placeholder, secret }: TextFieldProps) {
   return (
     <Field label={label} hint={hint}>
       <input
         className={INPUT}
+        type={secret ? "password" : undefined}
+        autoComplete={secret ? "new-password" : undefined}
         value={value}
         placeholder={placeholder}
         onChange={(event) => onChange(event.target.value)}

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from pydantic import Field
 
+from tarnfell.core.check.sip_calls import SipCallRecord
 from tarnfell.core.check.usual import UsualPort
 from tarnfell.core.check.values import Finding, Limits, NotFault, Rung
 from tarnfell.server.http.models.base import Model
 from tarnfell.store.checks import MOST_OWN, MOST_SHARED
 from tarnfell.store.jobs import State
 from tarnfell.wire.kinds.check import CheckResult, Protocol
-from tarnfell.wire.kinds.signalling import SipMessage
+from tarnfell.wire.kinds.signalling import SipMessage, SipTransport
 
 
 class AskCheck(Model):
@@ -41,6 +42,21 @@ class LimitsForm(Model):
     changed_pct: float = Field(gt=0, le=100)
 
 
+class AccountForm(Model):
+    """At the customer's own registrar. The password is kept and never told again."""
+
+    host: str = Field(pattern=r"^[A-Za-z0-9.:_-]+$", max_length=253)
+    user: str = Field(pattern=r"^[A-Za-z0-9.+_~*-]+$", max_length=120)
+    password: str | None = Field(None, max_length=200)
+    """None: the one that is kept."""
+    has_password: bool = False
+    """Told, not asked: whether one is kept."""
+    port: int = Field(5060, ge=1, le=65535)
+    transport: SipTransport = "udp"
+    domain: str = Field("", pattern=r"^[A-Za-z0-9.:_-]*$", max_length=253)
+    """Of the address of record; empty: the host."""
+
+
 class WishForm(Model):
     """What is asked beside what the probe finds out for itself."""
 
@@ -52,6 +68,8 @@ class WishForm(Model):
     services: list[ServiceForm] = Field(max_length=MOST_OWN)
     """Beside those of the engagement."""
     limits: LimitsForm
+    account: AccountForm | None = None
+    """None: no registrar of the customer's is asked."""
 
 
 class ServicesForm(Model):
@@ -83,6 +101,9 @@ class CheckView(Model):
     not_faults: list[NotFault]
     signalling: list[SipMessage]
     """The messages of its registration and call, in their order."""
+    registrar: list[SipMessage]
+    """Those with the customer's own registrar, of which only the probe's end is known."""
+    sip_calls: list[SipCallRecord]
     changed: list[str]
     """What differs from the check before it by the same probe."""
 

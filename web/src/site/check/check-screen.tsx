@@ -67,7 +67,7 @@ export function CheckScreen({ id }: { id: string }) {
           ) : (
             <p className="max-w-xl">
               Nothing has been asked here yet. A check takes about forty seconds and sends some hundred small
-              packets, four calls of a second each, and a registration over UDP and TCP.
+              packets, four calls of a second each, and a registration with a call over UDP, TCP and TLS.
             </p>
           )}
         </div>
@@ -170,12 +170,7 @@ function Shown({
         </p>
       )}
       {check.rungs.length > 0 && (
-        <Ladder
-          rungs={check.rungs}
-          open={underWay(check)}
-          messages={check.signalling}
-          address={`/api/sites/${slug}/checks/${check.id}`}
-        />
+        <Ladder check={check} open={underWay(check)} address={`/api/sites/${slug}/checks/${check.id}`} />
       )}
       {check.not_faults.length > 0 && (
         <Section title="No fault, though it may look like one">

@@ -5,6 +5,7 @@ import { DASH } from "../../ui/format";
 import { StateMark } from "../../ui/state-mark";
 import { Wide } from "../../ui/wide";
 import { Evidence, hasTable } from "./evidence";
+import { SipCalls } from "./sip-calls";
 import { SipLadder } from "./sip-ladder";
 
 type Rung = Model<"Rung">;
@@ -35,23 +36,24 @@ const NAMES: Record<string, string> = {
   ports_answered: "media ports that answer",
   ports_asked: "media ports asked",
   reached: "reached",
+  registrar_call_ms: "call through the registrar set up in",
+  registrar_ms: "registered in",
   rtt_ms: "round trip of time stamps",
   seen_from: "seen as",
   sent: "sent",
   servers: "name servers",
   tcp_ms: "answers over TCP took",
+  tls_ms: "answers over TLS took",
   udp_ms: "answers over UDP took",
 };
 
 export function Ladder({
-  rungs,
+  check,
   open,
-  messages,
   address,
 }: {
-  rungs: Rung[];
+  check: Model<"CheckView">;
   open: boolean;
-  messages: Model<"SipMessage">[];
   /** Of the check, below which its evidence and its messages are. */
   address: string;
 }) {
@@ -66,7 +68,7 @@ export function Ladder({
           </tr>
         </thead>
         <tbody>
-          {rungs.map((rung) => (
+          {check.rungs.map((rung) => (
             <Line
               key={rung.key}
               rung={rung}
@@ -75,9 +77,7 @@ export function Ladder({
                   {!open && rung.took_ms !== null && told(rung) && (
                     <Evidence rung={rung.key} address={`${address}/evidence`} />
                   )}
-                  {rung.key === "signalling" && messages.length > 0 && (
-                    <SipLadder messages={messages} file={`${address}/signalling.txt`} />
-                  )}
+                  {rung.key === "signalling" && <Signalling check={check} address={address} />}
                 </>
               }
               toCome={open && rung.state === "unproven" && rung.took_ms === null}
@@ -86,6 +86,17 @@ export function Ladder({
         </tbody>
       </table>
     </Wide>
+  );
+}
+
+function Signalling({ check, address }: { check: Model<"CheckView">; address: string }) {
+  const file = `${address}/signalling.txt`;
+  return (
+    <>
+      {check.sip_calls.length > 0 && <SipCalls calls={check.sip_calls} />}
+      {check.signalling.length > 0 && <SipLadder messages={check.signalling} other="far end" file={file} />}
+      {check.registrar.length > 0 && <SipLadder messages={check.registrar} other="registrar" file={file} />}
+    </>
   );
 }
 

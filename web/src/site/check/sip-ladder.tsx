@@ -1,20 +1,29 @@
-// The messages of a registration and a call between probe and far end, drawn in time; each opens to its words.
+// The messages of a registration and a call, drawn in time; each opens to its words. Beneath, what media the calls had.
 import type { Model } from "../../api/client";
 
 type Message = Model<"SipMessage">;
 
-export function SipLadder({ messages, file }: { messages: Message[]; file: string }) {
+/** With the far end both ends of each message are known, with a registrar only the probe's. */
+export function SipLadder({
+  messages,
+  other,
+  file,
+}: {
+  messages: Message[];
+  other: "far end" | "registrar";
+  file: string;
+}) {
   return (
     <details className="mt-1 text-sm">
-      <summary className="cursor-pointer text-soft">Messages</summary>
+      <summary className="cursor-pointer text-soft">Messages with the {other}</summary>
       <div className="mt-1 grid grid-cols-[4.5rem_1fr] gap-x-3">
         <span />
         <p className="flex justify-between border-b border-ink pb-0.5 font-semibold">
           <span>probe</span>
-          <span>far end</span>
+          <span>{other}</span>
         </p>
         {messages.map((one) => (
-          <Row key={`${one.transport} ${one.at_ms} ${first(one)}`} message={one} />
+          <Row key={`${one.transport} ${one.at_ms} ${first(one)}`} message={one} other={other} />
         ))}
       </div>
       <p className="mt-2">
@@ -26,11 +35,11 @@ export function SipLadder({ messages, file }: { messages: Message[]; file: strin
   );
 }
 
-function Row({ message }: { message: Message }) {
+function Row({ message, other }: { message: Message; other: "far end" | "registrar" }) {
   const { way, sent, arrived, transport, at_ms: at } = message;
-  const lost = arrived === "";
-  const changed = !lost && sent !== "" && sent !== arrived;
-  const words = `${first(message)}, ${transport.toUpperCase()}, ${way === "up" ? "to the far end" : "to the probe"}`;
+  const lost = other === "far end" && arrived === "";
+  const changed = arrived !== "" && sent !== "" && sent !== arrived;
+  const words = `${first(message)}, ${transport.toUpperCase()}, ${way === "up" ? `to the ${other}` : "to the probe"}`;
   return (
     <>
       <span className="py-1 text-right text-soft">{at.toFixed(0)} ms</span>

@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import type { Model } from "../../api/client";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
 import { NumberField } from "../../ui/fields";
+import { type Account, AccountFields, NO_ACCOUNT } from "./account-fields";
 import { servicesOf, textOf } from "./service-lines";
 
 type Wish = Model<"WishForm">;
@@ -34,6 +35,7 @@ export function WishForm({
   const [gateway, setGateway] = useState(wish.gateway);
   const [edge, setEdge] = useState(wish.edge);
   const [services, setServices] = useState(textOf(wish.services));
+  const [account, setAccount] = useState<Account>({ ...NO_ACCOUNT, ...wish.account });
   const [limits, setLimits] = useState<Record<string, number | null>>({ ...wish.limits });
   const [said, setSaid] = useState<string | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
@@ -53,6 +55,7 @@ export function WishForm({
       resolvers: list(resolvers),
       services: read,
       limits: whole as unknown as Limits,
+      account: account.host === "" ? null : account,
     };
     if (await onSave(next)) setSaid("Saved; the next check asks it.");
   };
@@ -90,6 +93,18 @@ export function WishForm({
                 onChange={(event) => setResolvers(event.target.value)}
               />
             </Field>
+          </div>
+        </details>
+        <details>
+          <summary className="cursor-pointer text-sm text-soft">
+            The customer’s registrar{account.host === "" ? "" : `: ${account.host}`}
+          </summary>
+          <div className="mt-2 grid gap-3">
+            <AccountFields
+              account={account}
+              isKept={wish.account?.has_password ?? false}
+              onChange={setAccount}
+            />
           </div>
         </details>
         <details>
