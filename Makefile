@@ -5,12 +5,15 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so four parts run side by side, the longest first.
-LINES := tests/lab tests/test_install.py tests/test_cli.py
+# What sends packets or drives a browser: mostly waiting, so six parts of about the same length run side by side.
+CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/probe
+LINES := $(filter-out $(CHECKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/test_cli.py
 ENDS := tests/media
-PROBES := tests/probe tests/server/test_one_file_probe.py tests/server/test_agent.py
-SCREENS := tests/browser tests/charts
-SLOW := $(LINES) $(ENDS) $(PROBES) $(SCREENS)
+AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
+SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
+STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_*.py))
+SIDE_BY_SIDE := lines stages checked ends agents screens
+SLOW := $(CHECKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES)
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -23,9 +26,9 @@ demo: setup web
 test:
 	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j4 --output-sync screens probes lines ends
+	$(MAKE) -j6 --output-sync $(SIDE_BY_SIDE)
 
-.PHONY: installed checks numbers requests lines ends probes screens
+.PHONY: installed checks numbers requests $(SIDE_BY_SIDE)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
 installed:
 	$(MAKE) setup
@@ -38,12 +41,16 @@ numbers: setup
 	$(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
 lines: setup
 	$(BIN)/pytest $(LINES)
+checked: setup
+	$(BIN)/pytest $(CHECKS)
 ends: setup
 	$(BIN)/pytest $(ENDS)
-probes: setup
-	$(BIN)/pytest $(PROBES)
+agents: setup
+	$(BIN)/pytest $(AGENTS)
 screens: setup
 	$(BIN)/pytest $(SCREENS)
+stages: setup
+	$(BIN)/pytest $(STAGES)
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
