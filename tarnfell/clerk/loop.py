@@ -14,6 +14,7 @@ from pathlib import Path
 
 from tarnfell.store import deliveries as delivery_store
 from tarnfell.store import fills as fill_store
+from tarnfell.store import flows as flow_store
 from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store.db import connect, folder_of, writing
@@ -22,6 +23,7 @@ from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
 from tarnfell.work.ingest.fills import judge_next_fill
+from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.placing.carry_out import carry_out
@@ -50,6 +52,7 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
         MADE.sweep(data, task_store.files_named(db))
         with writing(db):
             fill_store.judge_unreadable_again(db)
+            flow_store.judge_unreadable_again(db)
             survey_store.judge_unreadable_again(db)
     finally:
         db.close()
@@ -85,7 +88,7 @@ def judge(db: sqlite3.Connection) -> None:
 def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
     """Judge again what is known better now, for a moment at a time."""
     data = folder_of(db)
-    small = (judge_next_fill, judge_next_place, judge_stale_run)
+    small = (judge_next_fill, judge_next_flow, judge_next_place, judge_stale_run)
     _for_a_while(lambda: any(work(db) for work in small) or read_stale_import(db, data), for_s)
 
 

@@ -3,68 +3,47 @@
 from __future__ import annotations
 
 import argparse
-import math
 from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
 from tarnfell.cli.common import DONE, FAILED, host_port, print_report
 from tarnfell.core.causes import DIRECTIONS
-from tarnfell.core.flow import flow_of
-from tarnfell.core.rates import RTP_HEADER_BYTES
 from tarnfell.media.keys import read_key
-from tarnfell.probe.call import RunResult, place_calls
-from tarnfell.wire.kinds.calls import CallPlan
-from tarnfell.work.ingest.packets import clock_relation, trace_of
-
-MOST_PER_S, LEAST_PER_S = 5000, 20
-MOST_A_STREAM = 100
-LEAST_BYTES, MOST_BYTES = RTP_HEADER_BYTES + 8, 1400
-MOST_S = 600.0
-_PAYLOAD_TYPE, _CLOCK_HZ = 97, 8000
+from tarnfell.probe.call import place_calls
+from tarnfell.probe.works.calls import pack_run
+from tarnfell.wire.kinds.fields import KindError, read
+from tarnfell.wire.kinds.flow import FlowPlan, FlowResult
+from tarnfell.work.ingest.flows import seen_of
+from tarnfell.work.placing.flow_plan import streams_of
 
 
 def load(options: argparse.Namespace) -> int:
-    plan = plan_of(options.bytes, options.rate, options.seconds, options.dscp, options.direction)
+    plan = plan_of(options)
     host, port = host_port(options.host)
-    result = place_calls(host, port, read_key(options.key_file), plan)
-    report = report_of(result, options.bytes, options.seconds)
-    print_report(options, report, _text)
-    lost = any(not report[way]["arrived"] for way in DIRECTIONS if way in report)
-    return FAILED if result.cut or lost else DONE
+    result = place_calls(host, port, read_key(options.key_file), streams_of(plan))
+    cut = result.cut.reason if result.cut else None
+    seen = seen_of(FlowResult(pack_run(result), result.stopped, cut), plan)
+    report = {"seconds": plan.seconds, "bytes": plan.packet_bytes, **asdict(seen)}
+    print_report(options, {name: value for name, value in report.items() if value is not None}, _text)
+    silent = any(one is not None and not one.arrived for one in (seen.up, seen.down))
+    return FAILED if cut or silent else DONE
 
 
-def plan_of(udp_bytes: int, rate: float, seconds: float, dscp: int, direction: Any) -> CallPlan:
-    """As many streams as it takes, since one sends at most MOST_A_STREAM packets a second. Raises ValueError."""
-    if not LEAST_BYTES <= udp_bytes <= MOST_BYTES:
-        raise ValueError(f"Choose {LEAST_BYTES} to {MOST_BYTES} bytes in a packet, RTP's header in them.")
-    if not LEAST_PER_S <= rate <= MOST_PER_S:
-        raise ValueError(f"Choose {LEAST_PER_S} to {MOST_PER_S} packets a second.")
-    if not 1 <= seconds <= MOST_S:
-        raise ValueError(f"Choose 1 to {MOST_S:.0f} seconds.")
-    if not 0 <= dscp <= 63:
-        raise ValueError(f"DSCP {dscp} does not exist: choose 0 to 63.")
-    streams = math.ceil(rate / MOST_A_STREAM)
-    ptime_us = round(streams * 1e6 / rate)
-    return CallPlan(
-        streams, max(1, round(seconds * 1e6 / ptime_us)), ptime_us, _PAYLOAD_TYPE, _CLOCK_HZ,
-        udp_bytes - RTP_HEADER_BYTES, dscp, direction,
-    )  # fmt: skip
-
-
-def report_of(result: RunResult, udp_bytes: int, seconds: float) -> dict[str, Any]:
-    relation = clock_relation(result.clock, result.calls)
-    report: dict[str, Any] = {"seconds": seconds, "bytes": udp_bytes, "cut": result.cut.reason if result.cut else None}
-    for way in DIRECTIONS:
-        traces = [trace for record in result.calls if (trace := trace_of(record, way, relation)) is not None]
-        if traces:
-            report[way] = asdict(flow_of(traces, udp_bytes, seconds))
-    report["invalid"] = list(result.self_check.reasons)
-    return report
+def plan_of(options: argparse.Namespace) -> FlowPlan:
+    """Raises ValueError."""
+    told = {
+        "packet_bytes": options.bytes, "packets_per_s": options.rate, "seconds": options.seconds,
+        "dscp": options.dscp, "direction": options.direction,
+    }  # fmt: skip
+    try:
+        return read(FlowPlan, told, "The load")
+    except KindError as error:
+        raise ValueError(str(error)) from None
 
 
 def _text(report: Mapping[str, Any]) -> str:
-    lines = [f"cut: {report['cut']}"] if report["cut"] else []
+    lines = [f"cut: {report['cut']}"] if "cut" in report else []
     for way in DIRECTIONS:
         if way not in report:
             continue

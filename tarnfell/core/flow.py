@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from tarnfell.core.causes import Direction
 from tarnfell.core.rates import ETHERNET_BYTES, IPV4_HEADER_BYTES, PREAMBLE_AND_GAP_BYTES, UDP_HEADER_BYTES
 from tarnfell.core.trace import Trace
 
@@ -37,9 +38,42 @@ class FlowFigures:
     sent_per_s: tuple[int, ...]
     """Packets of each whole second, since the first was sent."""
     arrived_per_s: tuple[int, ...]
+    """By when they came, since the first did."""
+    lost_per_s: tuple[int, ...]
+    """By when they were sent."""
     delay_added_p50_ms: float | None
     """Above the least of the flow; None where fewer than two arrived."""
     delay_added_p95_ms: float | None
+
+
+@dataclass(frozen=True)
+class FlowSeen:
+    """A whole load. A direction is None where nothing was to be sent in it, or what arrived is not known."""
+
+    up: FlowFigures | None
+    down: FlowFigures | None
+    cut: str | None
+    """Why it was broken off: what arrived is then not known."""
+    invalid: tuple[str, ...]
+    """What the ends saw of themselves that makes the figures invalid."""
+    says: tuple[str, ...]
+
+
+def seen(ways: Mapping[Direction, FlowFigures | None], cut: str | None, invalid: tuple[str, ...]) -> FlowSeen:
+    says = [f"It was broken off, and what arrived is not known. {cut}"] if cut else []
+    for way, one in ways.items():
+        if one is None:
+            continue
+        name = {"up": "Upload", "down": "Download"}[way]
+        lost = f"{one.loss_pct:.2f} % lost" if one.sent > one.arrived else "none lost"
+        rise = "" if one.delay_added_p95_ms is None else (
+            f", delay up to {one.delay_added_p95_ms:.1f} ms above its least (95th percentile)"
+        )  # fmt: skip
+        says.append(
+            f"{name}: {one.received.packets_per_s:.0f} of {one.offered.packets_per_s:.0f} packets a second arrived, "
+            f"{lost}{rise}."
+        )
+    return FlowSeen(ways.get("up"), ways.get("down"), cut, invalid, tuple(says))
 
 
 def rate_of(packets_per_s: float, udp_bytes: int) -> Rate:
@@ -56,6 +90,7 @@ def flow_of(traces: Sequence[Trace], udp_bytes: int, seconds: float) -> FlowFigu
     """Of all streams of a direction together, each with both ends' times on its sender's clock."""
     sent = np.sort(np.concatenate([trace.sent_us for trace in traces]))
     came = np.concatenate([trace.recv_us[trace.arrived] for trace in traces])
+    gone = np.concatenate([trace.sent_us[~trace.arrived] for trace in traces])
     delays = np.concatenate([trace.delay_us for trace in traces]) / 1000
     rates = [rate_of(count / seconds, udp_bytes) for count in (len(sent), len(came))]
     p50, p95 = (float(q) for q in np.percentile(delays - delays.min(), [50, 95])) if len(delays) > 1 else (None, None)
@@ -68,6 +103,7 @@ def flow_of(traces: Sequence[Trace], udp_bytes: int, seconds: float) -> FlowFigu
         overhead_pct=100 * (1 - rates[0].payload_kbps / rates[0].wire_kbps),
         sent_per_s=_per_second(sent, int(sent[0]), seconds),
         arrived_per_s=_per_second(came - (int(came.min()) if len(came) else 0) + int(sent[0]), int(sent[0]), seconds),
+        lost_per_s=_per_second(gone, int(sent[0]), seconds),
         delay_added_p50_ms=p50,
         delay_added_p95_ms=p95,
     )

@@ -100,7 +100,7 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
     if "signalling" in request:
         try:
-            return serve_signalling(channel, offer, purpose("sip").hex())
+            return serve_signalling(channel, offer, request["signalling"], purpose("sip").hex())
         except PortTaken as error:
             raise Refused(str(error)) from None
     if "bindings" in request:

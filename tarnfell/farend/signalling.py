@@ -6,6 +6,7 @@ what was sent, messages and media, is told on the control connection, where noth
 
 from __future__ import annotations
 
+import ipaddress
 import secrets
 import selectors
 import socket
@@ -39,8 +40,10 @@ class PortTaken(RuntimeError):
     """Somebody else has the port for signalling; the text says which."""
 
 
-def serve_signalling(channel: Channel, offer: Offer, password: str) -> None:
+def serve_signalling(channel: Channel, offer: Offer, asked: Any, password: str) -> None:
     """Until the probe ends the connection, or for LONGEST_S.
+
+    What is ``asked`` may name the address by which this far end is reached, which behind translation is not its own.
 
     Raises PortTaken, Refused where no media port is free, ChannelClosed, WireError or TimeoutError.
     """
@@ -60,7 +63,14 @@ def serve_signalling(channel: Channel, offer: Offer, password: str) -> None:
             except OSError:
                 pass  # taken, or the file is gone: the probe is told of no port for it
         certificate = fingerprint(offer.certificate) if offer.certificate and len(listeners) > 1 else ""
-        _Desk(channel, datagrams, listeners, media, offer.address, password, certificate).serve()
+        _Desk(channel, datagrams, listeners, media, _reached_at(asked, offer), password, certificate).serve()
+
+
+def _reached_at(asked: Any, offer: Offer) -> str:
+    try:
+        return str(ipaddress.ip_address(str(asked["address"])))
+    except (KeyError, TypeError, ValueError):
+        return offer.address
 
 
 @dataclass(frozen=True)
@@ -107,7 +117,7 @@ class _Desk:
         self._told = 0
 
     def serve(self) -> None:
-        told: dict[str, object] = {"port": sip.PORT}
+        told: dict[str, object] = {"port": sip.PORT, "media": True}
         if self._certificate:
             told.update(tls_port=sip.TLS_PORT, certificate=self._certificate)
         self._channel.send({"accepted": told})

@@ -29,7 +29,7 @@ from tarnfell.probe.locks import hold
 from tarnfell.probe.sampler.sample import Orders as SampleOrders
 from tarnfell.probe.sampler.sample import sample
 from tarnfell.probe.state import State
-from tarnfell.probe.works import calls, check, distances, fill, look, update
+from tarnfell.probe.works import calls, check, distances, fill, flow, look, update
 from tarnfell.probe.works.work import Hands, Work, WorkFailed
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS
@@ -41,6 +41,7 @@ WORKS: dict[str, Work] = {
     "check": check.check,
     "distances": distances.distances,
     "fill": fill.fill,
+    "flow": flow.flow,
     "look": look.look,
     "update": update.update,
 }

@@ -144,6 +144,10 @@ def require_look(site: Site, job_id: int) -> Job:
     return _require_job(site, job_id, "look", "look")
 
 
+def require_flow(site: Site, job_id: int) -> Job:
+    return _require_job(site, job_id, "flow", "load of small packets")
+
+
 def require_fill_plan(site: Site, plan_id: int) -> FillPlanned:
     plan = fill_plan_store.by_id(g.db, plan_id)
     if plan is None or plan.site_id != site.id or plan.state != "scheduled":

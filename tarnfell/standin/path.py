@@ -8,6 +8,7 @@ queues (tcp.py), and nothing of it is lost.
 from __future__ import annotations
 
 import argparse
+import contextlib
 import csv
 import json
 import random
@@ -28,8 +29,8 @@ from tarnfell.media.host import raise_priority
 from tarnfell.media.sockets import Arrival, open_media_socket, receive
 from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
 from tarnfell.standin.tcp import Stream, Streams
+from tarnfell.wire import sip
 from tarnfell.wire.rtp import HEADER, looks_like_rtcp
-from tarnfell.wire.sip import PORT as SIP_PORT
 
 MAX_FLOWS = 2048
 _LOOK_S = 0.2
@@ -95,11 +96,10 @@ class FaultyPath:
         self._read_ns = file.stat().st_mtime_ns if file else 0
         self._fronts = {port: open_media_socket(socket.AF_INET, listen, port) for port in media_ports}
         self._doors = {control_port: socket.create_server((listen, control_port))}
-        try:
-            self._fronts[SIP_PORT] = open_media_socket(socket.AF_INET, listen, SIP_PORT)
-            self._doors[SIP_PORT] = socket.create_server((listen, SIP_PORT))
-        except OSError:
-            pass  # somebody has that port; signalling then does not pass
+        with contextlib.suppress(OSError):  # somebody has one of these ports; signalling then does not pass
+            self._fronts[sip.PORT] = open_media_socket(socket.AF_INET, listen, sip.PORT)
+            for port in (sip.PORT, sip.TLS_PORT):
+                self._doors[port] = socket.create_server((listen, port))
         self._lanes = {
             "up": Lane(script.up, random.Random(f"{script.seed} up")),
             "down": Lane(script.down, random.Random(f"{script.seed} down")),

@@ -45,6 +45,7 @@ WORDS: dict[Name, str] = {
     "calls": "Place calls",
     "check": "Check the site’s network",
     "fill": "Fill the line with calls beside it",
+    "flow": "Load the line with small packets",
     "look": "Look at addresses",
     "distances": "Check reachability and round trip",
     "update": "Update the probe",

@@ -71,6 +71,19 @@ def test_jitter_is_rfc_3550(trace: Trace) -> None:
     assert found.jitter_max_ms == pytest.approx(highest / 1000)
 
 
+@pytest.mark.parametrize("count", [2, 256, 257, 258, 513, 1500])
+def test_jitter_of_a_long_stream_is_one_series(count: int) -> None:
+    delays = np.random.default_rng(count).exponential(9000, count).astype(np.int64)
+    delays[count // 2] += 2_000_000
+    sent = np.arange(count) * 3_000_000  # so far apart that none overtakes
+    found = streams.jitter_series_ms(Trace(np.arange(count), sent, sent + delays))
+    jitter, plain = 0.0, []
+    for before, after in pairwise(delays.tolist()):
+        jitter += (abs(after - before) - jitter) / 16
+        plain.append(jitter / 1000)
+    assert found.tolist() == pytest.approx(plain)
+
+
 @given(traces())
 def test_reordering_is_rfc_4737(trace: Trace) -> None:
     expected, count = 0, 0

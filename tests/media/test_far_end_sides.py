@@ -141,6 +141,25 @@ def test_bindings_are_told_only_in_a_session_and_never_at_greater_length(far: st
 # Signalling
 
 
+@pytest.mark.parametrize("told", ["192.0.2.80", "not an address", 7, None])
+def test_a_far_end_behind_translation_names_the_address_it_is_reached_at(far: str, told: Any) -> None:
+    session = Session(far)
+    session.channel.send({"signalling": {"address": told} if told else {}})
+    session.channel.receive_json()
+    own = session.channel.own_address()
+    invite = sip.Message("INVITE sip:x SIP/2.0", (("Via", "SIP/2.0/UDP x;rport"), ("CSeq", "1 INVITE")))
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as asker:
+        asker.bind((own, 0))
+        asker.settimeout(5)
+        asker.sendto(invite.serialize(), (far, sip.PORT))
+        asker.recv(4000)
+        found = sip.media_of(sip.Message.parse(asker.recv(4000)).body)
+    assert found is not None
+    assert found[0] == (told if told == "192.0.2.80" else far)
+    session.channel.close()
+    still_works(far)
+
+
 def test_media_of_a_call_goes_only_to_who_sent_some_and_holds_the_session(far: str) -> None:
     session = Session(far)
     session.channel.send({"signalling": {}})
@@ -187,6 +206,7 @@ def test_signalling_is_answered_only_in_a_session_and_only_to_who_holds_it(far: 
     session = Session(far)
     session.channel.send({"signalling": {}})
     accepted = session.channel.receive_json()["accepted"]
+    assert (accepted["port"], accepted["media"]) == (sip.PORT, True)
     assert (accepted["port"], accepted["tls_port"], len(accepted["certificate"])) == (sip.PORT, sip.TLS_PORT, 64)
     second = Session(far)
     second.channel.send({"signalling": {}})

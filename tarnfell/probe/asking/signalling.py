@@ -47,7 +47,7 @@ def signalling(host: str, port: int, key: bytes, go_on: Callable[[], bool] = lam
         return SignallingFacts(failure=str(error))
     known = SignallingFacts()
     try:
-        channel.send({"signalling": {}})
+        channel.send({"signalling": {"address": channel.peer_address()}})
         answer = channel.receive_json()
         if "accepted" not in answer:
             return SignallingFacts(failure=str(answer.get("refused", "it does not know how")))
@@ -59,8 +59,9 @@ def signalling(host: str, port: int, key: bytes, go_on: Callable[[], bool] = lam
         for transport in transports:
             if not go_on():
                 break
+            to_port = tls_port if transport == "tls" else sip.PORT
             talk = _WithFarEnd(
-                channel, family, transport, tls_port if transport == "tls" else sip.PORT, purpose("sip").hex(), began
+                channel, family, transport, to_port, purpose("sip").hex(), began, has_media=told.get("media") is True
             )
             try:
                 talk.hold(go_on)
@@ -83,12 +84,13 @@ class _WithFarEnd(Talk):
     """One registration and one call over one transport."""
 
     def __init__(
-        self, channel: Channel, family: int, transport: SipTransport, port: int, password: str, began: float
-    ) -> None:
+        self, channel: Channel, family: int, transport: SipTransport, port: int, password: str, began: float,
+        has_media: bool,
+    ) -> None:  # fmt: skip
         own, far = channel.own_address(), channel.peer_address()
         super().__init__(family, own, (far, port), transport, USER, far, _any_certificate(transport))
         self._channel, self._password, self._began = channel, password, began
-        self._family = family
+        self._family, self._has_media = family, has_media
         self.messages: list[SipMessage] = []
         self.calls: list[SipCall] = []
 
@@ -127,9 +129,10 @@ class _WithFarEnd(Talk):
             to = answer.get("to") or ""
             self.send(self.request("ACK", 4, to=to))
             self.look_beside(TELL_S)
-            call = ShortCall(media, self.far[0], DSCP)
-            elsewhere = self._talk(call, answer.body)
-            self.calls.append(SipCall(self.transport, call.sent(), call.arrived(), elsewhere=elsewhere))
+            if self._has_media:  # older far ends answer calls without any
+                call = ShortCall(media, self.far[0], DSCP)
+                elsewhere = self._talk(call, answer.body)
+                self.calls.append(SipCall(self.transport, call.sent(), call.arrived(), elsewhere=elsewhere))
             return self._answered(self.request("BYE", 5, to=to)) is not None
 
     def _talk(self, call: ShortCall, description: str) -> str:

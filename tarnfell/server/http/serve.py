@@ -8,7 +8,6 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import AbstractContextManager
-from importlib import import_module
 from pathlib import Path
 
 from waitress.server import create_server
@@ -58,8 +57,6 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None, 
         stop = threading.Event()
         keeper = threading.Thread(target=_keep_clerk, args=(clerk, stop), name="clerk", daemon=True)
         keeper.start()
-        # A call's page needs it, and it takes a second to load: better now than while the first person waits.
-        threading.Thread(target=import_module, args=("scipy.signal",), name="warm", daemon=True).start()
         try:
             server.run()
         finally:

@@ -14,11 +14,12 @@ from tarnfell.wire.kinds.calls import CallsArguments
 from tarnfell.wire.kinds.check import CheckArguments, CheckResult
 from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult
 from tarnfell.wire.kinds.fill import FillArguments, FillResult
+from tarnfell.wire.kinds.flow import FlowArguments, FlowResult
 from tarnfell.wire.kinds.look import LookArguments, LookResult
 from tarnfell.wire.kinds.update import UpdateArguments, UpdateResult
 
 Lane = Literal["line", "light", "alone"]
-Name = Literal["calls", "check", "fill", "look", "distances", "answer", "silence", "update", "end"]
+Name = Literal["calls", "check", "fill", "flow", "look", "distances", "answer", "silence", "update", "end"]
 
 
 @dataclass(frozen=True)
@@ -41,6 +42,7 @@ KINDS: dict[str, Kind] = {
         Kind("calls", "line", CallsArguments, None),
         Kind("check", "light", CheckArguments, CheckResult),
         Kind("fill", "line", FillArguments, FillResult),
+        Kind("flow", "line", FlowArguments, FlowResult),
         Kind("look", "light", LookArguments, LookResult),
         Kind("distances", "light", DistancesArguments, DistancesResult),
         Kind("answer", "light", AnswerArguments, AnswerResult),

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import dataclasses
+import functools
 import math
 import types
 import typing
@@ -43,6 +44,12 @@ def read_known(shape: type[Shape], value: object, where: str = "It") -> Shape:
     return _shaped(shape, value, where, others=True)
 
 
+@functools.cache
+def _hints(shape: type[Shape]) -> dict[str, Any]:
+    """Each is written as text, and to read that again for every value would take longer than the value."""
+    return typing.get_type_hints(shape)
+
+
 def _shaped(shape: type[Shape], value: object, where: str, others: bool) -> Shape:
     if not isinstance(value, dict):
         raise KindError(f"{where} is not told by fields.")
@@ -50,7 +57,7 @@ def _shaped(shape: type[Shape], value: object, where: str, others: bool) -> Shap
     strange = sorted(set(value) - set(wanted))
     if strange and not others:
         raise KindError(f"{where} has a field “{str(strange[0])[:40]}”, which is not known here.")
-    hints = typing.get_type_hints(shape)
+    hints = _hints(shape)  # type: ignore[arg-type]  # a class can be hashed
     values = {}
     for name, told in wanted.items():
         if name in value and not (others and value[name] is None and told.default is not dataclasses.MISSING):

@@ -7,12 +7,14 @@ import sqlite3
 from collections.abc import Mapping
 
 from tarnfell.store import fills as fill_store
+from tarnfell.store import flows as flow_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import survey as survey_store
 from tarnfell.store.fills import FillAsked
+from tarnfell.store.flows import FlowAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
 from tarnfell.wire.failures import CODES, OTHER, Failure, code_of
@@ -21,6 +23,7 @@ from tarnfell.wire.kinds.answer import AnswerArguments, AnswerResult
 from tarnfell.wire.kinds.distances import DistancesResult
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.kinds.fill import FillResult
+from tarnfell.wire.kinds.flow import FlowResult
 from tarnfell.wire.kinds.look import LookResult
 
 NOT_UNDERSTOOD = "The probe's answer was not understood."
@@ -62,8 +65,8 @@ def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: Mapping
         log.warning("result of job %s, %s: %s", job.id, job.kind, error)
         problem = NOT_UNDERSTOOD
     if problem is None:
-        # What fills and surveyed places tell has a table of its own, where the clerk finds it.
-        elsewhere = job.kind == "fill" or survey_store.is_of_survey(db, job.id)
+        # What fills, loads and surveyed places tell has a table of its own, where the clerk finds it.
+        elsewhere = job.kind in ("fill", "flow") or survey_store.is_of_survey(db, job.id)
         job_store.keep_result(db, job.id, {} if elsewhere else result)
         job_store.move(db, job.id, "done", "")
     elif job.state in job_store.OPEN:
@@ -80,6 +83,8 @@ def _keep(db: sqlite3.Connection, probe: Probe, job: Job, result: object) -> str
             place_store.keep_distance(db, probe.id, one.id, one.connect_ms, one.failure, one.key_fits)
     elif isinstance(result, FillResult):
         fill_store.keep(db, job.id, job.site_id, read(FillAsked, job.arguments), result)
+    elif isinstance(result, FlowResult):
+        flow_store.keep(db, job.id, job.site_id, read(FlowAsked, job.arguments), result)
     elif isinstance(result, LookResult):
         survey_store.keep_told(db, job.id, result)
     elif isinstance(result, AnswerResult):

@@ -17,6 +17,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.fills import FillAsked
+from tarnfell.store.flows import FlowAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.probes import Probe
 from tarnfell.store.survey import LookAsked
@@ -26,9 +27,11 @@ from tarnfell.wire.kinds.calls import CallsArguments
 from tarnfell.wire.kinds.check import CheckArguments, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments
+from tarnfell.wire.kinds.flow import FlowArguments
 from tarnfell.wire.kinds.look import LookTarget
 from tarnfell.work.placing.call_plan import call_plan
 from tarnfell.work.placing.fill_plan import calls_beside
+from tarnfell.work.placing.flow_plan import streams_of
 
 LOST_RUN = "The probe lost this run: it was replaced, or its disk was emptied. Place the calls again."
 LOST = "The probe lost it: it was replaced, or its disk was emptied. Try again."
@@ -103,6 +106,8 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
         return _check_arguments(db, job)
     if job.kind == "fill":
         return _fill_arguments(db, job)
+    if job.kind == "flow":
+        return _flow_arguments(db, job)
     if job.kind == "look":
         return _look_arguments(db, job)
     if job.kind != "calls":
@@ -141,6 +146,13 @@ def _fill_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
     wish = check_store.wish_of(db, job.site_id)
     plan = calls_beside(find_codec(asked.codec), asked.ptime_ms, asked.plan)
     return plain(FillArguments(plan, asked.plan, far_end.host, far_end.port, far_end.key, wish.gateway, wish.edge))
+
+
+def _flow_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
+    asked = read(FlowAsked, job.arguments)
+    far_end = place_store.far_end_by_id(db, asked.far_end_id)
+    assert far_end is not None
+    return plain(FlowArguments(streams_of(asked.plan), far_end.host, far_end.port, far_end.key))
 
 
 def _look_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:

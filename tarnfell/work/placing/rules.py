@@ -24,6 +24,8 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fill import FillPlan
+from tarnfell.wire.kinds.flow import FlowPlan
+from tarnfell.work.placing.flow_plan import offered
 from tarnfell.work.placing.presence import is_online
 
 Code = Literal["archived", "no-probe", "no-far-end", "itself", "offline", "busy", "hours", "ceiling"]
@@ -74,6 +76,30 @@ def against_filling(
     )
 
 
+def against_flow(
+    db: sqlite3.Connection, site: Site, probe: Probe | None, far_end: FarEnd | None, plan: FlowPlan, at: datetime
+) -> Reason | None:
+    """As ``against``, of a load of packets all alike."""
+    return (
+        about_ends(db, site, probe, far_end)
+        or _about_flow_ceiling(site, plan)
+        or about_hours(site, Span(at, at + timedelta(seconds=plan.seconds)))
+        or about_presence(probe)
+        or about_others(db, site)
+    )
+
+
+def _about_flow_ceiling(site: Site, plan: FlowPlan) -> Reason | None:
+    room_kbps, takes_kbps = ceiling_kbps(site), offered(plan).ip_kbps
+    if room_kbps is None or takes_kbps <= room_kbps:
+        return None
+    words = (
+        f"{takes_kbps:.0f} kbit/s each way are beyond this site's ceiling of {site.ceiling_pct:g} % of the line, "
+        f"{room_kbps} kbit/s."
+    )
+    return Reason("ceiling", words, words)
+
+
 def about_ends(db: sqlite3.Connection, site: Site, probe: Probe | None, far_end: FarEnd | None) -> Reason | None:
     """Whether this site, probe and far end go together at all."""
     if site.archived_us is not None:
@@ -113,6 +139,12 @@ def about_others(db: sqlite3.Connection, site: Site) -> Reason | None:
             "busy",
             "The line of this site is being filled. Wait for that to end, or stop it.",
             "The line of the site was being filled.",
+        )
+    if job_store.open_of_kind(db, site.id, "flow"):
+        return Reason(
+            "busy",
+            "The line of this site is loaded with small packets. Wait for that to end, or stop it.",
+            "The line of the site was loaded with small packets.",
         )
     if not run_store.open_runs(db, site.id):
         return None

@@ -3792,6 +3792,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/flows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest loads of a site's line with packets all alike. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlowPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Have a probe send packets of one size at one rate, and the far end as many back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskFlow"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlowPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/flows/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it now; what was measured is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlowPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/imports": {
         parameters: {
             query?: never;
@@ -5596,6 +5726,47 @@ export interface components {
             /**
              * Consent
              * @description That the line is full for as long, and people at work there will notice.
+             * @constant
+             */
+            consent: true;
+        };
+        /** AskFlow */
+        AskFlow: {
+            /** Probe Id */
+            probe_id: number;
+            /** Far End Id */
+            far_end_id: number;
+            /**
+             * Packet Bytes
+             * @description UDP's payload, RTP's header in it.
+             * @default 200
+             */
+            packet_bytes: number;
+            /**
+             * Packets Per S
+             * @description Each way.
+             * @default 500
+             */
+            packets_per_s: number;
+            /**
+             * Seconds
+             * @default 10
+             */
+            seconds: number;
+            /**
+             * Dscp
+             * @default 0
+             */
+            dscp: number;
+            /**
+             * Direction
+             * @default both
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            /**
+             * Consent
+             * @description That the line carries this load for as long.
              * @constant
              */
             consent: true;
@@ -7410,6 +7581,135 @@ export interface components {
              * @description Nobody can sign in yet.
              */
             wanted: boolean;
+        };
+        /**
+         * FlowFigures
+         * @description One direction.
+         */
+        FlowFigures: {
+            /** Sent */
+            sent: number;
+            /** Arrived */
+            arrived: number;
+            /** Loss Pct */
+            loss_pct: number;
+            offered: components["schemas"]["Rate"];
+            received: components["schemas"]["Rate"];
+            /**
+             * Overhead Pct
+             * @description Of what the wire carries: everything but the payload.
+             */
+            overhead_pct: number;
+            /**
+             * Sent Per S
+             * @description Packets of each whole second, since the first was sent.
+             */
+            sent_per_s: number[];
+            /**
+             * Arrived Per S
+             * @description By when they came, since the first did.
+             */
+            arrived_per_s: number[];
+            /**
+             * Lost Per S
+             * @description By when they were sent.
+             */
+            lost_per_s: number[];
+            /**
+             * Delay Added P50 Ms
+             * @description Above the least of the flow; None where fewer than two arrived.
+             */
+            delay_added_p50_ms: number | null;
+            /** Delay Added P95 Ms */
+            delay_added_p95_ms: number | null;
+        };
+        /**
+         * FlowLine
+         * @description One load among others.
+         */
+        FlowLine: {
+            /** Id */
+            id: number;
+            /** Probe */
+            probe: string;
+            /** Far End */
+            far_end: string;
+            /** Asked Us */
+            asked_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /**
+             * Words
+             * @description Where it stands, or why it failed; empty once it is judged.
+             */
+            words: string;
+            /** Packet Bytes */
+            packet_bytes: number;
+            /** Packets Per S */
+            packets_per_s: number;
+            /** Seconds */
+            seconds: number;
+            /** Dscp */
+            dscp: number;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "both" | "up" | "down";
+            seen: components["schemas"]["FlowSeen"] | null;
+        };
+        /** FlowPage */
+        FlowPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Probes */
+            probes: components["schemas"]["EndChoice"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["EndChoice"][];
+            /**
+             * Ceiling Kbps
+             * @description What a load may take of each direction under the site's ceiling; null where it has none.
+             */
+            ceiling_kbps: number | null;
+            /**
+             * Most Packets
+             * @description Of each direction in one load.
+             */
+            most_packets: number;
+            /**
+             * Flows
+             * @description Newest first.
+             */
+            flows: components["schemas"]["FlowLine"][];
+        };
+        /**
+         * FlowSeen
+         * @description A whole load. A direction is None where nothing was to be sent in it, or what arrived is not known.
+         */
+        FlowSeen: {
+            up: components["schemas"]["FlowFigures"] | null;
+            down: components["schemas"]["FlowFigures"] | null;
+            /**
+             * Cut
+             * @description Why it was broken off: what arrived is then not known.
+             */
+            cut: string | null;
+            /**
+             * Invalid
+             * @description What the ends saw of themselves that makes the figures invalid.
+             */
+            invalid: string[];
+            /** Says */
+            says: string[];
         };
         /** Health */
         Health: {
@@ -9370,6 +9670,26 @@ export interface components {
             jitter_us: number;
             /** Pdv Us */
             pdv_us: number;
+        };
+        /**
+         * Rate
+         * @description Of packets of one size, kbit/s.
+         */
+        Rate: {
+            /** Packets Per S */
+            packets_per_s: number;
+            /**
+             * Payload Kbps
+             * @description UDP's payload alone.
+             */
+            payload_kbps: number;
+            /** Ip Kbps */
+            ip_kbps: number;
+            /**
+             * Wire Kbps
+             * @description Over Ethernet, with preamble and gap.
+             */
+            wire_kbps: number;
         };
         /** RateView */
         RateView: {

@@ -27,6 +27,7 @@ const EngagementsScreen = onDemand(() => import("../engagement/engagements-scree
 const ImportScreen = onDemand(() => import("../site/load/import-screen"), "ImportScreen");
 const SurveyScreen = onDemand(() => import("../site/check/survey-screen"), "SurveyScreen");
 const LookScreen = onDemand(() => import("../site/check/look-screen"), "LookScreen");
+const FlowScreen = onDemand(() => import("../site/load/flow-screen"), "FlowScreen");
 const LineScreen = onDemand(() => import("../site/load/line-screen"), "LineScreen");
 const ImportsScreen = onDemand(() => import("../site/load/imports-screen"), "ImportsScreen");
 const JoinScreen = onDemand(() => import("../join/join-screen"), "JoinScreen");
@@ -88,6 +89,7 @@ function SignedIn() {
           <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
           <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
           <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+          <Route path="/sites/:slug/packets" element={<Keyed screen={FlowScreen} />} />
           <Route path="/sites/:slug/line" element={<Keyed screen={LineScreen} />} />
           <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
           <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />

@@ -103,6 +103,10 @@ function Plans({ site, places, plans, pager }: Props) {
         <Link to={`/sites/${site.slug}/line`} className="underline underline-offset-3">
           fill the line beside calls
         </Link>
+        . What many small packets do:{" "}
+        <Link to={`/sites/${site.slug}/packets`} className="underline underline-offset-3">
+          load it with them
+        </Link>
         .
       </p>
       <Planned
