@@ -24,7 +24,7 @@ MAY_KNOW: dict[str, set[str]] = {
     "report": {"core"},
     "exchange": {"core", "wire"},
     "work": {"core", "wire", "store", "exchange", "report"},
-    "clerk": {"store", "work"},
+    "clerk": {"wire", "store", "work"},
     # It hands the probe's file out.
     "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},
     "demo": {"core", "wire", "media", "probe", "store", "work", "server"},

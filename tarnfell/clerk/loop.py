@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from tarnfell.clerk.looks import Look, Looks
 from tarnfell.store import deliveries as delivery_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import flows as flow_store
@@ -38,9 +39,14 @@ JUDGE_FOR_S = 0.3
 log = logging.getLogger(__name__)
 
 
-def keep_turning(data: Path, stop: threading.Event) -> None:
-    """All loops, until ``stop``; a fault is logged and the next turn tries again."""
-    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S))
+def keep_turning(data: Path, stop: threading.Event, look: Look) -> None:
+    """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here."""
+    looks = Looks(data, look)
+
+    def begin_looks(_db: sqlite3.Connection) -> None:
+        looks.turn()
+
+    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S), (begin_looks, TURN_S))
     others = [
         threading.Thread(target=_keep, args=(data, stop, turn, every_s), name=turn.__name__) for turn, every_s in paced
     ]
@@ -59,6 +65,7 @@ def keep_turning(data: Path, stop: threading.Event) -> None:
     _keep(data, stop, judge, TURN_S)
     for other in others:
         other.join()
+    looks.end()
 
 
 def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None], every_s: float) -> None:

@@ -109,6 +109,7 @@ def _log_to_stderr(level: str) -> None:
 
 def clerk(options: argparse.Namespace) -> int:
     from tarnfell.clerk.loop import keep_turning
+    from tarnfell.probe.asking.looking import Look
     from tarnfell.store.db import open_database
     from tarnfell.store.lock import Held, only_one
 
@@ -120,7 +121,7 @@ def clerk(options: argparse.Namespace) -> int:
     try:
         with only_one(data, "clerk", wait_s=LAST_CLERK_S):
             open_database(data).close()
-            keep_turning(data, stop)
+            keep_turning(data, stop, lambda wanted, go_on, tell: Look(wanted, go_on, tell).run())
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:

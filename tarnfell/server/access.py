@@ -18,6 +18,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
+from tarnfell.store import server_looks as server_look_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store import videos as video_store
@@ -31,6 +32,7 @@ from tarnfell.store.places import FarEnd, TestPoint
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
+from tarnfell.store.server_looks import ServerLook
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 from tarnfell.store.videos import StoredVideo
@@ -142,6 +144,13 @@ def require_fill(site: Site, job_id: int) -> Job:
 
 def require_look(site: Site, job_id: int) -> Job:
     return _require_job(site, job_id, "look", "look")
+
+
+def require_server_look(site: Site, look_id: int) -> ServerLook:
+    look = server_look_store.by_id(g.db, look_id)
+    if look is None or look.site_id != site.id:
+        raise Problem(404, f"{site.name} has no look from the server {look_id}.")
+    return look
 
 
 def require_flow(site: Site, job_id: int) -> Job:

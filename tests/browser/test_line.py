@@ -28,3 +28,21 @@ def test_fill_the_line(page: Page) -> None:
     assert page.driver.find_elements(By.CSS_SELECTOR, "svg[aria-label^='Delay of calls']")
     page.go("/sites/bench")
     page.see("Calls while the line is full")
+
+
+def test_load_it_with_small_packets(page: Page) -> None:
+    page.go("/sites/bench/load")
+    page.press("load it with them")
+    page.see("Load Live bench with small packets")
+    page.see("It takes 352 kbit/s at IP each way and moves 0.9 MB.")
+    button = page.driver.find_element(By.XPATH, "//button[normalize-space()='Send']")
+    assert not button.is_enabled()
+    page.type_over("For", "2")
+    page.type_over("Packets, each way", "100")
+    page.see("It takes 70 kbit/s at IP each way and moves 0.0 MB.")
+    page.driver.find_element(By.XPATH, "//label[text()='The line may carry that for so long']").click()
+    button.click()
+    page.see("Sending …")
+    page.see("of 100 packets a second arrived", within_s=90)
+    page.see("Headers and gaps")
+    assert len(page.driver.find_elements(By.CSS_SELECTOR, "svg[aria-label*='packets of each second']")) == 2

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from selenium.webdriver.support.select import Select
+
 from tarnfell.demo.run import Bench
 from tarnfell.store.db import connect
 from tests.browser.driver import Page
@@ -41,3 +43,14 @@ def test_look_at_the_gateway(page: Page) -> None:
     page.press("Stop")
     page.see("Done.")
     assert page.violations() == []
+
+
+def test_look_from_the_server(page: Page) -> None:
+    page.go("/sites/bench/look")
+    Select(page.field("From")).select_by_visible_text("the server")
+    page.type_over("Name or address", "127.0.0.1")
+    page.type_over("Rounds", "3")
+    page.type_over("Every", "0.2")
+    page.press("Look")
+    page.see("the server, ")
+    page.see("1400 bytes: the newest 3 round trips", within_s=60)

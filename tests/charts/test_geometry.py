@@ -218,3 +218,18 @@ def test_round_trips_hang_as_deep_as_they_were_long() -> None:
     assert [one["y"] for one in drops] == [strip["height"], None, strip["top"] + (strip["height"] - strip["top"]) / 2]
     assert drops[0]["x"] < drops[1]["x"] < drops[2]["x"] < strip["width"] / 10
     assert js("look-geometry", "dropsOf", [1] * 300, 5)[-1]["x"] < strip["width"]
+
+
+def test_packets_of_each_second_are_steps_and_the_lost_hang_from_them() -> None:
+    assert [js("flow-geometry", "topOf", counts) for counts in ([500, 498], [100], [1500], [0], [61])] == [
+        500, 100, 1500, 1, 70,
+    ]  # fmt: skip
+    flow = js("flow-geometry", "FLOW")
+    width, height = flow["width"] - flow["left"] - flow["right"], flow["height"]
+    steps = js("flow-geometry", "stepsOf", [10, 5], 2, 10)
+    left, middle, right = flow["left"], flow["left"] + width / 2, flow["left"] + width
+    assert steps == f"M{left} 0H{middle:g}L{middle:g} {height / 2:g}H{right:g}"
+    missing = js("flow-geometry", "missingOf", [10, 10], [0, 5], 2, 10)
+    assert missing == f"M{middle:g} 0H{right:g}V{height / 2:g}H{middle:g}Z"
+    assert js("flow-geometry", "missingOf", [10], [11], 1, 10).count("M") == 1  # never below nothing
+    assert f"V{height}H" in js("flow-geometry", "missingOf", [10], [11], 1, 10)

@@ -32,6 +32,7 @@ def test_what_was_offered_and_what_arrived_each_second() -> None:
     assert told.sent_per_s == (100, 100, 100)
     assert sum(told.arrived_per_s) >= 245  # what came after the third second stands in none
     assert told.arrived_per_s[1] < told.arrived_per_s[0]
+    assert told.lost_per_s == (0, 50, 0)
     assert (told.offered.packets_per_s, told.received.packets_per_s) == (100.0, pytest.approx(250 / 3))
     assert told.overhead_pct == pytest.approx(100 * (1 - 60 / 126))
     assert (told.delay_added_p50_ms, told.delay_added_p95_ms) == (0.0, 40.0)

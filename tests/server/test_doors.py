@@ -140,6 +140,8 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "checks": {},
         "fills": {},
         "fill-plans": {},
+        "flows": {},
+        "server-looks": {},
         "looks": {},
         "survey": {"name": "x"},
         "test-points": {"name": "x", "kind": "desk", "note": ""},

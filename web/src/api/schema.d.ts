@@ -4044,7 +4044,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** Have a probe send echoes to a name or an address. */
+        /** Have a probe, or the server itself, send echoes to a name or an address. */
         post: {
             parameters: {
                 query?: never;
@@ -5124,6 +5124,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/server-looks/{look_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End it now; what came back is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    look_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/survey": {
         parameters: {
             query?: never;
@@ -5781,11 +5829,14 @@ export interface components {
         };
         /** AskLook */
         AskLook: {
-            /** Probe Id */
-            probe_id: number;
+            /**
+             * Probe Id
+             * @description Null: from the server.
+             */
+            probe_id: number | null;
             /**
              * Host
-             * @description A name or an address; empty: the probe's own gateway.
+             * @description A name or an address; empty: the gateway of who looks.
              * @default
              */
             host: string;
@@ -8715,13 +8766,19 @@ export interface components {
         };
         /** LookView */
         LookView: {
-            /** Id */
+            /**
+             * Id
+             * @description Among those from probes, or among those from the server.
+             */
             id: number;
-            /** Probe */
-            probe: string;
+            /**
+             * Probe
+             * @description Null: from the server.
+             */
+            probe: string | null;
             /**
              * Host
-             * @description Empty: the probe's gateway.
+             * @description Empty: the gateway of who looks.
              */
             host: string;
             /** Asked Us */

@@ -12,9 +12,10 @@ from tarnfell.wire.kinds.look import LEAST_BYTES, LEAST_INTERVAL_S, LONGEST_S, M
 
 
 class AskLook(Model):
-    probe_id: int
+    probe_id: int | None
+    """Null: from the server."""
     host: str = Field("", max_length=253)
-    """A name or an address; empty: the probe's own gateway."""
+    """A name or an address; empty: the gateway of who looks."""
     rounds: int | None = Field(None, ge=1, le=MOST_ROUNDS)
     """Null: until it is stopped, an hour at most."""
     interval_s: float = Field(0.5, ge=LEAST_INTERVAL_S, le=60)
@@ -33,9 +34,11 @@ class AskLook(Model):
 
 class LookView(Model):
     id: int
-    probe: str
+    """Among those from probes, or among those from the server."""
+    probe: str | None
+    """Null: from the server."""
     host: str
-    """Empty: the probe's gateway."""
+    """Empty: the gateway of who looks."""
     asked_us: int
     state: State
     words: str

@@ -11,6 +11,7 @@ import { Wide } from "../../ui/wide";
 
 type Page = Model<"LookPage">;
 type Look = Model<"LookView">;
+const SERVER = "server";
 type Series = Model<"LookSeries">;
 
 export function LookScreen({ id }: { id: string }) {
@@ -18,6 +19,7 @@ export function LookScreen({ id }: { id: string }) {
   const { page, problem, change } = useLivePage("LookPage", path, (data) => data.looks.some(underWay));
   if (!page.data) return <Pending what="the looks" error={page.error} />;
   const { data } = page;
+  const stopping = (look: Look) => (look.probe === null ? `/api/sites/${id}/server-looks` : path);
   return (
     <>
       <Trail
@@ -31,8 +33,8 @@ export function LookScreen({ id }: { id: string }) {
       />
       <h1 className="mt-2 text-3xl tracking-tight">Quick look, {data.site_name}</h1>
       <p className="mt-2 max-w-2xl leading-snug text-soft">
-        Echoes from a probe to any name or address. Routers and hosts may answer them slowly or not at all
-        while they pass calls on: what is shown here proves nothing about calls.
+        Echoes from a probe, or from the server, to any name or address. Routers and hosts may answer them
+        slowly or not at all while they pass calls on: what is shown here proves nothing about calls.
       </p>
       <Ask page={data} onAsk={(body) => change(post("LookPage", path, body))} />
       {problem && (
@@ -42,9 +44,9 @@ export function LookScreen({ id }: { id: string }) {
       )}
       {data.looks.map((look) => (
         <Shown
-          key={look.id}
+          key={`${look.probe === null ? "server" : "probe"} ${look.id}`}
           look={look}
-          onStop={() => change(post("LookPage", `${path}/${look.id}/stop`, {}))}
+          onStop={() => change(post("LookPage", `${stopping(look)}/${look.id}/stop`, {}))}
         />
       ))}
     </>
@@ -59,14 +61,15 @@ function Ask({ page, onAsk }: { page: Page; onAsk: (body: Model<"AskLook">) => v
   const [small, setSmall] = useState<number | null>(64);
   const [large, setLarge] = useState<number | null>(1400);
   const from =
-    page.probes.find((one) => String(one.id) === probe) ??
-    page.probes.find((one) => one.online) ??
-    page.probes[0];
-  if (!from) return <p className="mt-4">No probe has enrolled here yet. Place one first.</p>;
+    probe === SERVER
+      ? undefined
+      : (page.probes.find((one) => String(one.id) === probe) ??
+        page.probes.find((one) => one.online) ??
+        page.probes[0]);
   const ask = (event: FormEvent) => {
     event.preventDefault();
     onAsk({
-      probe_id: from.id,
+      probe_id: from?.id ?? null,
       host: host.trim(),
       rounds,
       interval_s: interval ?? 0.5,
@@ -77,10 +80,16 @@ function Ask({ page, onAsk }: { page: Page; onAsk: (body: Model<"AskLook">) => v
   return (
     <form onSubmit={ask} className="mt-5 flex flex-wrap items-end gap-4">
       <SelectField
-        label="From the probe"
-        value={String(from.id)}
+        label="From"
+        value={from ? String(from.id) : SERVER}
         onChange={setProbe}
-        options={page.probes.map((one) => [String(one.id), one.online ? one.name : `${one.name} (offline)`])}
+        options={[
+          ...page.probes.map((one): [string, string] => [
+            String(one.id),
+            one.online ? one.name : `${one.name} (offline)`,
+          ]),
+          [SERVER, "the server"],
+        ]}
       />
       <div className="w-60">
         <Field label="Name or address">
@@ -88,7 +97,7 @@ function Ask({ page, onAsk }: { page: Page; onAsk: (body: Model<"AskLook">) => v
             className={INPUT}
             value={host}
             maxLength={253}
-            placeholder="the probe’s gateway"
+            placeholder="the gateway there"
             onChange={(event) => setHost(event.target.value)}
           />
         </Field>
@@ -124,7 +133,7 @@ function Shown({ look, onStop }: { look: Look; onStop: () => void }) {
   return (
     <Section
       title={look.host || "Gateway"}
-      aside={`${look.probe}, ${ago(look.asked_us)}, every ${look.interval_s} s`}
+      aside={`${look.probe ?? "the server"}, ${ago(look.asked_us)}, every ${look.interval_s} s`}
     >
       <div role="status" className="mb-2 flex flex-wrap items-center gap-4">
         <p>
