@@ -50,6 +50,16 @@ def add(
     return int(cursor.lastrowid or 0)
 
 
+def change(
+    db: sqlite3.Connection, plan_id: int, probe_id: int, asked: FillAsked, start_us: int, rule: str | None
+) -> None:
+    """It begins anew at its start; what became of the newest start stays told."""
+    db.execute(
+        "UPDATE fill_plan SET probe_id = ?, asked = ?, start_us = ?, rule = ?, next_us = ? WHERE id = ?",
+        (probe_id, json.dumps(plain(asked)), start_us, rule, start_us, plan_id),
+    )
+
+
 def due(db: sqlite3.Connection, at_us: int) -> list[FillPlanned]:
     """Earliest first."""
     rows = db.execute(

@@ -135,11 +135,11 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
     remedy = house.post("/api/sites/pier/remedies", {"at_local": "2026-01-01T10:00", "words": "x", "set_aside": False})
     assert remedy.status_code == 200, remedy.text
     bodies: dict[str, dict[str, Any]] = {
+        "fill-plans": {"probe_id": 1, "far_end_id": 1, "when": "at", "consent": True},
         "plans": form,
         "remedies": {},
         "checks": {},
         "fills": {},
-        "fill-plans": {},
         "flows": {},
         "server-looks": {},
         "looks": {},

@@ -330,6 +330,33 @@ def test_recurring_fills_go_on_and_say_why_one_was_left_out(house: House) -> Non
     assert len(turn(house, at_us(start, 40 * 3600))) == 1
 
 
+def test_what_is_planned_can_be_changed_and_what_became_of_it_stays(house: House) -> None:
+    heartbeat(house, [])
+    start, later = local(3600), local(7200)
+    (plan,) = plan_of(house, when="repeat", rule="FREQ=HOURLY", start_local=start, ways=["up"]).json["plans"]
+    assert (plan["next_local"], plan["probe_id"], plan["far_end_id"]) == (start, 1, 1)
+    turn(house, at_us(start))
+    path = f"/api/sites/pier/fill-plans/{plan['id']}"
+
+    def put(**body: Any) -> Any:
+        whole = {"probe_id": 1, "far_end_id": 1, "consent": True, "seconds": 8, **body}
+        return house.person.put(path, json=whole, headers={"X-CSRF-Token": house.csrf})
+
+    (changed,) = put(when="at", start_local=later, seconds=5, ways=["down"]).json["plans"]
+    assert (changed["id"], changed["next_us"], changed["recurs"]) == (plan["id"], at_us(later), None)
+    assert (changed["seconds"], changed["ways"], changed["last_us"]) == (5, ["down"], at_us(start))
+    for wrong, status, says in (
+        ({"when": "now"}, 422, "Say when they are to begin"),
+        ({"when": "at", "start_local": "2020-01-01T10:00"}, 422, "That time is over"),
+        ({"when": "at", "start_local": later, "ways": ["up", "up"]}, 422, "Each way is filled once"),
+    ):
+        answer = put(**wrong)
+        assert (answer.status_code, says in answer.json["detail"]) == (status, True)
+    house.post(f"{PATH}/{newest(house)['id']}/stop", {})
+    turn(house, at_us(later))
+    assert put(when="at", start_local=local(10_000)).status_code == 404  # it is over
+
+
 def test_hours_without_load_are_left_out_of_a_recurrence(house: House) -> None:
     heartbeat(house, [])
     db = connect(house.folder)

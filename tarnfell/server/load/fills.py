@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from zoneinfo import ZoneInfo
 
 from flask import Blueprint, g
 
@@ -55,24 +56,30 @@ def ask_fill(slug: str, body: AskFill) -> FillPage:
     """Have a probe fill the line, with two calls beside it."""
     site = require_site(slug)
     probe, far_end = require_probe(site, body.probe_id), require_far_end(body.far_end_id)
-    kept_below = 0 if body.beyond_ceiling else ceiling_kbps(site) or 0
-    if len(set(body.ways)) != len(body.ways):
-        raise Problem(422, "Each way is filled once.")
-    plan = FillPlan(body.seconds, body.streams, ways=tuple(body.ways), ceiling_kbps=kept_below)
-    asked = FillAsked(far_end.id, site.codec, site.ptime_ms, plan)
+    asked = _asked(site, far_end, body)
     if body.when != "now":
-        _plan(site, probe, far_end, asked, body)
+        start_us, rule = _start(site, probe, far_end, asked, body)
+        with writing(g.db):
+            plan_store.add(g.db, site.id, probe.id, asked, start_us, rule, g.user.id)
         return _page(site)
     with writing(g.db):
-        reason = against_filling(g.db, site, probe, far_end, plan, from_us(now_us()))
+        reason = against_filling(g.db, site, probe, far_end, asked.plan, from_us(now_us()))
         if reason:
             raise Problem(409, reason.words)
         job_store.ask(g.db, site.id, probe.id, "fill", g.user.id, plain(asked))
     return _page(site)
 
 
-def _plan(site: Site, probe: Probe, far_end: FarEnd, asked: FillAsked, body: AskFill) -> None:
-    """Have it begin by itself. Raises Problem for what can never be begun."""
+def _asked(site: Site, far_end: FarEnd, body: AskFill) -> FillAsked:
+    if len(set(body.ways)) != len(body.ways):
+        raise Problem(422, "Each way is filled once.")
+    kept_below = 0 if body.beyond_ceiling else ceiling_kbps(site) or 0
+    plan = FillPlan(body.seconds, body.streams, ways=tuple(body.ways), ceiling_kbps=kept_below)
+    return FillAsked(far_end.id, site.codec, site.ptime_ms, plan)
+
+
+def _start(site: Site, probe: Probe, far_end: FarEnd, asked: FillAsked, body: AskFill) -> tuple[int, str | None]:
+    """When it is to begin by itself, and its rule. Raises Problem for what can never be begun."""
     rule = body.rule if body.when == "repeat" else None
     try:
         start = start_of(site, body.when, body.start_local, body.rule)
@@ -85,8 +92,22 @@ def _plan(site: Site, probe: Probe, far_end: FarEnd, asked: FillAsked, body: Ask
     reason = about_ends(g.db, site, probe, far_end) or hours
     if reason:
         raise Problem(409, reason.words)
+    return to_us(start), rule
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/fill-plans/<int:plan_id>", response=FillPage)
+def change_fill_plan(slug: str, plan_id: int, body: AskFill) -> FillPage:
+    """Another start, length or end of fills that are to come."""
+    site = require_site(slug)
+    plan = require_fill_plan(site, plan_id)
+    if body.when == "now":
+        raise Problem(422, "Say when they are to begin, or fill the line now and remove these.")
+    probe, far_end = require_probe(site, body.probe_id), require_far_end(body.far_end_id)
+    asked = _asked(site, far_end, body)
+    start_us, rule = _start(site, probe, far_end, asked, body)
     with writing(g.db):
-        plan_store.add(g.db, site.id, probe.id, asked, to_us(start), rule, g.user.id)
+        plan_store.change(g.db, plan.id, probe.id, asked, start_us, rule)
+    return _page(site)
 
 
 @endpoint(blueprint, "DELETE", "/api/sites/<slug>/fill-plans/<int:plan_id>", response=FillPage)
@@ -138,22 +159,25 @@ def _page(site: Site) -> FillPage:
         codec_title=find_codec(site.codec).title,
         idle_s=plan.idle_s,
         rest_s=plan.rest_s,
-        plans=[_planned(one, *names) for one in plan_store.scheduled_of(g.db, site.id)],
+        plans=[_planned(one, ZoneInfo(site.time_zone), *names) for one in plan_store.scheduled_of(g.db, site.id)],
         fills=[_line(job, fills.get(job.id), *names) for job in job_store.newest_of_kind(g.db, site.id, "fill", SHOWN)],
     )
 
 
-def _planned(one: FillPlanned, probes: dict[int, str], far_ends: dict[int, str]) -> FillPlanLine:
+def _planned(one: FillPlanned, zone: ZoneInfo, probes: dict[int, str], far_ends: dict[int, str]) -> FillPlanLine:
     assert one.next_us is not None  # it is scheduled
     plan = one.asked.plan
     return FillPlanLine(
         id=one.id,
+        probe_id=one.probe_id,
+        far_end_id=one.asked.far_end_id,
         probe=probes.get(one.probe_id, "a retired probe"),
         far_end=far_ends.get(one.asked.far_end_id, "an archived far end"),
         seconds=plan.seconds,
         ways=list(plan.ways),
         ceiling_kbps=plan.ceiling_kbps,
         next_us=one.next_us,
+        next_local=from_us(one.next_us).astimezone(zone).strftime("%Y-%m-%dT%H:%M"),
         recurs=one.rule,
         last_us=one.last_us,
         last_words=one.last_words,

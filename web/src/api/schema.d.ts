@@ -3574,7 +3574,43 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Another start, length or end of fills that are to come. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    plan_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AskFill"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FillPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
         /** Begin it no more. What was measured stays. */
         delete: {
@@ -7560,8 +7596,12 @@ export interface components {
         FillPlanLine: {
             /** Id */
             id: number;
+            /** Probe Id */
+            probe_id: number;
             /** Probe */
             probe: string;
+            /** Far End Id */
+            far_end_id: number;
             /** Far End */
             far_end: string;
             /** Seconds */
@@ -7572,6 +7612,11 @@ export interface components {
             ceiling_kbps: number;
             /** Next Us */
             next_us: number;
+            /**
+             * Next Local
+             * @description The site's wall clock, as it is asked for.
+             */
+            next_local: string;
             /** Recurs */
             recurs: string | null;
             /** Last Us */

@@ -63,12 +63,16 @@ class FillPlanLine(Model):
     """Fills that are to come."""
 
     id: int
+    probe_id: int
     probe: str
+    far_end_id: int
     far_end: str
     seconds: float
     ways: list[FillWay]
     ceiling_kbps: int
     next_us: int
+    next_local: str
+    """The site's wall clock, as it is asked for."""
     recurs: str | None
     last_us: int | None
     last_words: str

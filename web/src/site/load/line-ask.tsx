@@ -13,24 +13,34 @@ const CHOICES: [string, string, Way[]][] = [
   ["down", "Download only", ["down"]],
 ];
 
+const choiceOf = (ways: Way[]) => (ways.length === 1 && ways[0] !== "both" ? (ways[0] ?? "all") : "all");
+
 export function AskFill({
   page,
   busy,
+  planned,
   onAsk,
+  onLeave,
 }: {
   page: Model<"FillPage">;
   busy: boolean;
+  /** Fills that are to come, and that this changes. */
+  planned: Model<"FillPlanLine"> | undefined;
   onAsk: (body: Model<"AskFill">) => Promise<boolean>;
+  /** Leave them as they are. */
+  onLeave: () => void;
 }) {
-  const [probe, setProbe] = useState("");
-  const [farEnd, setFarEnd] = useState("");
-  const [seconds, setSeconds] = useState<number | null>(10);
-  const [choice, setChoice] = useState("all");
-  const [beyond, setBeyond] = useState(false);
+  const [probe, setProbe] = useState(planned ? String(planned.probe_id) : "");
+  const [farEnd, setFarEnd] = useState(planned ? String(planned.far_end_id) : "");
+  const [seconds, setSeconds] = useState<number | null>(planned?.seconds ?? 10);
+  const [choice, setChoice] = useState(planned ? choiceOf(planned.ways) : "all");
+  const [beyond, setBeyond] = useState(planned !== undefined && planned.ceiling_kbps === 0);
   const [consent, setConsent] = useState(false);
-  const [when, setWhen] = useState<"now" | "at" | "repeat">("now");
-  const [startLocal, setStartLocal] = useState<string | null>(null);
-  const [rule, setRule] = useState<string | null>(null);
+  const [when, setWhen] = useState<"now" | "at" | "repeat">(
+    planned ? (planned.recurs ? "repeat" : "at") : "now",
+  );
+  const [startLocal, setStartLocal] = useState<string | null>(planned?.next_local ?? null);
+  const [rule, setRule] = useState<string | null>(planned?.recurs ?? null);
   const from =
     page.probes.find((one) => String(one.id) === probe) ??
     page.probes.find((p) => p.online) ??
@@ -98,14 +108,14 @@ export function AskFill({
         startLocal={startLocal}
         rule={rule}
         timeZone={page.time_zone}
-        choices={["now", "at", "repeat"]}
+        choices={planned ? ["at", "repeat"] : ["now", "at", "repeat"]}
         onChange={(next) => {
           setWhen(next.when);
           setStartLocal(next.startLocal);
           setRule(next.rule);
         }}
       />
-      <div className="mt-3">
+      <div className="mt-3 flex gap-3">
         <Button
           act
           disabled={(busy && when === "now") || !consent || seconds === null}
@@ -125,8 +135,15 @@ export function AskFill({
             if (await onAsk(body)) setConsent(false);
           }}
         >
-          {when !== "now" ? "Schedule line fills" : busy ? "Filling the line …" : "Fill the line"}
+          {planned
+            ? "Change line fills"
+            : when !== "now"
+              ? "Schedule line fills"
+              : busy
+                ? "Filling the line …"
+                : "Fill the line"}
         </Button>
+        {planned && <Button onClick={onLeave}>Leave as they are</Button>}
       </div>
     </div>
   );

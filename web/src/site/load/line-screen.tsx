@@ -1,6 +1,7 @@
 // Filling the line: asked for with consent, followed while it is full, and what a busy line does to calls.
 import { useQuery } from "@tanstack/react-query";
-import { get, type Model, post, remove } from "../../api/client";
+import { useState } from "react";
+import { get, type Model, post, put, remove } from "../../api/client";
 import { LineFill } from "../../charts/line-fill";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
@@ -20,12 +21,14 @@ const WAYS = { idle: "Idle", up: "Upload full", down: "Download full", both: "Bo
 
 export function LineScreen({ id }: { id: string }) {
   const [search, set] = useAddress();
+  const [changingId, setChangingId] = useState<number | null>(null);
   const path = `/api/sites/${id}/fills`;
   const { page, problem, change } = useLivePage("FillPage", path, (data) => data.fills.some(toCome));
   if (!page.data) return <Pending what="line fills" error={page.error} />;
   const { data } = page;
   const chosen = Number(search.get("fill") ?? 0);
   const shown = data.fills.find((one) => one.id === chosen) ?? data.fills[0];
+  const changing = data.plans.find((one) => one.id === changingId);
   return (
     <>
       <Trail
@@ -44,12 +47,20 @@ export function LineScreen({ id }: { id: string }) {
       </p>
       <BenchMenu slug={id} />
       <AskFill
+        key={changing?.id ?? "new"}
         page={data}
         busy={data.fills.some(underWay)}
-        onAsk={(body) => {
-          set("fill", "");
-          return change(post("FillPage", path, body));
+        planned={changing}
+        onAsk={async (body) => {
+          if (!changing) {
+            set("fill", "");
+            return change(post("FillPage", path, body));
+          }
+          const done = await change(put("FillPage", `/api/sites/${id}/fill-plans/${changing.id}`, body));
+          if (done) setChangingId(null);
+          return done;
         }}
+        onLeave={() => setChangingId(null)}
       />
       {problem && (
         <div className="mt-4">
@@ -80,6 +91,15 @@ export function LineScreen({ id }: { id: string }) {
                       `; last due ${dateTime(one.last_us, data.time_zone)}${one.last_words ? `, left out: ${one.last_words}` : ""}`}
                   </span>
                 </span>
+                <Button
+                  onClick={() => {
+                    setChangingId(one.id);
+                    scrollTo({ top: 0 });
+                  }}
+                  aria-label={`Change the line fills of ${dateTime(one.next_us, data.time_zone)}`}
+                >
+                  Change
+                </Button>
                 <Button
                   onClick={() => change(remove("FillPage", `/api/sites/${id}/fill-plans/${one.id}`))}
                   aria-label={`Remove the line fills of ${dateTime(one.next_us, data.time_zone)}`}
