@@ -119,10 +119,9 @@ def pure_delay(one_way_ms: ArrayLike, parameters: Parameters = DEFAULTS) -> Floa
     """Idd: what delay alone costs a conversation (G.107 §7.4.3, eq. 7-27)."""
     p = parameters
     Ta = np.asarray(one_way_ms, dtype=float)
-    X = np.log2(np.maximum(Ta, p.mT) / p.mT)
+    X = np.log2(np.maximum(Ta, p.mT) / p.mT)  # 0 up to mT, where delay costs nothing
     s6 = 6 * p.sT
-    idd = 25 * ((1 + X**s6) ** (1 / s6) - 3 * (1 + (X / 3) ** s6) ** (1 / s6) + 2)
-    return np.asarray(np.where(Ta <= p.mT, 0.0, idd))
+    return np.asarray(25 * ((1 + X**s6) ** (1 / s6) - 3 * (1 + (X / 3) ** s6) ** (1 / s6) + 2))
 
 
 def mos_from_r(R: ArrayLike) -> Floats:

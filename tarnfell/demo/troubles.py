@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from tarnfell.demo.scenario import BENCH_PATH
+from tarnfell.wire import Unchecked
 
-_LINE: dict[str, Any] = {
+_LINE: Unchecked = {
     "seed": 20417,
     "up": {"delay_ms": 14, "spread_ms": 0.6, "rate_kbps": 2000, "queue_ms": 260},
     "down": {"delay_ms": 15, "spread_ms": 0.8, "rate_kbps": 4000, "queue_ms": 120},
@@ -20,11 +20,11 @@ class Trouble:
     title: str
     says: str
     """Where it shows."""
-    path: dict[str, Any]
+    path: Unchecked
     """As the stand-in path reads it."""
 
 
-def _with(up: dict[str, Any] | None = None, down: dict[str, Any] | None = None) -> dict[str, Any]:
+def _with(up: Unchecked | None = None, down: Unchecked | None = None) -> Unchecked:
     return {**_LINE, "up": {**_LINE["up"], **(up or {})}, "down": {**_LINE["down"], **(down or {})}}
 
 

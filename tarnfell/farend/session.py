@@ -23,7 +23,7 @@ from tarnfell.media.engine import CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
 from tarnfell.media.streams import MAX_STREAMS, StreamSpec
 from tarnfell.media.workers import WorkerLost
-from tarnfell.wire import WireError
+from tarnfell.wire import Unchecked, WireError
 from tarnfell.wire.control import NONCE_BYTES, PROTOCOL_VERSION, Seal, session_key
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.record import Record, join_parts, split_parts
@@ -122,7 +122,7 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
             sock.close()
 
 
-def _read_plan(request: dict[str, Any]) -> _Plan:
+def _read_plan(request: Unchecked) -> _Plan:
     up, down = request.get("up"), request.get("down")
     if not isinstance(up, list) or not isinstance(down, list) or len(up) != len(down):
         raise Refused("The request names no streams.")

@@ -29,8 +29,17 @@ class Slots:
         self.bytes[slot] += count
 
 
-def pour(sock: socket.socket, seconds: float, kbps: int, go_on: Callable[[], bool]) -> None:
-    """Send noise for a time, at most at ``kbps`` (0: as fast as it goes). Raises OSError when the connection ends."""
+def pour(
+    sock: socket.socket,
+    seconds: float,
+    kbps: int,
+    go_on: Callable[[], bool],
+    left: Callable[[int], None] = lambda _: None,
+) -> None:
+    """Send noise for a time, at most at ``kbps`` (0: as fast as it goes). Raises OSError when the connection ends.
+
+    ``left`` hears how many bytes have left, each time.
+    """
     begun = time.monotonic()
     until, sent = begun + seconds, 0
     size = min(BLOCK_BYTES, max(1024, kbps * 1000 // 8 // 50)) if kbps else BLOCK_BYTES
@@ -42,6 +51,8 @@ def pour(sock: socket.socket, seconds: float, kbps: int, go_on: Callable[[], boo
                 time.sleep(min(due - now, _LOOK_S, until - now))
                 continue
         try:
-            sent += sock.send(os.urandom(size))  # never the same twice: nothing on the way can make it fewer
+            count = sock.send(os.urandom(size))  # never the same twice: nothing on the way can make it fewer
         except socket.timeout:
             continue  # the line is full, as it should be
+        sent += count
+        left(count)

@@ -6,9 +6,8 @@ import json
 import select
 import socket
 from collections.abc import Mapping
-from typing import Any
 
-from tarnfell.wire import WireError
+from tarnfell.wire import Unchecked, WireError
 from tarnfell.wire.control import BINARY_KIND, HEAD_BYTES, JSON_KIND, MAC_BYTES, FrameHead, Seal, parse_json
 
 _TIMEOUT_S = 10.0
@@ -47,7 +46,7 @@ class Channel:
         assert len(body) <= _LAST_BODY_BYTES
         self._send(JSON_KIND, body.ljust(_LAST_BODY_BYTES))
 
-    def open_last(self, tail: bytes) -> dict[str, Any]:
+    def open_last(self, tail: bytes) -> Unchecked:
         """What ``send_last`` said, from the last LAST_BYTES of the stream. Raises WireError."""
         if len(tail) != LAST_BYTES:
             raise WireError("Control connection: the stream ended without last words.")
@@ -66,14 +65,14 @@ class Channel:
         """Whether a message, or the end of the connection, is there to be received."""
         return bool(select.select([self._sock], [], [], timeout_s)[0])
 
-    def receive(self, timeout_s: float = _TIMEOUT_S) -> dict[str, Any] | bytes:
+    def receive(self, timeout_s: float = _TIMEOUT_S) -> Unchecked | bytes:
         """The next message: a dict, or bytes for a binary one."""
         self._sock.settimeout(timeout_s)
         head = FrameHead.parse(self._exactly(HEAD_BYTES))
         body = self._in.open(head.kind, self._exactly(head.length))
         return parse_json(body) if head.kind == JSON_KIND else body
 
-    def receive_json(self, timeout_s: float = _TIMEOUT_S) -> dict[str, Any]:
+    def receive_json(self, timeout_s: float = _TIMEOUT_S) -> Unchecked:
         message = self.receive(timeout_s)
         if not isinstance(message, dict):
             raise WireError("Control connection: a message was expected, not a record.")

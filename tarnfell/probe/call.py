@@ -17,7 +17,6 @@ import socket
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from tarnfell.media import board as b
 from tarnfell.media import selfcheck
@@ -29,7 +28,7 @@ from tarnfell.media.workers import WorkerLost
 from tarnfell.probe.binding import bind
 from tarnfell.probe.connect import CallError, connect
 from tarnfell.probe.streams import streams_of
-from tarnfell.wire import WireError, failures
+from tarnfell.wire import Unchecked, WireError, failures
 from tarnfell.wire.control import (
     DEFAULT_PORT,
 )
@@ -182,7 +181,7 @@ class _Run:
             sock.connect((address, port))
         return ports, accepted.get("clock_id")
 
-    def _answer(self, name: str) -> dict[str, Any]:
+    def _answer(self, name: str) -> Unchecked:
         try:
             message = self._channel.receive_json()
         except WireError:

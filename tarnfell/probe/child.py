@@ -21,7 +21,7 @@ import time
 import traceback
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, BinaryIO, TextIO
+from typing import BinaryIO, TextIO
 
 from tarnfell.media import host
 from tarnfell.probe.http import ServerClient
@@ -31,6 +31,7 @@ from tarnfell.probe.sampler.sample import sample
 from tarnfell.probe.state import State
 from tarnfell.probe.works import calls, check, distances, fill, flow, look, update
 from tarnfell.probe.works.work import Hands, Work, WorkFailed
+from tarnfell.wire import Unchecked
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS
 from tarnfell.wire.kinds.fields import KindError, read
@@ -92,7 +93,7 @@ class Orders:
         if "beside" in order:
             self.beside = int(order["beside"])
 
-    def _first(self) -> dict[str, Any]:
+    def _first(self) -> Unchecked:
         """Byte by byte, so that nothing of what follows is read ahead."""
         line = b""
         while not line.endswith(b"\n"):

@@ -7,13 +7,13 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from tarnfell.media.diary import note
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, completed
 from tarnfell.probe.http import Refused, ServerClient, TurnedAway, Unreachable
 from tarnfell.probe.spool import FAILURE, RECORD, SAMPLES, Spool
+from tarnfell.wire import Unchecked
 
 LOOK_S = 1.0
 OUTAGE_PAUSE_S = 5.0
@@ -101,7 +101,7 @@ class Delivery:
         if path.suffix == RECORD:
             self._client.put(f"/api/probe/jobs/{number}/record", path.read_bytes())
             return
-        told: dict[str, Any] = dict(json.loads(path.read_text()))
+        told: Unchecked = dict(json.loads(path.read_text()))
         if path.suffix == FAILURE:
             self._client.post(f"/api/probe/jobs/{number}/failure", told)
         elif told.get("failure"):  # as a program of before kept it

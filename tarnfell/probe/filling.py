@@ -24,6 +24,7 @@ _SIDES: dict[str, tuple[Side, ...]] = {"up": ("up",), "down": ("down",), "both":
 _LAST_SLOTS_S = 1.0
 """After the last byte was sent: for the far end to tell of it."""
 _LOOK_S = 0.1
+SPENT = "The streams have moved what they may on this metered line."
 
 
 @dataclass(frozen=True)
@@ -100,6 +101,9 @@ class Filling:
             worker.start()
         while streams and self._goes_on() and time.monotonic() < end:
             time.sleep(min(_LOOK_S, max(0.0, end - time.monotonic())))
+            if self._is_spent(streams):
+                failure = failure or SPENT
+                self._ended.set()
         until_us = time.time_ns() // 1000
         for one in streams:
             one.over.set()
@@ -114,6 +118,12 @@ class Filling:
             way, from_us, until_us, _together(ups), _together(downs), _sender(ups), _sender(downs), failure,
         )  # fmt: skip
 
+    def _is_spent(self, streams: list[_Stream]) -> bool:
+        """Whether the streams have moved what they may on a metered line."""
+        most = self._plan.most_bytes
+        before = sum(sum(one.up) + sum(one.down) for one in self.phases)
+        return bool(most) and before + sum(one.moved for one in streams) >= most
+
 
 class _Stream:
     """One TCP connection that carries noise one way."""
@@ -124,6 +134,8 @@ class _Stream:
         """The time is over; what is still on its way is waited for a moment."""
         self.failure: str | None = None
         self.slots: list[int] = []
+        self.moved = 0
+        """Bytes so far, as this end knows it."""
         self.sent = tcp.TcpFacts()
         self.congestion: str | None = None
         self._far = far
@@ -180,10 +192,13 @@ class _Stream:
     def _send(self, channel: Channel, go_on: Callable[[], bool]) -> None:
         listener = threading.Thread(target=self._hear, args=(channel,), daemon=True)
         listener.start()
-        bulk.pour(channel.socket, self._seconds, self._kbps, lambda: go_on() and not self.over.is_set())
+        bulk.pour(channel.socket, self._seconds, self._kbps, lambda: go_on() and not self.over.is_set(), self._count)
         self.sent = tcp.facts_of(channel.socket)
         self.over.set()
         listener.join(_LAST_SLOTS_S)
+
+    def _count(self, moved: int) -> None:
+        self.moved += moved
 
     def _hear(self, channel: Channel) -> None:
         """What the far end tells of the slots that have passed."""
@@ -216,6 +231,7 @@ class _Stream:
                 self.sent = tcp.TcpFacts(**told) if isinstance(told, dict) else self.sent
                 break
             slots.add(count)
+            self._count(count)
             tail = (tail + bytes(room[max(0, count - LAST_BYTES) : count]))[-LAST_BYTES:]
         self.slots = slots.bytes
 

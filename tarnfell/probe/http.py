@@ -7,7 +7,8 @@ import json
 import urllib.error
 import urllib.request
 from collections.abc import Mapping
-from typing import Any
+
+from tarnfell.wire import Unchecked
 
 TIMEOUT_S = 20.0
 
@@ -49,11 +50,11 @@ class ServerClient:
         self._server = server.rstrip("/")
         self._secret = secret
 
-    def post(self, path: str, body: Mapping[str, object]) -> dict[str, Any]:
+    def post(self, path: str, body: Mapping[str, object]) -> Unchecked:
         """Raises Unreachable or Refused."""
         return self._request("POST", path, json.dumps(body).encode(), "application/json")
 
-    def put(self, path: str, body: bytes) -> dict[str, Any]:
+    def put(self, path: str, body: bytes) -> Unchecked:
         """Raises Unreachable or Refused."""
         return self._request("PUT", path, body, "application/octet-stream")
 
@@ -72,7 +73,7 @@ class ServerClient:
         except (urllib.error.URLError, OSError, http.client.HTTPException):
             return False
 
-    def _request(self, method: str, path: str, body: bytes, kind: str) -> dict[str, Any]:
+    def _request(self, method: str, path: str, body: bytes, kind: str) -> Unchecked:
         try:
             return dict(json.loads(self._ask(method, path, body, kind) or b"{}"))
         except ValueError as error:

@@ -12,10 +12,9 @@ import threading
 from collections import Counter
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from tarnfell.probe.halves import Ticket
-from tarnfell.wire import WireError
+from tarnfell.wire import Unchecked, WireError
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds.watch import TARGET
 from tarnfell.wire.record import Record, pack_column
@@ -131,7 +130,7 @@ def write_whole(path: Path, data: bytes, private: bool = False) -> None:
             os.close(folder)
 
 
-def read_json(path: Path) -> dict[str, Any] | None:
+def read_json(path: Path) -> Unchecked | None:
     """None where there is nothing, or nothing whole."""
     try:
         return dict(json.loads(path.read_text()))

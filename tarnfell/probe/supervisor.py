@@ -15,7 +15,6 @@ import math
 import signal
 import threading
 import time
-from typing import Any
 
 from tarnfell.media.diary import note
 from tarnfell.probe.agent import here
@@ -28,6 +27,7 @@ from tarnfell.probe.state import AgentError, JobInHand, State
 from tarnfell.probe.watching import Watching
 from tarnfell.probe.worker import Inside, Worker
 from tarnfell.probe.works.work import WorkFailed
+from tarnfell.wire import Unchecked
 from tarnfell.wire.failures import OTHER, OWN, Failure
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.answer import AnswerArguments
@@ -147,7 +147,7 @@ class Supervisor:
         self._told = None
         self._stop.wait(OUTAGE_PAUSE_S)
 
-    def _heartbeat(self) -> dict[str, Any]:
+    def _heartbeat(self) -> Unchecked:
         """Say what is around only when it has changed."""
         if time.monotonic() - self._looked_s >= LOOK_AROUND_S:
             self._around, self._looked_s = here(), time.monotonic()
@@ -161,7 +161,7 @@ class Supervisor:
         self._told = self._around
         return answer
 
-    def _heed(self, answer: dict[str, Any]) -> None:
+    def _heed(self, answer: Unchecked) -> None:
         for offered in answer.get("jobs") or []:
             job = JobInHand(int(offered["id"]), str(offered["kind"]), dict(offered["arguments"]))
             with self._hands:
@@ -347,7 +347,7 @@ def _ended(job: JobInHand, code: int) -> str:
     return f"The probe's process for {what} was ended {how}. {again}"
 
 
-def pause_of(answer: dict[str, Any]) -> float:
+def pause_of(answer: Unchecked) -> float:
     """Seconds until the next heartbeat, as the server wishes, within bounds; whatever else it says is not heard."""
     try:
         wished = float(answer.get("again_s", HEARTBEAT_S))

@@ -8,12 +8,12 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable, Mapping
-from typing import Any
 
 from tarnfell.media import host
 from tarnfell.media.diary import note
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
 from tarnfell.probe.program import command_line
+from tarnfell.wire import Unchecked
 
 STOP_LIMIT_S = 1.0
 """For a work to end that has not begun to measure: nothing is lost with it."""
@@ -24,9 +24,7 @@ END_LIMIT_S = 180.0
 class Child:
     """The process, its input and what it says."""
 
-    def __init__(
-        self, arguments: list[str], first: Mapping[str, object], hear: Callable[[dict[str, Any]], None]
-    ) -> None:
+    def __init__(self, arguments: list[str], first: Mapping[str, object], hear: Callable[[Unchecked], None]) -> None:
         """Raises OSError where no process can be started."""
         self._hear = hear
         self._writing = threading.Lock()
@@ -94,7 +92,7 @@ class Worker:
         self._client = client
         # Seconds of calls are counted, of other work what is known so far is told whole.
         self._news_path = f"/api/probe/jobs/{job['id']}/{'progress' if job['kind'] == 'calls' else 'known'}"
-        self._news: queue.Queue[dict[str, Any] | None] = queue.Queue(maxsize=30)
+        self._news: queue.Queue[Unchecked | None] = queue.Queue(maxsize=30)
         self._stop_by: float | None = None
         self.child = Child(arguments, job, self._hear)
         threading.Thread(target=self._tell, daemon=True).start()
@@ -121,7 +119,7 @@ class Worker:
                 pass  # the server is away: it gets the record
         return code
 
-    def _hear(self, said: dict[str, Any]) -> None:
+    def _hear(self, said: Unchecked) -> None:
         try:
             self._news.put_nowait(said)
         except queue.Full:

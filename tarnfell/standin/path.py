@@ -29,7 +29,7 @@ from tarnfell.media.host import raise_priority
 from tarnfell.media.sockets import Arrival, open_media_socket, receive
 from tarnfell.standin.lane import Lane, LaneConfig, LaneError, Packet
 from tarnfell.standin.tcp import Stream, Streams
-from tarnfell.wire import sip
+from tarnfell.wire import Unchecked, sip
 from tarnfell.wire.rtp import HEADER, looks_like_rtcp
 
 MAX_FLOWS = 2048
@@ -44,7 +44,7 @@ class Script:
     seed: int
     up: LaneConfig
     down: LaneConfig
-    steps: tuple[tuple[float, dict[str, Any]], ...] = ()
+    steps: tuple[tuple[float, Unchecked], ...] = ()
     repeat_s: float = 0.0
 
     @staticmethod

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Literal
 
@@ -145,6 +145,15 @@ def open_of_kind(db: sqlite3.Connection, site_id: int, kind: Name) -> list[Job]:
     marks = ", ".join("?" * len(OPEN))
     rows = db.execute(
         f"{_JOB} WHERE site_id = ? AND kind = ? AND state IN ({marks}) ORDER BY id DESC", (site_id, kind, *OPEN)
+    )
+    return [_job(row) for row in rows]
+
+
+def taken_since(db: sqlite3.Connection, site_id: int, kinds: Sequence[Name], since_us: int) -> list[Job]:
+    """Those that a probe has taken since, of these kinds, in the order of asking."""
+    marks = ", ".join("?" for _ in kinds)
+    rows = db.execute(
+        f"{_JOB} WHERE site_id = ? AND kind IN ({marks}) AND taken_us >= ? ORDER BY id", (site_id, *kinds, since_us)
     )
     return [_job(row) for row in rows]
 

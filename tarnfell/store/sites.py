@@ -60,6 +60,8 @@ class Site:
     blackouts: tuple[Blackout, ...]
     ceiling_pct: float | None
     """Most of the line's rate, each way, that test calls may take."""
+    metered_mb: int | None
+    """Of a metered line: what loads may move in a day, both ways together."""
     contacts: tuple[Contact, ...]
     switches_by: str
     firewall_by: str

@@ -12,9 +12,9 @@ import hmac
 import json
 import struct
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
-from tarnfell.wire import WireError
+from tarnfell.wire import Unchecked, WireError
 
 PROTOCOL_VERSION = 1
 DEFAULT_PORT = 4870
@@ -85,7 +85,7 @@ def session_key(key: bytes, farend_nonce: bytes, probe_nonce: bytes, purpose: st
     return hmac.digest(secret, b"tarnfell-1 " + purpose.encode() + farend_nonce + probe_nonce, "sha256")
 
 
-def parse_json(body: bytes) -> dict[str, Any]:
+def parse_json(body: bytes) -> Unchecked:
     """Raises WireError unless the body is one JSON object."""
     try:
         value = json.loads(body)

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import http.server
 import json
 import os
+import resource
 import socket
 import ssl
 import threading
@@ -21,7 +23,7 @@ from tarnfell.probe.asking import echo, ladder, names, services, translation
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.standin.names import answer
 from tarnfell.wire import dns
-from tarnfell.wire.kinds.check import CheckArguments, CheckResult, ServiceAsked
+from tarnfell.wire.kinds.check import MAX_SERVICES, CheckArguments, CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.path import Method
 from tests import rig
@@ -348,6 +350,38 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
             assert all(0 <= at - left < 1_000_000 for left, at in zip(sent.sent_us, arrived.at_us, strict=True))
             assert sent.sent_us[-1] - sent.sent_us[0] >= 980_000
     assert read(CheckResult, json.loads(json.dumps(plain(result)))) == result
+
+
+def test_as_many_services_as_may_be_are_asked_at_once() -> None:
+    """The server answers nobody before all have asked."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (min(4096, hard), hard))
+    everybody = threading.Barrier(MAX_SERVICES)
+
+    class Held(http.server.BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            everybody.wait(60)
+            self.send_response(204)
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    class Server(http.server.ThreadingHTTPServer):
+        request_queue_size = MAX_SERVICES
+
+    try:
+        with Server(("127.0.0.1", 0), Held) as server:
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+            one = ServiceAsked("Held", "127.0.0.1", server.server_address[1], "http")
+            with pytest.MonkeyPatch.context() as patch:
+                patch.setattr("tarnfell.probe.asking.services.WAIT_S", 60.0)
+                found = ask_all([one] * MAX_SERVICES)
+            server.shutdown()
+    finally:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))
+    assert {answer.state for answer in found} == {"open"}
+    assert len(found) == MAX_SERVICES == 500
 
 
 @pytest.mark.parametrize(

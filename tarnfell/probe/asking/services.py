@@ -15,17 +15,18 @@ from dataclasses import replace
 from tarnfell.probe.asking.behaviour import behaviour
 from tarnfell.probe.asking.http import fetch, looked_up, secured
 from tarnfell.wire import WireError, dns, stun
-from tarnfell.wire.kinds.check import ServiceAsked, ServiceFacts
+from tarnfell.wire.kinds.check import MAX_SERVICES, ServiceAsked, ServiceFacts
 
 WAIT_S = 3.0
 TRIES_UDP = 3
-AT_ONCE = 200
-"""Services asked side by side: five hundred that are all silent are over in about nine seconds."""
 
 
 def ask_all(services: Sequence[ServiceAsked], go_on: Callable[[], bool] = lambda: True) -> tuple[ServiceFacts, ...]:
-    """In the order of asking, many at once. What was not asked any more, because it was stopped, is left out."""
-    with ThreadPoolExecutor(max_workers=max(1, min(AT_ONCE, len(services)))) as pool:
+    """In the order of asking, all at once, so that as many as may be asked and are all silent are over in ten seconds.
+
+    What was not asked any more, because it was stopped, is left out.
+    """
+    with ThreadPoolExecutor(max_workers=max(1, min(MAX_SERVICES, len(services)))) as pool:
         found = pool.map(lambda one: _ask(one) if go_on() else None, services)
         return tuple(one for one in found if one is not None)
 

@@ -14,14 +14,13 @@ import ssl
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
 
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.short_call import LENGTH_S, ShortCall
 from tarnfell.media.sockets import open_media_socket
 from tarnfell.probe.asking.sip_talk import Talk
 from tarnfell.probe.connect import CallError, connect
-from tarnfell.wire import WireError, sip
+from tarnfell.wire import Unchecked, WireError, sip
 from tarnfell.wire.kinds.fields import read
 from tarnfell.wire.kinds.signalling import (
     ArrivedPackets,
@@ -186,7 +185,7 @@ class _WithFarEnd(Talk):
             elif "call" in told and self.calls:
                 self._keep_call(told["call"])
 
-    def _keep_call(self, told: dict[str, Any]) -> None:
+    def _keep_call(self, told: Unchecked) -> None:
         sent, arrived = read(SentPackets, told["sent"]), read(ArrivedPackets, told["arrived"])
         self.calls[-1] = replace(self.calls[-1], far_sent=sent, far_arrived=arrived)
 

@@ -32,8 +32,8 @@ _RENAMED = {"business_days": "open_days", "needed_calls": "stated_calls"}
 COLUMNS = (
     "name", "place", "address", "time_zone", "opens", "closes", "business_days", "medium", "down_kbps", "up_kbps",
     "provider", "people", "calls_per_hour", "minutes_per_call", "blocking_pct", "needed_calls", "codec", "ptime_ms",
-    "ceiling_pct", "srtp", "pppoe", "vlan_tags", "tunnel_bytes", "ipv6", "switches_by", "firewall_by", "line_by",
-    "blackouts", "contacts", "video", *TargetsForm.model_fields,
+    "ceiling_pct", "metered_mb", "srtp", "pppoe", "vlan_tags", "tunnel_bytes", "ipv6", "switches_by", "firewall_by",
+    "line_by", "blackouts", "contacts", "video", *TargetsForm.model_fields,
 )  # fmt: skip
 """In the order they are written; a file may hold any of them in any order, ``name`` always."""
 KEY = "name"

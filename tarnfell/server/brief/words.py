@@ -11,6 +11,7 @@ from tarnfell.store.briefs import Changed
 
 _TITLES = {
     "open_minute": "Opens", "close_minute": "Closes", "open_days": "Business days", "ceiling_pct": "Maximum line share",
+    "metered_mb": "Loads on a metered line, a day",
     "medium": "Access type", "down_kbps": "Download rate", "up_kbps": "Upload rate", "line_by": "Line managed by",
     "firewall_by": "Firewall managed by", "switches_by": "Switches managed by", "blackouts": "Hours without load",
     "needed_calls": "Concurrent calls", "calls_per_hour": "Busy-hour calls per person", "blocking_pct": "Blocking",
@@ -18,7 +19,8 @@ _TITLES = {
     **{bound.key: bound.title for bound in BOUNDS},
 }  # fmt: skip
 _UNITS = {
-    "down_kbps": " kbit/s", "up_kbps": " kbit/s", "ceiling_pct": " %", "blocking_pct": " %", "ptime_ms": " ms",
+    "down_kbps": " kbit/s", "up_kbps": " kbit/s", "ceiling_pct": " %", "metered_mb": " MB", "blocking_pct": " %",
+    "ptime_ms": " ms",
     "tunnel_bytes": " bytes", "minutes_per_call": " min", **{b.key: f" {b.unit}" for b in BOUNDS if b.unit},
 }  # fmt: skip
 

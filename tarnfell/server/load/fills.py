@@ -31,6 +31,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillPlan, FillResult
 from tarnfell.work.placing.check import WishError, start_of
+from tarnfell.work.placing.metered import left_bytes, within_allowance
 from tarnfell.work.placing.rules import about_ends, about_hours, against_filling, ceiling_kbps
 
 blueprint = Blueprint("fills", __name__)
@@ -66,6 +67,7 @@ def ask_fill(slug: str, body: AskFill) -> FillPage:
         reason = against_filling(g.db, site, probe, far_end, asked.plan, from_us(now_us()))
         if reason:
             raise Problem(409, reason.words)
+        asked = within_allowance(g.db, site, asked, from_us(now_us()))
         job_store.ask(g.db, site.id, probe.id, "fill", g.user.id, plain(asked))
     return _page(site)
 
@@ -155,6 +157,7 @@ def _page(site: Site) -> FillPage:
         down_kbps=site.down_kbps,
         ceiling_pct=site.ceiling_pct,
         ceiling_kbps=ceiling_kbps(site),
+        metered_left_bytes=left_bytes(g.db, site, from_us(now_us())),
         target_mos=site.target_mos,
         codec_title=find_codec(site.codec).title,
         idle_s=plan.idle_s,

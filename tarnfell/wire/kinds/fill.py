@@ -34,6 +34,8 @@ class FillPlan:
     ways: tuple[Literal["up", "down", "both"], ...] = ("up", "down", "both")
     ceiling_kbps: int = bounded(0, 10_000_000, default=0)
     """Of all streams of a direction together."""
+    most_bytes: int = bounded(0, 10**13, default=0)
+    """Of all streams together, both ways, after which they end: a line is metered. 0: no end but their time."""
 
     @property
     def length_s(self) -> float:

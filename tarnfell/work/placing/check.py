@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from itertools import islice, pairwise
 from typing import Literal
@@ -34,6 +34,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store.db import now_us
 from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
+from tarnfell.work.placing.metered import MB, run_bytes
 from tarnfell.work.placing.presence import is_online
 from tarnfell.work.placing.rules import (
     about_ceiling,
@@ -132,6 +133,7 @@ def check(db: sqlite3.Connection, site: Site, wish: Wish, but: int | None = None
         # What never lies outside those hours would be looked for without end.
         starts = first or (every[:STARTS_SHOWN] if skipped == len(every) else list(islice(found, STARTS_SHOWN)))
         problems += _about_time(db, site, wish, start, starts, but)
+    problems += _about_metered(site, wish)
     return Checked(
         problems=problems,
         remarks=[*_clock_remarks(wish, start), *_remarks(site, wish, plan), *_skips(skipped)],
@@ -193,6 +195,18 @@ def _about_ceiling(site: Site, wish: Wish, plan: Plan) -> list[Objection]:
     if len(wish.shape.steps) > 1:
         changes["first"] = min(wish.shape.steps[0], fits)
     return [Objection(reason.words, f"place up to {fits}", changes)]
+
+
+def _about_metered(site: Site, wish: Wish) -> list[Objection]:
+    """What a whole plan moves each time it is placed."""
+    if site.metered_mb is None:
+        return []
+    runs = (replace(wish.spec, calls=step, seconds=wish.shape.call_s) for step in wish.shape.steps)
+    moves = wish.shape.rounds * sum(run_bytes(site, one) for one in runs) / MB
+    if moves <= site.metered_mb:
+        return []
+    words = f"It moves {moves:.0f} MB; on this metered line loads may move {site.metered_mb} MB in a day."
+    return [Objection(f"{words} Place fewer or shorter calls, or change the allowance in the brief.")]
 
 
 def _about_time(

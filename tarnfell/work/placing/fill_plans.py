@@ -21,6 +21,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.fill_plans import FillPlanned
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.work.placing.metered import within_allowance
 from tarnfell.work.placing.rules import PASSES, against_filling, quiet_hours
 
 GRACE_US = 10 * 60 * 1_000_000
@@ -50,7 +51,8 @@ def _begin(db: sqlite3.Connection, plan: FillPlanned, at_us: int) -> None:
     far_end = place_store.far_end_by_id(db, plan.asked.far_end_id)
     reason = against_filling(db, site, probe, far_end, plan.asked.plan, from_us(at_us))
     if reason is None and not late:
-        job = job_store.ask(db, site.id, plan.probe_id, "fill", plan.made_by, plain(plan.asked))
+        asked = within_allowance(db, site, plan.asked, from_us(at_us))
+        job = job_store.ask(db, site.id, plan.probe_id, "fill", plan.made_by, plain(asked))
         return _over(db, site, plan, at_us, job, "")
     if reason is not None and reason.code in PASSES and not late:
         return None

@@ -26,9 +26,10 @@ from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fill import FillPlan
 from tarnfell.wire.kinds.flow import FlowPlan
 from tarnfell.work.placing.flow_plan import offered
+from tarnfell.work.placing.metered import MB, beside_bytes, flow_bytes, left_bytes, run_bytes
 from tarnfell.work.placing.presence import is_online
 
-Code = Literal["archived", "no-probe", "no-far-end", "itself", "offline", "busy", "hours", "ceiling"]
+Code = Literal["archived", "no-probe", "no-far-end", "itself", "offline", "busy", "hours", "ceiling", "metered"]
 
 PASSES: frozenset[Code] = frozenset({"offline", "busy"})
 """Worth waiting for a moment; every other reason lasts until somebody changes something or the hours are over."""
@@ -58,6 +59,7 @@ def against(
         # What lasts comes before what passes, so that nobody waits for a probe in vain.
         about_ends(db, site, probe, far_end)
         or about_ceiling(site, plan, spec.direction)
+        or about_metered(db, site, run_bytes(site, spec), at)
         or about_hours(site, Span(at, at + timedelta(seconds=spec.seconds)))
         or about_presence(probe)
         or about_others(db, site)
@@ -70,6 +72,7 @@ def against_filling(
     """As ``against``, of filling the line. Its ceiling is in the plan already, unless somebody said to go beyond it."""
     return (
         about_ends(db, site, probe, far_end)
+        or about_metered(db, site, beside_bytes(site, plan) + 1, at)
         or about_hours(site, Span(at, at + timedelta(seconds=plan.length_s)))
         or about_presence(probe)
         or about_others(db, site)
@@ -83,6 +86,7 @@ def against_flow(
     return (
         about_ends(db, site, probe, far_end)
         or _about_flow_ceiling(site, plan)
+        or about_metered(db, site, flow_bytes(plan), at)
         or about_hours(site, Span(at, at + timedelta(seconds=plan.seconds)))
         or about_presence(probe)
         or about_others(db, site)
@@ -98,6 +102,18 @@ def _about_flow_ceiling(site: Site, plan: FlowPlan) -> Reason | None:
         f"{room_kbps} kbit/s."
     )
     return Reason("ceiling", words, words)
+
+
+def about_metered(db: sqlite3.Connection, site: Site, takes_bytes: float, at: datetime) -> Reason | None:
+    left = left_bytes(db, site, at)
+    if left is None or takes_bytes <= left:
+        return None
+    return Reason(
+        "metered",
+        f"This line is metered: of {site.metered_mb} MB that loads may move in a day, {left / MB:.1f} MB are left, and "
+        f"this takes {takes_bytes / MB:.1f} MB. The allowance begins anew at midnight at the site.",
+        "The day’s allowance of the metered line was used up.",
+    )
 
 
 def about_ends(db: sqlite3.Connection, site: Site, probe: Probe | None, far_end: FarEnd | None) -> Reason | None:

@@ -290,3 +290,17 @@ def test_whether_another_name_server_answers_is_said_as_it_is() -> None:
     assert ["nor does any other" in cause.says for cause in both.causes] == [True, True]
     one = judge(replace(HEALTHY, names=(dead[0], NameFacts("192.0.2.54", "a", "udp", 5.0, 0, (FAR,)))))
     assert ["another one does" in cause.says for cause in one.causes] == [True]
+
+
+@pytest.mark.parametrize(
+    ("hops", "reached", "says"),
+    [
+        ((hop(1, FAR),), True, "one hop away: the way to it crosses no line"),
+        ((hop(1, None), hop(2, FAR)), True, "No router between gateway and far end says who it is"),
+        ((hop(1, None),), False, "No router between gateway and far end says who it is"),
+    ],
+)
+def test_without_an_edge_it_is_said_why(hops: tuple[Any, ...], reached: bool, says: str) -> None:
+    near = replace(HEALTHY, edge=None, path=replace(PATH, hops=hops, reached=reached))
+    found = rung(judge(near), "edge")
+    assert (found.state, says in found.says) == ("unproven", True), found.says

@@ -190,6 +190,10 @@ def test_too_few_echoes_place_nothing() -> None:
 def test_packets_beyond_a_rate_that_are_dropped() -> None:
     policed = run(trace(lost_every=100))
     assert keys(judge_filled(policed, LIMITS)) == [("policed", "unknown", "up")]
+    # 2 of 400 packets are half a per cent, and enough.
+    assert keys(judge_filled(run(trace(lost_every=200), told=phases(resent_pct=0.0)), LIMITS)) == [
+        ("policed", "unknown", "up")
+    ]
     # Neither the call nor TCP lost enough.
     assert keys(judge_filled(run(trace(lost_every=250), told=phases(resent_pct=0.3)), LIMITS)) == []
     # TCP's bytes alone tell of a policer, unless they queue.

@@ -6070,6 +6070,12 @@ export interface components {
              * @default 80
              */
             ceiling_pct: number | null;
+            /**
+             * Metered Mb
+             * @description Of a metered line: what loads may move in a day, both ways together; null where it is not metered.
+             * @default null
+             */
+            metered_mb: number | null;
             /** Contacts */
             contacts?: components["schemas"]["ContactForm"][];
             /**
@@ -7570,6 +7576,11 @@ export interface components {
              * @description What the streams of each direction are kept below under the site's ceiling; null where it has none.
              */
             ceiling_kbps: number | null;
+            /**
+             * Metered Left Bytes
+             * @description What loads may still move today on a metered line; null where it is not.
+             */
+            metered_left_bytes: number | null;
             /** Target Mos */
             target_mos: number;
             /** Codec Title */

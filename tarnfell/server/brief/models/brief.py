@@ -64,6 +64,8 @@ class BriefForm(Model):
     blackouts: list[BlackoutForm] = Field(default_factory=list, max_length=20)
     ceiling_pct: float | None = Field(80, ge=1, le=100)
     """Most of the line's rate, each way, that test calls may take; null for no ceiling."""
+    metered_mb: int | None = Field(None, ge=1, le=10_000_000)
+    """Of a metered line: what loads may move in a day, both ways together; null where it is not metered."""
     contacts: list[ContactForm] = Field(default_factory=list, max_length=20)
     switches_by: str = Text
     firewall_by: str = Text

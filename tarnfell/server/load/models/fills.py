@@ -91,6 +91,8 @@ class FillPage(Model):
     ceiling_pct: float | None
     ceiling_kbps: int | None
     """What the streams of each direction are kept below under the site's ceiling; null where it has none."""
+    metered_left_bytes: int | None
+    """What loads may still move today on a metered line; null where it is not."""
     target_mos: float
     codec_title: str
     idle_s: float

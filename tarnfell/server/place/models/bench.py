@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from pydantic import BaseModel, Field
 
 from tarnfell.server.http.models.base import Model
+from tarnfell.wire import Unchecked
 
 
 class BenchTrouble(Model):
@@ -20,7 +19,7 @@ class BenchEntry(BaseModel):
     key: str
     title: str
     says: str
-    path: dict[str, Any]
+    path: Unchecked
     """As the stand-in path reads it."""
 
 

@@ -75,7 +75,13 @@ export function TheLine({ form, change }: PartProps) {
           value={form.pppoe ?? false}
           onChange={(pppoe) => change({ pppoe })}
         />
-        <span />
+        <NumberField
+          label="Metered line: loads move at most"
+          unit="MB a day"
+          value={form.metered_mb ?? null}
+          onChange={(metered) => change({ metered_mb: whole(metered) })}
+          placeholder="not metered"
+        />
         <NumberField
           label="VLAN tags"
           value={form.vlan_tags ?? 0}

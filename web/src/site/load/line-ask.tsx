@@ -85,6 +85,12 @@ export function AskFill({
       <p className="mt-3">
         {`It takes ${duration(takes)} and moves ${volume(page, ways, seconds ?? 0, ceiling)}.`}
       </p>
+      {page.metered_left_bytes !== null && (
+        <p className="mt-1">
+          This line is metered: {(page.metered_left_bytes / 1e6).toFixed(0)} MB of today’s allowance are left,
+          after which the streams end.
+        </p>
+      )}
       {page.ceiling_kbps !== null && (
         <div className="mt-2">
           <CheckField

@@ -1,0 +1,28 @@
+"""Streams that fill a line, against a real far end: they end when a metered line has had what it may."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from tarnfell.probe.filling import SPENT, FarEnd, Filling
+from tarnfell.wire.kinds.fill import FillPlan
+from tests import rig
+
+
+def test_streams_end_with_what_they_may_move(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address):
+        far = FarEnd(address, rig.CONTROL_PORT, rig.KEY.encode())
+        for way in ("up", "down"):
+            # A megabyte a second for twenty seconds, if it were let.
+            plan = FillPlan(20, 2, 2, 2, (way, "both"), ceiling_kbps=8000, most_bytes=1_500_000)  # type: ignore[arg-type]
+            filling = Filling(far, plan, lambda: True)
+            filling.start()
+            phases = filling.finish()
+            assert [one.way for one in phases] == ["idle", way]
+            assert phases[1].failure == SPENT
+            moved = sum(phases[1].up) + sum(phases[1].down)
+            assert 1_000_000 < moved < 10_000_000
+        whole = Filling(far, FillPlan(2, 1, 2, 2, ("up",), ceiling_kbps=8000, most_bytes=100_000_000), lambda: True)
+        whole.start()
+        assert [(one.way, one.failure) for one in whole.finish()] == [("idle", None), ("up", None)]
