@@ -250,7 +250,7 @@ function Seen({ seen }: { seen: Model<"FlowSeen"> }) {
         <div key={side} className="mt-4">
           <h2 className="text-sm font-semibold">
             {name}, packets a second{" "}
-            <span className="font-normal text-soft">(dashed: as sent; filled: of these lost)</span>
+            <span className="font-normal text-soft">(dashed: sent; filled: lost)</span>
           </h2>
           <FlowSteps name={name} figures={figures} />
         </div>
