@@ -108,6 +108,13 @@ def test_digits_are_not_jitter() -> None:
     assert stream.notes[0].startswith("100 packets are telephone events")
 
 
+@pytest.mark.parametrize("size", [4, 1])
+def test_a_short_packet_of_the_usual_type_is_no_digit(size: int) -> None:
+    sent = steady(500)
+    sent[200] = (sent[200][0], ip(rtp(300, 5000 + 160 * 200, size=size)))
+    assert not [note for note in one(sent).notes if "telephone" in note]
+
+
 def test_a_lost_digit_is_lost() -> None:
     sent = with_digits(2)
     stream = one(sent[:220] + sent[230:])

@@ -10,6 +10,7 @@ import pytest
 from benchmarks.causes import FAULTS, said_of
 from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.facts import CallFact
+from tarnfell.core.verdict.impairments import marking
 from tarnfell.core.verdict.readings import read
 from tests.core.verdict.made_up import (
     BRIEF,
@@ -321,3 +322,11 @@ def test_short_evidence_is_said_with_what_closes_it() -> None:
     assert (cause.key, cause.network, cause.calls) == ("evidence-short", False, 10)
     assert "1 of 5 days" in cause.says[0]
     assert "more ten-minute moments" in cause.remedy
+
+
+def test_changed_marking_costs_by_how_much_of_it_is_gone() -> None:
+    facts = runs(cells()[:20], up={"dscp_kept_pct": 0.0}) + runs(cells()[20:30], up={"dscp_kept_pct": 60.0})
+    found = marking(read(facts, BRIEF), [], BRIEF)
+    (cause,) = found
+    assert cause.cost == {"marking": pytest.approx(20 * 1.0 + 10 * 0.4)}
+    assert "in 0 % (median)" in cause.says[0]

@@ -178,6 +178,14 @@ def test_steadiness_does_not_depend_on_how_many_calls_fell_in_a_moment() -> None
     assert steady(10) == pytest.approx(95)
 
 
+def test_steadiness_tells_the_share_of_moments_that_were_troubled() -> None:
+    at = cells()
+    e = judged(runs(at[:270]) + runs(at[270:], up={"mos": 2.0}))
+    (one,) = (r for r in e.verdict.requirements if r.key == "steadiness")
+    assert one.says.startswith("10.0 % of 300 watched ten-minute moments troubled (")
+    assert "at 95 % confidence), on 5 days; at most " in one.says
+
+
 def test_few_days_earn_only_their_part_of_steadiness() -> None:
     one, five = judged(runs(cells(DAYS[:1]))), judged(week())
     low = [next(d.low for d in e.verdict.dimensions if d.dimension == "steadiness") for e in (one, five)]

@@ -1,0 +1,30 @@
+"""Figures that screens show of calls while and after they are held: by hand from what was told."""
+
+from __future__ import annotations
+
+import pytest
+
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.quality import Criterion, criterion_for
+from tarnfell.work.ingest.packets import JudgedDirection
+from tarnfell.work.ingest.uploads import figures_of
+from tarnfell.work.judging.live import mouth_to_ear_ms
+
+CRITERION = criterion_for(find_codec("g711a"), 20)
+
+
+def test_mouth_to_ear_of_a_live_second_is_half_the_round_trip_and_what_every_call_has() -> None:
+    criterion = Criterion(ie=10, bpl=19, ptime_ms=20, look_ahead_ms=5, buffer_ms=60)
+    assert mouth_to_ear_ms(40_000, criterion) == pytest.approx(20 + 60 + 20 + 5)
+    assert mouth_to_ear_ms(None, criterion) == pytest.approx(85)
+
+
+@pytest.mark.parametrize(
+    ("received", "kept_pct"), [({"46": 30, "0": 10}, 75.0), ({"0": 10}, 0.0), ({"46": 7}, 100.0), ({}, None)]
+)
+def test_kept_marking_is_of_those_packets_whose_marking_was_told(
+    received: dict[str, int], kept_pct: float | None
+) -> None:
+    figures = figures_of(JudgedDirection(None, None, 7, 46, received, "Nothing was sent."), CRITERION)
+    assert (figures.dscp_kept_pct, figures.dscp_sent, figures.dscp_received) == (kept_pct, 46, received)
+    assert figures.reason == "Nothing was sent."
