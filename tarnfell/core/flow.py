@@ -67,7 +67,7 @@ def seen(ways: Mapping[Direction, FlowFigures | None], cut: str | None, invalid:
         name = {"up": "Upload", "down": "Download"}[way]
         lost = f"{one.loss_pct:.2f} % lost" if one.sent > one.arrived else "none lost"
         rise = "" if one.delay_added_p95_ms is None else (
-            f", delay up to {one.delay_added_p95_ms:.1f} ms above its least (95th percentile)"
+            f"; 95th percentile of delay {one.delay_added_p95_ms:.1f} ms above the minimum"
         )  # fmt: skip
         says.append(
             f"{name}: {one.received.packets_per_s:.0f} of {one.offered.packets_per_s:.0f} packets a second arrived, "

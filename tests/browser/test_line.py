@@ -32,15 +32,15 @@ def test_fill_the_line(page: Page) -> None:
 
 def test_load_it_with_small_packets(page: Page) -> None:
     page.go("/sites/bench/load")
-    page.press("load it with them")
+    page.press("send many of them")
     page.see("Load Live bench with small packets")
     page.see("It takes 352 kbit/s at IP each way and moves 0.9 MB.")
-    button = page.driver.find_element(By.XPATH, "//button[normalize-space()='Send']")
+    button = page.driver.find_element(By.XPATH, "//button[normalize-space()='Send packets']")
     assert not button.is_enabled()
     page.type_over("For", "2")
     page.type_over("Packets, each way", "100")
     page.see("It takes 70 kbit/s at IP each way and moves 0.0 MB.")
-    page.driver.find_element(By.XPATH, "//label[text()='The line may carry that for so long']").click()
+    page.driver.find_element(By.XPATH, "//label[text()='The line may carry this load']").click()
     button.click()
     page.see("Sending …")
     page.see("of 100 packets a second arrived", within_s=90)

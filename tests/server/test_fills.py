@@ -120,6 +120,7 @@ def test_a_fill_is_asked_for_followed_judged_and_counted(house: House) -> None:
     assert (arguments.far_host, arguments.far_port, arguments.far_key) == ("192.0.2.10", 4870, "far-end-key")
     assert asdict(arguments.fill) | {"ways": 0} == {
         "seconds": 8, "streams": 4, "idle_s": 5, "rest_s": 4, "ways": 0, "ceiling_kbps": 0,
+        "most_bytes": 0,
     }  # fmt: skip
     assert arguments.plan.packets == int(arguments.fill.length_s * 50)
     assert [[s.dscp for s in way] for way in streams_of(arguments.plan)] == [[0, 46], [0, 46]]

@@ -86,7 +86,9 @@ def test_a_load_is_asked_for_sent_and_seen(house: House) -> None:
     assert (line["words"], line["seen"]["down"]) == ("", None)
     assert line["seen"]["up"]["lost_per_s"] == [0, 100, 0, 0]
     (says,) = line["seen"]["says"]
-    assert says.startswith("Upload: 75 of 100 packets a second arrived, 25.00 % lost, delay up to 0.0 ms above")
+    assert says.startswith(
+        "Upload: 75 of 100 packets a second arrived, 25.00 % lost; 95th percentile of delay 0.0 ms above"
+    )
     assert house.probe("POST", f"/api/probe/jobs/{job['id']}/outcome", json=told).status_code == 200  # told again
     assert len(house.person.get(PATH).json["flows"]) == 1
 

@@ -10,6 +10,8 @@ from tarnfell.core.check.case import NETWORK, PROVIDER, Case
 from tarnfell.core.check.values import Figure, Rung, RungKey
 from tarnfell.wire.kinds.check import EchoFacts
 
+WEAK_DBM = -70
+"""Below it voice over Wi-Fi begins to suffer; planners of such networks ask for -67 and better."""
 LINE_DOWN = "The line is down"
 CALL_PROVIDER = "Look at the modem’s lights and call the provider with these figures."
 
@@ -30,7 +32,12 @@ def own_stack(case: Case) -> Rung:
         case.cause("inside-down", "inside", "No way out of the network", words, remedy, NETWORK, "own-stack")
         return Rung("own-stack", "Own addresses", "failed", words, figures)
     way_out = f", out by {stack.gateway}" if stack.gateway else ", without a gateway"
-    return Rung("own-stack", "Own addresses", "passed", f"{', '.join(stack.addresses)}{way_out}.", figures)
+    radio = ""
+    if stack.wifi_signal_dbm is not None:
+        figures["wifi_signal_dbm"] = stack.wifi_signal_dbm
+        weak = ": weak, the access point is far away or behind walls" if stack.wifi_signal_dbm < WEAK_DBM else ""
+        radio = f" Wi-Fi at −{abs(stack.wifi_signal_dbm)} dBm{weak}."
+    return Rung("own-stack", "Own addresses", "passed", f"{', '.join(stack.addresses)}{way_out}.{radio}", figures)
 
 
 def gateway(case: Case) -> Rung:

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from tarnfell.media import host
 from tarnfell.media.sockets import BUFFER_BYTES, ask_for_all, receive
 from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
+from tarnfell.probe.asking.helper_echo import HelperEchoes
 from tarnfell.wire import WireError
 from tarnfell.wire.icmp import (
     ECHO_HEAD_BYTES,
@@ -103,7 +104,7 @@ class TimedEchoes:
     def __init__(self, targets: Sequence[tuple[Role, str]], sizes: Sequence[int] = (SMALL_BYTES,)) -> None:
         """To each target one of each size a round. Targets stand in their order, once for each size."""
         self.found: list[Echoed] = []
-        self._askers: list[_Asker] = []
+        self._askers: list[_Asker | _HelperAsker] = []
         self._ready = selectors.DefaultSelector()
         for size in sizes:
             found, askers = _prepared(targets, size)
@@ -132,16 +133,29 @@ class TimedEchoes:
             asker.close()
 
 
-def _prepared(targets: Sequence[tuple[Role, str]], packet_bytes: int) -> tuple[list[Echoed], list[_Asker]]:
+def _prepared(
+    targets: Sequence[tuple[Role, str]], packet_bytes: int
+) -> tuple[list[Echoed], list[_Asker | _HelperAsker]]:
     """An asker for each address family, of targets in their order."""
     found = [Echoed(role, address, packet_bytes) for role, address in targets]
     by_family: dict[int, list[Echoed]] = {}
     for one in found:
         by_family.setdefault(socket.AF_INET6 if ":" in one.address else socket.AF_INET, []).append(one)
-    return found, [_Asker(family, own, packet_bytes) for family, own in by_family.items()]
+    return found, [_asker(family, own, packet_bytes) for family, own in by_family.items()]
 
 
-def _ask(askers: list[_Asker], rounds: int, interval_s: float, wait_s: float, go_on: Callable[[], bool]) -> None:
+def _asker(family: int, found: list[Echoed], packet_bytes: int) -> _Asker | _HelperAsker:
+    try:
+        return _Asker(family, found, packet_bytes)
+    except CannotAsk:
+        if not host.HERE.windows or family != socket.AF_INET:
+            raise
+    return _HelperAsker(found, packet_bytes)
+
+
+def _ask(
+    askers: list[_Asker | _HelperAsker], rounds: int, interval_s: float, wait_s: float, go_on: Callable[[], bool]
+) -> None:
     with selectors.DefaultSelector() as ready:
         for asker in askers:
             ready.register(asker.sock, selectors.EVENT_READ, asker)
@@ -164,6 +178,53 @@ def _listen(ready: selectors.BaseSelector, until: float, enough: Callable[[], bo
             key.data.take()
         if left <= 0:
             return
+
+
+class _HelperAsker:
+    """The echoes to IPv4 addresses by the system's own call, where it gives the probe no socket for them."""
+
+    def __init__(self, found: list[Echoed], packet_bytes: int) -> None:
+        head = IP_HEAD_BYTES + ECHO_HEAD_BYTES
+        self._echoes = HelperEchoes(_MARK.ljust(max(len(_MARK), packet_bytes - head), b"\0"))
+        self.sock = self._echoes.sock
+        self._found = found
+        self._sent: dict[int, Echoed] = {}
+        self._next = 1
+
+    def close(self) -> None:
+        self._echoes.close()
+
+    @property
+    def all_answered(self) -> bool:
+        return not self._sent
+
+    def send_round(self) -> None:
+        echoes = []
+        for one in self._found:
+            number, self._next = self._next, self._next + 1
+            one.sent_us[number] = time.time_ns() // 1000
+            self._sent[number] = one
+            echoes.append((number, one.address))
+        self._echoes.send(echoes)
+
+    def take(self) -> None:
+        for told in self._echoes.told():
+            one = self._sent.pop(told.number)
+            if told.rtt_ms is not None:
+                _note_answer(one, told.number, told.rtt_ms, told.ttl)
+            elif told.too_large:
+                one.too_large = True
+            elif told.refused_by:
+                one.refused_by = told.refused_by
+
+
+def _note_answer(one: Echoed, number: int, rtt_ms: float, ttl: int | None) -> None:
+    one.rtt_ms[number] = rtt_ms
+    one.ttl = ttl
+    one.reordered += one.sent_us[number] < one.newest_answered
+    one.newest_answered = max(one.newest_answered, one.sent_us[number])
+    if ttl is not None:
+        one.ttls.add(ttl)
 
 
 class _Asker:
@@ -222,7 +283,8 @@ class _Asker:
 
     def _take_answer(self, data: bytes, source: str, at_ns: int, ttl: int | None) -> None:
         try:
-            if self._raw and not self._v6:
+            # Where it is not Linux, a socket for echoes alone is given IP's header as well.
+            if not self._v6 and (self._raw or not host.HERE.linux):
                 _, data, ttl = without_ip_head(data)
                 if data[:1] and data[0] == UNREACHABLE:
                     self._take_quoted(data, source)
@@ -239,12 +301,7 @@ class _Asker:
         if source.partition("%")[0] != one.address:
             return
         del self._sent[echo.sequence]
-        one.rtt_ms[echo.sequence] = max(0, at_ns - sent_ns) / 1e6
-        one.ttl = ttl
-        one.reordered += one.sent_us[echo.sequence] < one.newest_answered
-        one.newest_answered = max(one.newest_answered, one.sent_us[echo.sequence])
-        if ttl is not None:
-            one.ttls.add(ttl)
+        _note_answer(one, echo.sequence, max(0, at_ns - sent_ns) / 1e6, ttl)
 
     def _note_duplicate(self, number: int, source: str) -> None:
         for one in self._found:

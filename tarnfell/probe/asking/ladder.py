@@ -260,6 +260,7 @@ def _stack(wanted: CheckArguments) -> StackFacts:
         found.medium,
         found.mtu,
         wanted.resolvers or found.name_servers,
+        found.wifi_signal_dbm,
     )
 
 

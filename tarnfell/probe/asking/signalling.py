@@ -35,6 +35,8 @@ USER = "desk"
 TELL_S = 0.5
 LATE_S = 0.5
 """How long packets that are under way when the last has left are waited for."""
+OTHERS_S = 0.25
+"""After all has come here: the far end may wait for the last of what was sent to it."""
 DSCP = 46
 
 
@@ -143,10 +145,11 @@ class _WithFarEnd(Talk):
             return f"{wanted[0]} port {wanted[1]}"
         call.begin(wanted)
         until = time.monotonic() + LENGTH_S + LATE_S
+        is_whole = False
         while (left := until - time.monotonic()) > 0:
             due_s = call.turn()
-            if call.has_all:
-                break
+            if call.has_all and not is_whole:
+                is_whole, until = True, min(until, time.monotonic() + OTHERS_S)
             select.select([call.socket, self._channel.socket], [], [], min(left, due_s))
             self.look_beside()
         return ""

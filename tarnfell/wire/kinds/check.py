@@ -65,6 +65,8 @@ class StackFacts:
     medium: Optional[str]
     mtu: Optional[int]
     resolvers: tuple[str, ...]
+    wifi_signal_dbm: Optional[int] = None
+    """How well the access point is heard, which is as much as systems tell of how far away it is."""
 
 
 @dataclass(frozen=True)

@@ -304,3 +304,12 @@ def test_without_an_edge_it_is_said_why(hops: tuple[Any, ...], reached: bool, sa
     near = replace(HEALTHY, edge=None, path=replace(PATH, hops=hops, reached=reached))
     found = rung(judge(near), "edge")
     assert (found.state, says in found.says) == ("unproven", True), found.says
+
+
+@pytest.mark.parametrize(
+    ("dbm", "says"), [(None, ""), (-55, " Wi-Fi at −55 dBm."), (-70, " Wi-Fi at −70 dBm."), (-71, "−71 dBm: weak, the")]
+)
+def test_how_well_the_access_point_is_heard(dbm: int | None, says: str) -> None:
+    found = rung(judge(replace(HEALTHY, stack=replace(STACK, wifi_signal_dbm=dbm))), "own-stack")
+    assert (found.state, says in found.says, "Wi-Fi" in found.says) == ("passed", True, dbm is not None)
+    assert found.figures.get("wifi_signal_dbm") == dbm

@@ -10935,6 +10935,12 @@ export interface components {
             mtu: number | null;
             /** Resolvers */
             resolvers: string[];
+            /**
+             * Wifi Signal Dbm
+             * @description How well the access point is heard, which is as much as systems tell of how far away it is.
+             * @default null
+             */
+            wifi_signal_dbm: number | null;
         };
         /** Stage */
         Stage: {

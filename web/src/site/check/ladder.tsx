@@ -45,6 +45,7 @@ const NAMES: Record<string, string> = {
   tcp_ms: "answers over TCP took",
   tls_ms: "answers over TLS took",
   udp_ms: "answers over UDP took",
+  wifi_signal_dbm: "Wi-Fi signal, dBm",
 };
 
 export function Ladder({

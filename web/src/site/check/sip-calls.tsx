@@ -11,7 +11,7 @@ export function SipCalls({ calls }: { calls: Model<"SipCallRecord">[] }) {
         <table className="mt-1 [&_td]:pr-5 [&_th]:pr-5 [&_th]:text-left [&_th]:font-normal [&_th]:text-soft">
           <thead>
             <tr className="border-b border-ink">
-              <th>over</th>
+              <th>transport</th>
               <th>direction</th>
               <th>packets</th>
               <th>MOS</th>

@@ -165,7 +165,7 @@ function Ask({
       <p className="mt-3">{whole && takes(bytes, rate, seconds, direction, page.ceiling_kbps)}</p>
       <div className="mt-2">
         <CheckField
-          label="The line may carry that for so long"
+          label="The line may carry this load"
           value={consent}
           onChange={setConsent}
           hint="Calls and pages at the site may suffer meanwhile."
@@ -189,7 +189,7 @@ function Ask({
             if (await onAsk(body)) setConsent(false);
           }}
         >
-          {busy ? "Sending …" : "Send"}
+          {busy ? "Sending …" : "Send packets"}
         </Button>
       </div>
     </div>

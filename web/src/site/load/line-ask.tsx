@@ -142,14 +142,14 @@ export function AskFill({
           }}
         >
           {planned
-            ? "Change line fills"
+            ? "Save changes"
             : when !== "now"
               ? "Schedule line fills"
               : busy
                 ? "Filling the line …"
                 : "Fill the line"}
         </Button>
-        {planned && <Button onClick={onLeave}>Leave as they are</Button>}
+        {planned && <Button onClick={onLeave}>Cancel</Button>}
       </div>
     </div>
   );

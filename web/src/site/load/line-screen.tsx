@@ -96,9 +96,9 @@ export function LineScreen({ id }: { id: string }) {
                     setChangingId(one.id);
                     scrollTo({ top: 0 });
                   }}
-                  aria-label={`Change the line fills of ${dateTime(one.next_us, data.time_zone)}`}
+                  aria-label={`Edit the line fills of ${dateTime(one.next_us, data.time_zone)}`}
                 >
-                  Change
+                  Edit
                 </Button>
                 <Button
                   onClick={() => change(remove("FillPage", `/api/sites/${id}/fill-plans/${one.id}`))}

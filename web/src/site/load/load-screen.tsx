@@ -103,9 +103,9 @@ function Plans({ site, places, plans, pager }: Props) {
         <Link to={`/sites/${site.slug}/line`} className="underline underline-offset-3">
           fill the line beside calls
         </Link>
-        . What many small packets do:{" "}
+        . What a router makes of small packets:{" "}
         <Link to={`/sites/${site.slug}/packets`} className="underline underline-offset-3">
-          load it with them
+          send many of them
         </Link>
         .
       </p>
