@@ -6,8 +6,8 @@ BIN := .venv/bin
 PORT ?= 8080
 SET_UP := .set-up
 # What sends packets or drives a browser: mostly waiting, so six parts of about the same length run side by side.
-CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/probe tests/test_cli.py
-LINES := $(filter-out $(CHECKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py
+CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
+LINES := $(filter-out $(CHECKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
 ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts

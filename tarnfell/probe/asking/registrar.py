@@ -85,11 +85,9 @@ class _WithRegistrar(Talk):
     def _shown(self, method: str, *more: tuple[str, str], body: str = "") -> sip.Message | None:
         """The final answer, after what was asked to be shown was shown."""
         request = self._next(method, *more, body=body)
-        answer = self.ask(request)
+        answer = self._answered(request)
         if answer is None or answer.status not in (401, 407):
             return answer
-        if method == "INVITE":
-            self.send(self._ended(request, answer))
         asked, shown = ("WWW-Authenticate", "Authorization")
         if answer.status == 407:
             asked, shown = ("Proxy-Authenticate", "Proxy-Authorization")
@@ -102,15 +100,20 @@ class _WithRegistrar(Talk):
             met = sip.authorization(
                 challenge, account.user, account.password, method, uri, secrets.token_hex(8)
             )  # fmt: skip
-            return self.ask(self._next(method, (shown, met), *more, body=body))
+            return self._answered(self._next(method, (shown, met), *more, body=body))
+        return answer
+
+    def _answered(self, request: sip.Message) -> sip.Message | None:
+        """The final answer; of an invitation that was not taken it is confirmed, or it would come again and again."""
+        answer = self.ask(request)
+        if answer is not None and request.method == "INVITE" and (answer.status or 0) >= 300:
+            self.send(self._ended(request, answer))
         return answer
 
     def _call_oneself(self) -> None:
         self.offered = sip.description(self.own, 20000)
         answer = self._shown("INVITE", ("Content-Type", "application/sdp"), body=self.offered)
-        if answer is None:
-            return
-        if answer.status != 200:
+        if answer is None or answer.status != 200:
             return
         number = self._number
         self.send(self._inside(answer, "ACK", number))
