@@ -105,6 +105,16 @@ def test_streams_end_with_the_allowance_and_count_as_measured(house: House) -> N
     assert "0.0 MB are left" in fills.ask(house).json["detail"]
 
 
+def test_a_fill_that_failed_counts_as_far_as_it_was_told(house: House) -> None:
+    set_site(house, metered_mb=50)
+    job = fills.taken(house, ways=["up", "down"])
+    house.probe(
+        "POST", f"/api/probe/jobs/{job['id']}/failure", json={"reason": "No call could be placed.", "code": "own"}
+    )
+    beside = 2 * CALL_S * read(FillArguments, job["arguments"]).fill.length_s
+    assert left(house) == 50_000_000 - round(beside)
+
+
 def test_a_line_that_is_not_metered_keeps_fills_as_they_are(house: House) -> None:
     job = fills.taken(house)
     assert "most_bytes" not in job["arguments"]["fill"]

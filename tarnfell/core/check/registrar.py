@@ -8,7 +8,7 @@ from __future__ import annotations
 from tarnfell.core.check.case import FIREWALL, Case
 from tarnfell.core.check.values import Figure, Rung, State
 from tarnfell.wire import WireError
-from tarnfell.wire.kinds.signalling import SIP_TRANSPORTS, RegistrarFacts, SipMessage
+from tarnfell.wire.kinds.signalling import NO_CONNECTION, SIP_TRANSPORTS, RegistrarFacts, SipMessage
 from tarnfell.wire.sip import Message
 
 SERVER = "whoever runs the registrar"
@@ -17,6 +17,11 @@ SERVER = "whoever runs the registrar"
 def at_registrar(case: Case, told: RegistrarFacts) -> Rung:
     where = f"{told.host}, {SIP_TRANSPORTS[told.transport]} port {told.port}"
     answers = [one for one in told.messages if one.way == "down" and _status(one)]
+    if told.failure and not told.failure.startswith(NO_CONNECTION):
+        return Rung("signalling", "", "unproven", f"The registrar at {where} was not asked. {told.failure}")
+    was_asked = any(_is_request(one, "REGISTER") for one in told.messages)
+    if not told.failure and not was_asked:
+        return Rung("signalling", "", "unproven", f"Registering at {where} was not tried: the check was stopped.")
     if told.failure or not answers:
         return _silent(case, told, where)
     figures: dict[str, Figure] = {}
@@ -44,6 +49,8 @@ def at_registrar(case: Case, told: RegistrarFacts) -> Rung:
                 " Its session description came back changed: by the server, which may carry media itself, or by "
                 "somebody on the way."
             )
+    elif status == 200:
+        words += " A call to itself through it was answered by something else, which took it before it came back."
     elif status is None:
         words += " A call to itself through it was not answered." if told.offered else " No call was tried."
         state = "failed" if told.offered else "passed"
@@ -60,8 +67,9 @@ def at_registrar(case: Case, told: RegistrarFacts) -> Rung:
 def _silent(case: Case, told: RegistrarFacts, where: str) -> Rung:
     words = f"The registrar at {where} does not answer ({(told.failure or 'silence').rstrip('.')})."
     if not any(cause.key in ("udp-blocked", "port-blocked", "line-down", "inside-down") for cause in case.causes):
-        if told.failure and "refused" in told.failure.lower():
-            remedy = "Ask whoever runs the registrar whether it is up."
+        # Silence is what a firewall makes; a refusal, or TLS that fails, is somebody's answer.
+        if told.failure and not any(word in told.failure.lower() for word in ("timed out", "route", "unreachable")):
+            remedy = "Ask whoever runs the registrar whether it is up and speaks this transport."
             case.cause("service-silent", "beyond", "The registrar does not answer", words, remedy, SERVER, "signalling")
         else:
             remedy = f"Let SIP ({SIP_TRANSPORTS[told.transport]} port {told.port}) to {told.host} out."

@@ -15,7 +15,7 @@ from dataclasses import replace
 
 from tarnfell.probe.asking.sip_talk import Talk
 from tarnfell.wire import WireError, sip
-from tarnfell.wire.kinds.signalling import MAX_MESSAGES, RegistrarFacts, SipAccount, SipMessage
+from tarnfell.wire.kinds.signalling import MAX_MESSAGES, NO_CONNECTION, RegistrarFacts, SipAccount, SipMessage
 
 EXPIRES_S = 120
 RINGS_S = 6.0
@@ -41,7 +41,8 @@ def registrar(account: SipAccount, go_on: Callable[[], bool] = lambda: True) -> 
         trusted = talk.opened()
         talk.hold(go_on)
     except OSError as error:
-        return replace(known, failure=f"No connection: {error.strerror or error}.")
+        failure = f"{NO_CONNECTION}{error.strerror or error}."
+        return replace(known, failure=failure, messages=tuple(talk.messages))
     finally:
         talk.close()
     return replace(

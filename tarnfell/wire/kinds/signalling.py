@@ -92,6 +92,10 @@ class SipAccount:
     """Of the address of record; empty: the host."""
 
 
+NO_CONNECTION = "No connection: "
+"""How a failure begins where the registrar was tried; others were before that."""
+
+
 @dataclass(frozen=True)
 class RegistrarFacts:
     """What a registrar answered. Only the probe's end of the messages is known."""

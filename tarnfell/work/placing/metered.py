@@ -23,7 +23,7 @@ from tarnfell.store.jobs import Job
 from tarnfell.store.runs import Run, RunSpec
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import read
-from tarnfell.wire.kinds.fill import FillPlan
+from tarnfell.wire.kinds.fill import FillPlan, FillResult
 from tarnfell.wire.kinds.flow import FlowPlan
 from tarnfell.work.placing.flow_plan import offered
 
@@ -45,10 +45,12 @@ def _moved_bytes(db: sqlite3.Connection, site: Site, job: Job) -> float:
     if job.kind == "flow":
         return flow_bytes(read(FlowAsked, job.arguments).plan)
     asked = read(FillAsked, job.arguments)
-    if fill_store.fill_by_id(db, job.id) is None:
-        # Under way, or never told: what it may have moved by then at the most.
-        return beside_bytes(site, asked.plan) + asked.plan.most_bytes
-    phases = fill_store.told_of(db, job.id).phases
+    if fill_store.fill_by_id(db, job.id) is not None:
+        phases = fill_store.told_of(db, job.id).phases
+    elif job.state in job_store.OPEN:
+        return beside_bytes(site, asked.plan) + asked.plan.most_bytes  # what it may move at the most
+    else:
+        phases = read(FillResult, job.result).phases if job.result else ()  # as far as it was told before it failed
     return beside_bytes(site, asked.plan) + sum(sum(one.up) + sum(one.down) for one in phases)
 
 

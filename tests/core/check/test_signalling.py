@@ -49,6 +49,13 @@ def test_the_first_step_that_is_not_answered_is_named(until: int, step: str) -> 
     assert told(found) == []
 
 
+@pytest.mark.parametrize(("until", "step"), [(2, "REGISTER"), (6, "INVITE"), (10, "BYE")])
+def test_a_step_that_was_not_taken_because_of_a_stop_is_no_fault(until: int, step: str) -> None:
+    found = judged(talk(until=until))
+    assert (rung(found, "signalling").state, told(found)) == ("unproven", [])
+    assert f"Over UDP {step} was not tried: the check was stopped." in rung(found, "signalling").says
+
+
 def test_what_never_arrives_is_a_closed_port_unless_more_is_closed() -> None:
     lost = replace(talk(until=1)[0], arrived="")
     found = judged([lost, lost, lost, *talk("tcp")])
@@ -270,13 +277,38 @@ def test_a_registrar_that_serves_passes_with_its_times() -> None:
         ),
         (at(("OPTIONS", 1, 200), ("REGISTER", 2, 503)), "unproven", [], "does not register 200 (503 X)."),
         (at(("OPTIONS", 1, 200), ("REGISTER", 2, 0)), "failed", [("service-silent", "beyond", "both")], "though it"),
-        (at(("OPTIONS", 1, 0)), "failed", [("port-blocked", "unknown", "both")], "does not answer (silence)"),
+        (
+            at(("OPTIONS", 1, 0), ("REGISTER", 2, 0)),
+            "failed",
+            [("port-blocked", "unknown", "both")],
+            "does not answer (silence)",
+        ),
         (
             at(failure="No connection: Connection refused."),
             "failed",
             [("service-silent", "beyond", "both")],
             "refused).",
         ),
+        (at(("OPTIONS", 1, 200)), "unproven", [], "was not tried: the check was stopped"),
+        (
+            at(failure="The name x has no address here."),
+            "unproven",
+            [],
+            "was not asked. The name x has no address here.",
+        ),
+        (
+            at(failure="No connection: timed out."),
+            "failed",
+            [("port-blocked", "unknown", "both")],
+            "(No connection: timed",
+        ),
+        (
+            at(failure="No connection: wrong version."),
+            "failed",
+            [("service-silent", "beyond", "both")],
+            "wrong version).",
+        ),
+        (at(*CALLED, came_back=""), "passed", [], "was answered by something else"),
         (at(*REGISTERED, ("INVITE", 4, 404)), "passed", [], "does not put through a call to itself (404 X)"),
         (at(*REGISTERED, ("INVITE", 4, 0)), "failed", [("service-silent", "unknown", "both")], "was not answered"),
     ],
