@@ -10,6 +10,7 @@ from typing import Any, cast
 from zoneinfo import ZoneInfo
 
 from tarnfell.cli.common import DONE, FAILED, print_report, stream_text
+from tarnfell.cli.watched import analyse_samples
 from tarnfell.core import emodel, playout
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.imported import Choices
@@ -25,8 +26,12 @@ from tarnfell.exchange.echolog import EchoLog, EchoLogError, read_echo_logs
 from tarnfell.exchange.foreign import UNKNOWN_CODEC, no_quality
 from tarnfell.exchange.pairs import pairs_of
 from tarnfell.exchange.records import CAPTURE_MAGICS
+from tarnfell.exchange.samples import has_samples_header
 from tarnfell.exchange.streams import FoundStream
 from tarnfell.work.ingest.files import imported_echo, started_us, target_of
+
+MOST_HEADER = 1000
+"""Characters of a first line."""
 
 
 def analyse(options: argparse.Namespace) -> int:
@@ -43,6 +48,8 @@ def analyse(options: argparse.Namespace) -> int:
         start = file.read(4)
     if start in CAPTURE_MAGICS:
         return _analyse_capture(options, path)
+    if _is_samples(path):
+        return analyse_samples(options, path)
     body = path.read_bytes()
     try:
         return _analyse_echo_logs(options, path, read_echo_logs(body))
@@ -62,6 +69,11 @@ def analyse(options: argparse.Namespace) -> int:
     report = {"mos_scale": criterion.mos_scale, "streams": [{"file": path.name, **fields}]}
     print_report(options, report, lambda r: f"{path.name}: {stream_text(r['streams'][0])} ({r['mos_scale']})")
     return FAILED if judged.metrics.received == 0 else DONE
+
+
+def _is_samples(path: Path) -> bool:
+    with open(path, encoding="utf-8-sig", errors="replace") as file:
+        return has_samples_header(file.readline(MOST_HEADER))
 
 
 def _analyse_capture(options: argparse.Namespace, path: Path) -> int:

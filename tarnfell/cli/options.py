@@ -106,6 +106,11 @@ def analyse(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--buffer", type=float, default=DEFAULT_BUFFER_MS, metavar="MS")
     parser.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")
     parser.add_argument("--ptime", type=int, metavar="MS", help="packet interval the stream was sent at")
+    parser.add_argument("--time-zone", default="UTC", metavar="Z", help="of the site, for samples of a watch")
+    parser.add_argument("--target", type=float, default=4.0, metavar="MOS", help="what an acceptable call has")
+    parser.add_argument(
+        "--medium", choices=("wired", "wireless"), help="between test point and gateway; else read off its answers"
+    )
 
 
 def quality(parser: argparse.ArgumentParser) -> None:

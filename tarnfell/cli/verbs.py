@@ -81,10 +81,12 @@ VERBS = (
         "analyse",
         "judging",
         options.analyse,
-        "Judge a packet trace, the RTP streams of a capture, or a log of ping.",
+        "Judge samples of a watch, a packet trace, the RTP streams of a capture, or a log of ping.",
         "The file is a packet trace (CSV: seq,sent_us,recv_us, blank recv_us for a lost packet), a capture (pcap or\n"
-        "pcapng), or what ping printed on Linux, BSD, macOS or Windows. Logs of ping to several places along the\n"
-        "path, taken at the same time, become one picture: --ping gateway=a.txt --ping edge=b.txt\n"
+        "pcapng), samples of a watch (CSV: at,target,role,rtt_ms; at in RFC 3339, role gateway, edge, outside or\n"
+        "far-end, blank rtt_ms for one that was not answered), or what ping printed on Linux, BSD, macOS or Windows.\n"
+        "Logs of ping to several places along the path, taken at the same time, become one picture:\n"
+        "--ping gateway=a.txt --ping edge=b.txt\n"
         "Example: tarnfell analyse call1-up.csv --codec g711u --buffer 40",
     ),
     Verb(

@@ -35,3 +35,12 @@ WAY_WORDS: dict[Way, str] = {"up": "upload", "down": "download", "both": "both d
 
 Direction = Literal["up", "down"]
 DIRECTIONS: tuple[Direction, Direction] = ("up", "down")
+
+NETWORK, PROVIDER, FIREWALL, FAR_END, ROUTER = (
+    "whoever runs the site’s network",
+    "the line’s provider",
+    "whoever runs the firewall",
+    "whoever runs the far end",
+    "whoever runs the WAN router",
+)
+"""Who acts, where the brief names nobody."""

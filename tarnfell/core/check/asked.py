@@ -5,8 +5,8 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
-from tarnfell.core.causes import LegName
-from tarnfell.core.check.case import FAR_END, FIREWALL, NETWORK, Case, private
+from tarnfell.core.causes import FAR_END, FIREWALL, NETWORK, LegName
+from tarnfell.core.check.case import Case, private
 from tarnfell.core.check.values import Figure, Rung
 from tarnfell.wire.kinds.check import NameFacts, ServiceFacts
 

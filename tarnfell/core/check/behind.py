@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import ipaddress
 
-from tarnfell.core.check.case import FIREWALL, Case
+from tarnfell.core.causes import FIREWALL
+from tarnfell.core.check.case import Case
 from tarnfell.core.check.values import Figure, Rung
 from tarnfell.wire.kinds.check import ServiceFacts
 from tarnfell.wire.kinds.translation import TranslationFacts

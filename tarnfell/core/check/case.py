@@ -9,12 +9,6 @@ from tarnfell.core.check.values import Finding, Limits, NotFault, RungKey
 from tarnfell.wire.kinds.check import CheckResult, EchoFacts, Role
 from tarnfell.wire.kinds.path import Method, PathFacts
 
-NETWORK, PROVIDER, FIREWALL, FAR_END = (
-    "whoever runs the site’s network",
-    "the line’s provider",
-    "whoever runs the firewall",
-    "whoever runs the far end",
-)
 METHODS: dict[Method, str] = {"udp": "UDP", "icmp": "ICMP", "tcp": "TCP"}
 DOWN: tuple[CauseKey, ...] = ("inside-down", "line-down")
 

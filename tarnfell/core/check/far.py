@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from tarnfell.core.causes import DIRECTIONS, Direction, LegName, Way
+from tarnfell.core.causes import DIRECTIONS, FAR_END, FIREWALL, NETWORK, PROVIDER, Direction, LegName, Way
 from tarnfell.core.check.asked import UDP
-from tarnfell.core.check.case import FAR_END, FIREWALL, NETWORK, PROVIDER, Case, private
+from tarnfell.core.check.case import Case, private
 from tarnfell.core.check.values import Figure, Rung
 from tarnfell.wire.kinds.check import MarkCount, MediaFacts, PortsFacts
 from tarnfell.wire.kinds.path import HopFacts

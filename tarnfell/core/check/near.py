@@ -5,8 +5,8 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
-from tarnfell.core.causes import CauseKey, LegName
-from tarnfell.core.check.case import NETWORK, PROVIDER, Case
+from tarnfell.core.causes import NETWORK, PROVIDER, CauseKey, LegName
+from tarnfell.core.check.case import Case
 from tarnfell.core.check.values import Figure, Rung, RungKey
 from tarnfell.wire.kinds.check import EchoFacts
 

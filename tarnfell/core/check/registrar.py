@@ -5,7 +5,8 @@ Only the probe's end is known, so that a change is told as one that the server m
 
 from __future__ import annotations
 
-from tarnfell.core.check.case import FIREWALL, Case
+from tarnfell.core.causes import FIREWALL
+from tarnfell.core.check.case import Case
 from tarnfell.core.check.values import Figure, Rung, State
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.signalling import NO_CONNECTION, SIP_TRANSPORTS, RegistrarFacts, SipMessage

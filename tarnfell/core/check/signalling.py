@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from tarnfell.core.causes import Way
-from tarnfell.core.check.case import FIREWALL, Case
+from tarnfell.core.causes import FIREWALL, Way
+from tarnfell.core.check.case import Case
 from tarnfell.core.check.registrar import at_registrar
 from tarnfell.core.check.values import Figure, Rung, State
 from tarnfell.wire import WireError

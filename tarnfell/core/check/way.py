@@ -5,8 +5,8 @@ from __future__ import annotations
 import statistics
 from collections.abc import Iterable
 
-from tarnfell.core.causes import LegName
-from tarnfell.core.check.case import FIREWALL, METHODS, Case
+from tarnfell.core.causes import FIREWALL, LegName
+from tarnfell.core.check.case import METHODS, Case
 from tarnfell.core.check.values import Figure, Rung
 from tarnfell.wire.kinds.path import HopFacts, PathFacts
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from tarnfell.core.causes import LEG_WORDS, CauseKey, LegName
+from tarnfell.core.causes import LEG_WORDS, PROVIDER, ROUTER, CauseKey, LegName
 from tarnfell.core.line.measure import Held, instants_of, phases_of, seconds_of, settled, steadiness
 from tarnfell.core.line.values import SIDES, FillLimits, LineCause, LineFilled, PhaseFigures, Side, SideFigures
 from tarnfell.wire.kinds.fill import Echoes, FillPhase, Place
@@ -33,7 +33,6 @@ NOTICED_S = 2.0
 LEAST_ECHOES = 8
 WAY = {"up": "upload", "down": "download"}
 LINK = {"up": "uplink", "down": "downlink"}
-ROUTER, PROVIDER = "whoever runs the WAN router", "the line’s provider"
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from tarnfell.core.causes import LEG_WORDS, WAY_WORDS, CauseKey, LegName, Way
+from tarnfell.core.causes import FIREWALL, LEG_WORDS, NETWORK, PROVIDER, WAY_WORDS, CauseKey, LegName, Way
 from tarnfell.core.verdict.facts import Brief
 
 Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
@@ -49,8 +49,8 @@ class Cause:
 
 def owner(brief: Brief, leg: LegName) -> str:
     """Who acts, by the name in the brief where there is one."""
-    switches = brief.switches_by or "whoever runs the site’s network"
-    line = brief.line_by or "the line’s provider"
+    switches = brief.switches_by or NETWORK
+    line = brief.line_by or PROVIDER
     if leg == "inside":
         return switches
     if leg in ("line", "beyond"):
@@ -59,4 +59,4 @@ def owner(brief: Brief, leg: LegName) -> str:
 
 
 def firewall_owner(brief: Brief) -> str:
-    return brief.firewall_by or "whoever runs the firewall"
+    return brief.firewall_by or FIREWALL
