@@ -65,6 +65,19 @@ def look(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--large", type=int, default=1400, metavar="BYTES", help="0: only small ones")
 
 
+def watch(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("host", metavar="HOST[:PORT]", help="the far end; with its key sampled by time stamps")
+    parser.add_argument("--key-file", metavar="F", help="the far end's key; without it the host is sampled by echoes")
+    parser.add_argument("--seconds", type=float, default=60, metavar="S", help="0: until stopped")
+    parser.add_argument("--out", metavar="F.csv", help="where the samples are written")
+    parser.add_argument("--interval", type=float, default=1.0, metavar="S", help="from one round to the next")
+    parser.add_argument("--outside", action="append", metavar="A", help="an address outside; may be given again")
+    parser.add_argument("--gateway", metavar="A", help="else the system's default route")
+    parser.add_argument("--edge", metavar="A", help="the provider's edge; else the first hop beyond the gateway")
+    parser.add_argument("--dscp", type=int, default=46, metavar="N", help="marking of the time stamps, 0 to 63")
+    _analysis_options(parser)
+
+
 def load(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("host", metavar="HOST[:PORT]", help=f"the far end; port {DEFAULT_PORT} unless given")
     parser.add_argument("--key-file", metavar="F", help="the far end's key")
@@ -106,11 +119,7 @@ def analyse(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--buffer", type=float, default=DEFAULT_BUFFER_MS, metavar="MS")
     parser.add_argument("--adaptive", action="store_true", help="let the buffer follow the delay, up to --buffer")
     parser.add_argument("--ptime", type=int, metavar="MS", help="packet interval the stream was sent at")
-    parser.add_argument("--time-zone", default="UTC", metavar="Z", help="of the site, for samples of a watch")
-    parser.add_argument("--target", type=float, default=4.0, metavar="MOS", help="what an acceptable call has")
-    parser.add_argument(
-        "--medium", choices=("wired", "wireless"), help="between test point and gateway; else read off its answers"
-    )
+    _days_options(parser)
 
 
 def quality(parser: argparse.ArgumentParser) -> None:
@@ -185,6 +194,23 @@ def enrol(parser: argparse.ArgumentParser) -> None:
 def _log_level(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--log-level", choices=("debug", "info", "warning"), default="info", help="what is told on standard error"
+    )
+
+
+def _analysis_options(parser: argparse.ArgumentParser) -> None:
+    from tarnfell.core.playout import DEFAULT_BUFFER_MS
+
+    parser.add_argument("--codec", metavar="NAME", help=f"of the calls that are to be carried; one of {codec_names()}")
+    parser.add_argument("--buffer", type=float, default=DEFAULT_BUFFER_MS, metavar="MS")
+    parser.add_argument("--ptime", type=int, metavar="MS")
+    _days_options(parser)
+
+
+def _days_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--time-zone", default="UTC", metavar="Z", help="of the site, for samples of a watch")
+    parser.add_argument("--target", type=float, default=4.0, metavar="MOS", help="what an acceptable call has")
+    parser.add_argument(
+        "--medium", choices=("wired", "wireless"), help="between test point and gateway; else read off its answers"
     )
 
 

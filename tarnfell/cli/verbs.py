@@ -61,6 +61,14 @@ VERBS = (
         "Example: tarnfell look farend.example --count 100 --interval 0.2",
     ),
     Verb(
+        "watch",
+        "watched",
+        options.watch,
+        "Samples of gateway, provider’s edge, outside addresses and far end at the same instants, and what they say.",
+        "The samples are CSV (at,target,role,rtt_ms), to be analysed again with: tarnfell analyse F.csv\n"
+        "Example: tarnfell watch farend.example --key-file farend.key --outside 192.0.2.53 --seconds 3600 --out w.csv",
+    ),
+    Verb(
         "load",
         "loading",
         options.load,

@@ -1,15 +1,20 @@
-"""Samples of a watch, from a file: episodes, what comes back, and the causes behind."""
+"""Samples of a watch, taken here or read from a file: episodes, what comes back, and the causes behind."""
 
 from __future__ import annotations
 
 import argparse
-from collections.abc import Mapping
+import signal
+import socket
+import sys
+import time
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from tempfile import TemporaryDirectory
+from typing import Any, TextIO
 from zoneinfo import ZoneInfo
 
-from tarnfell.cli.common import DONE, FAILED, print_report
+from tarnfell.cli.common import DONE, FAILED, host_port, print_report
 from tarnfell.core.causes import LEG_WORDS
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.days.analysis import Analysis, PlaceFigures, analyse
@@ -18,9 +23,100 @@ from tarnfell.core.days.recurrence import clock
 from tarnfell.core.playout import MAX_BUFFER_MS
 from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.core.targets import BOUNDS
-from tarnfell.exchange.samples import NotSamples, read_samples
+from tarnfell.exchange.samples import HEADER, NotSamples, read_samples
+from tarnfell.media.keys import read_key
+from tarnfell.media.tracing.errors import CannotAsk
+from tarnfell.media.tracing.tracer import path as trace
+from tarnfell.probe.asking.ladder import edge_of
+from tarnfell.probe.sampler.sample import Orders, sample
+from tarnfell.probe.surroundings import surroundings
+from tarnfell.wire.control import DEFAULT_MEDIA_PORTS
+from tarnfell.wire.kinds.fields import KindError, plain, read
+from tarnfell.wire.kinds.watch import ANSWERED, FATE, LOST, STAMPS, TARGET, EchoTarget, Watch, WatchTarget
+from tarnfell.wire.record import Record
 
 USUAL_CODEC = "g711a"
+
+
+def watch(options: argparse.Namespace) -> int:
+    """Ctrl-C ends it and keeps what there is."""
+    if options.seconds < 0:
+        raise ValueError(f"{options.seconds:g} seconds cannot be watched: choose 0, for until stopped, or more.")
+    wanted = _wanted(options)
+    with TemporaryDirectory() as folder:
+        path = Path(options.out) if options.out else Path(folder) / "samples.csv"
+        with open(path, "w", encoding="utf-8", newline="") as file:
+            _sample(wanted, options.host, options.seconds, file)
+        try:
+            return analyse_samples(options, path)
+        except ValueError as error:
+            raise ValueError(str(error).replace(f"{path}: ", "")) from None
+
+
+def _wanted(options: argparse.Namespace) -> Watch:
+    host, port = host_port(options.host)
+    try:
+        address = str(socket.getaddrinfo(host, None)[0][4][0])
+    except socket.gaierror:
+        raise ValueError(f"The name {host} cannot be looked up. Check the spelling, or give the address.") from None
+    key = read_key(options.key_file).decode() if options.key_file else ""
+    gateway = options.gateway or surroundings().gateway
+    edge = options.edge or _edge(address, gateway)
+    echoes = [EchoTarget("gateway", gateway)] if gateway else []
+    echoes += [EchoTarget("edge", edge)] if edge else []
+    echoes += [EchoTarget("outside", one) for one in options.outside or ()]
+    echoes += [] if key else [EchoTarget("far-end", address)]
+    targets = (WatchTarget(1, host, port, key, options.dscp),) if key else ()
+    wanted = Watch(1, 1, round(1000 * options.interval), targets, tuple(echoes))
+    try:
+        return read(Watch, plain(wanted), "The watch")
+    except KindError as error:
+        raise ValueError(str(error)) from None
+
+
+def _edge(address: str, gateway: str | None) -> str | None:
+    try:
+        return edge_of(trace(address, DEFAULT_MEDIA_PORTS[0], 2, 0), gateway)
+    except CannotAsk:
+        return None
+
+
+def _sample(wanted: Watch, far_end: str, seconds: float, file: TextIO) -> None:
+    file.write(",".join(HEADER) + "\n")
+    names = [(far_end, "far-end") for _ in wanted.targets] + [(one.address, one.role) for one in wanted.echoes]
+    until = time.monotonic() + seconds
+    stopped = False
+
+    def go_on() -> bool:
+        return not stopped and (not seconds or time.monotonic() < until)
+
+    def keep(_first_us: int, batch: bytes) -> None:
+        file.writelines(_lines(batch, names))
+        file.flush()
+
+    def tell(trouble: str | None) -> None:
+        if trouble:
+            print(f"tarnfell: {trouble}", file=sys.stderr)
+
+    def stop(*_: object) -> None:
+        nonlocal stopped
+        stopped = True
+
+    before = signal.signal(signal.SIGINT, stop)
+    try:
+        sample(wanted, Orders(go_on, lambda: 0, keep, tell), to_the_last=True)
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _lines(batch: bytes, names: list[tuple[str, str]]) -> Iterator[str]:
+    """What was sent and answered, or lost; what could not be sent is a gap."""
+    record = Record.parse(batch)
+    for target, fate, t1, t2, t3, t4 in zip(*(record.values(name) for name in (TARGET, FATE, *STAMPS)), strict=True):
+        if fate in (ANSWERED, LOST):
+            at = datetime.fromtimestamp(t1 / 1e9, UTC).isoformat(timespec="microseconds").replace("+00:00", "Z")
+            rtt = "" if fate == LOST else f"{((t4 - t1) - (t3 - t2)) / 1e6:.3f}"
+            yield f"{at},{names[target][0]},{names[target][1]},{rtt}\n"
 
 
 def analyse_samples(options: argparse.Namespace, path: Path) -> int:

@@ -69,6 +69,13 @@ def default_route(root: Path) -> tuple[str, str] | None:
     return None
 
 
+def link_is_down(root: Path = Path("/")) -> bool:
+    """The interface of the way out has no carrier: a cable that is out, Wi-Fi that is away. Where the system does not
+    tell, it is not down."""
+    route = default_route(root)
+    return route is not None and _lines(root / "sys/class/net" / route[1] / "carrier")[:1] == ["0"]
+
+
 def addresses(root: Path) -> list[str]:
     """``interface address/prefix`` of every address but loopback and link-local."""
     found = _ipv4_addresses()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import os
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -13,17 +14,25 @@ from typing import Any
 import pytest
 
 from tarnfell.media import host
+from tarnfell.media.tracing.errors import CannotAsk
 from tarnfell.probe import spool as spools
+from tarnfell.probe.sampler import echoes as echo_rounds
 from tarnfell.probe.sampler import sample as samplers
+from tarnfell.probe.sampler.echoes import Echoes
 from tarnfell.probe.sampler.rows import PENDING, SETTLE_US, Row, Rows
 from tarnfell.probe.sampler.sample import Orders, sample
 from tarnfell.probe.spool import Spool, thinned
+from tarnfell.probe.surroundings import link_is_down
+from tarnfell.wire.kinds.selfcheck import ClockStep
 from tarnfell.wire.kinds.watch import (
     ANSWERED,
     COLUMNS,
     LOST,
     NO_SESSION,
+    NOT_SENT,
+    STAMPS,
     STOOD_STILL,
+    EchoTarget,
     Watch,
     WatchTarget,
 )
@@ -179,13 +188,19 @@ class Kept:
 
 @contextmanager
 def sampling(target: WatchTarget, interval_ms: int = 100) -> Iterator[Kept]:
+    with watching(Watch(1, 1, interval_ms, (target,))) as kept:
+        yield kept
+
+
+@contextmanager
+def watching(watch: Watch) -> Iterator[Kept]:
     kept, stop = Kept(), threading.Event()
     orders = Orders(lambda: not stop.is_set(), lambda: kept.beside, kept.keep, kept.troubles.append)
     failed: list[BaseException] = []
 
     def run() -> None:
         try:
-            sample(Watch(1, 1, interval_ms, (target,)), orders)
+            sample(watch, orders)
         except BaseException as error:
             failed.append(error)
 
@@ -307,3 +322,131 @@ def test_a_full_disk_loses_no_samples_and_is_told(far: str) -> None:
     assert due == sorted(due)
     assert max(b - a for a, b in itertools.pairwise(due)) < 60 * SECOND
     assert len(due) == len(set(due))
+
+
+# Places on the way
+
+needs_echoes = pytest.mark.skipif(os.geteuid() != 0, reason="needs a right to send echoes")
+
+
+@needs_echoes
+def test_all_places_are_asked_in_one_round_some_by_large_packets(far: str) -> None:
+    places = (EchoTarget("gateway", "127.0.0.1"), EchoTarget("edge", "127.0.0.2"))
+    with watching(Watch(1, 1, 100, (target_at(far),), places, large_every=3, large_bytes=1200)) as kept:
+        rig.eventually(lambda: kept.column("fate").count(ANSWERED) >= 30, "answers")
+    rows = list(zip(*(kept.column(name) for name in ("due_us", "target", "fate", "large", *STAMPS)), strict=True))
+    by_due: dict[int, list[int]] = {}
+    for due, number, *_ in rows:
+        by_due.setdefault(due, []).append(number)
+    assert set(map(tuple, list(by_due.values())[:-1])) == {(0, 1, 2)}
+    echoed = [row for row in rows if row[1] > 0 and row[2] == ANSWERED]
+    assert all(t1 > 0 and (t2, t3) == (0, 0) and t4 > t1 for *_, t1, t2, t3, t4 in echoed)
+    sizes = [large for _, number, _, large, *_ in rows if number == 1]
+    assert sizes[:9] == [0, 0, 1] * 3
+    assert {large for _, number, _, large, *_ in rows if number == 0} == {0}
+    meta = Record.parse(kept.batches[0][1]).meta
+    assert (meta["echoes"], meta["targets"], meta["large_bytes"]) == (
+        [["gateway", "127.0.0.1"], ["edge", "127.0.0.2"]], [1], 1200,
+    )  # fmt: skip
+
+
+@needs_echoes
+def test_who_has_no_address_is_not_asked_and_that_is_no_loss() -> None:
+    """A machine without a default route has no gateway; its other places are asked all the same."""
+    asked = Echoes((EchoTarget("gateway"), EchoTarget("outside", "127.0.0.1")), 1400, Path("/nowhere"))
+    try:
+        gateway, outside = asked.send(False)
+        assert gateway is None
+        assert outside is not None
+        found: list[object] = []
+        rig.eventually(lambda: bool(found.extend(asked.answers()) or found), "the answer")
+        ((number, took_ns),) = found  # type: ignore[misc]
+        assert number == outside.number
+        assert 0 < took_ns < 1_000_000_000
+    finally:
+        asked.close()
+
+
+@needs_echoes
+def test_weeks_of_echoes_take_no_more_room_than_seconds(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(echo_rounds, "FORGET_US", 0)
+    asked = Echoes((EchoTarget("outside", "127.0.0.1"), EchoTarget("edge", "240.0.0.1")), 1400)
+    try:
+        for _ in range(50):
+            asked.send(False)
+            list(asked.answers())
+        (small, _) = asked._asked
+        assert max(len(one.sent_us) + len(one.rtt_ms) for one in small.found) <= 2
+        assert max(len(asker._sent) for asker in small._askers) <= 4
+    finally:
+        asked.close()
+
+
+def test_without_the_right_to_echoes_it_is_said(monkeypatch: pytest.MonkeyPatch) -> None:
+    def no(*_: object) -> None:
+        raise CannotAsk("This system lets the probe send no ICMP echo.")
+
+    monkeypatch.setattr(echo_rounds, "TimedEchoes", no)
+    with watching(Watch(1, 1, 100, (), (EchoTarget("edge", "127.0.0.1"),))) as kept:
+        rig.eventually(lambda: any("no ICMP echo" in str(one) for one in kept.troubles), "the trouble")
+        rig.eventually(lambda: NOT_SENT in kept.fates(), "samples that were not sent")
+    assert kept.fates() == {NOT_SENT}
+
+
+def test_without_a_carrier_nothing_is_sent_and_nothing_lost(far: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    down = [False]
+    monkeypatch.setattr(samplers, "link_is_down", lambda: down[0])
+    with watching(Watch(1, 1, 100, (target_at(far),), (EchoTarget("edge", "127.0.0.1"),))) as kept:
+        rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        down[0] = True
+        rig.eventually(lambda: kept.column("fate").count(NOT_SENT) >= 6, "samples that were not sent")
+        down[0] = False
+        rig.eventually(lambda: kept.column("fate")[-2:] == [ANSWERED, ANSWERED], "answers again")
+    assert kept.fates() == {ANSWERED, NOT_SENT}
+
+
+def test_the_carrier_is_read_off_the_interface_of_the_way_out(tmp_path: Path) -> None:
+    assert not link_is_down(tmp_path)
+    (tmp_path / "proc/net").mkdir(parents=True)
+    (tmp_path / "proc/net/route").write_text(
+        "Iface Destination Gateway Flags RefCnt Use Metric Mask\nlan0 00000000 010200C0 0003 0 0 100 00000000\n"
+    )
+    assert not link_is_down(tmp_path)  # the system does not tell
+    carrier = tmp_path / "sys/class/net/lan0/carrier"
+    carrier.parent.mkdir(parents=True)
+    for said, down in (("1\n", False), ("0\n", True)):
+        carrier.write_text(said)
+        assert link_is_down(tmp_path) == down
+
+
+def test_a_clock_that_is_set_begins_a_batch_of_its_own(far: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    class Clock:
+        def __init__(self) -> None:
+            self.steps: list[ClockStep] = []
+            self.looks = 0
+
+        def look(self) -> None:
+            self.looks += 1
+            if self.looks % 7 == 0:
+                self.steps.append(ClockStep(1, 5000.0))
+
+    monkeypatch.setattr(samplers, "BATCH_US", 3_600_000_000)
+    monkeypatch.setattr(host, "ClockWatch", Clock)
+    with sampling(target_at(far)) as kept:
+        rig.eventually(lambda: len(kept.batches) >= 3, "batches")
+    for _, batch in kept.batches:
+        assert column(batch, "due_us") == sorted(column(batch, "due_us"))
+    assert kept.fates() <= {ANSWERED, STOOD_STILL}
+
+
+def test_giving_up_leaves_what_was_answered(tmp_path: Path) -> None:
+    rows = Rows()
+    for number in (1, 2):
+        rows.add(Row(number * SECOND, 0, PENDING, 0, t1_ns=100), number)
+    rows.answer_echo(1, 30)
+    assert rows.waits()
+    rows.give_up()
+    assert not rows.waits()
+    _, batch = rows.batch({}) or (0, b"")
+    assert column(batch, "fate") == [ANSWERED, STOOD_STILL]
+    assert column(batch, "t4_ns") == [130, 0]

@@ -53,7 +53,7 @@ def batch_of(rows: Rows, watch: int = 1, far_ms: float = 5, **changes: Any) -> b
         for name, value in zip(columns, (due, 0, fate, beside, *stamps), strict=True):
             columns[name].append(value)
     columns |= changes.pop("columns", {})
-    return Record.of({"watch": watch, "version": 1, **changes}, columns).serialize()
+    return Record.of({"watch": watch, "version": 1, "targets": [1], **changes}, columns).serialize()
 
 
 def deliver(house: House, body: bytes, first_us: int, watch: int = 1) -> Any:

@@ -16,7 +16,7 @@ from tarnfell.wire.kinds.fields import MAX_MANY, MAX_TEXT, MAX_WHOLE, KindError,
 from tarnfell.wire.kinds.fill import FillResult
 from tarnfell.wire.kinds.selfcheck import EndCheck, SelfCheck, self_check_of
 from tarnfell.wire.kinds.update import UpdateArguments
-from tarnfell.wire.kinds.watch import MAX_TARGETS, Watch, WatchRunning, WatchTarget
+from tarnfell.wire.kinds.watch import MAX_ECHOES, MAX_TARGETS, Watch, WatchRunning, WatchTarget
 
 PLAN = CallPlan(calls=2, packets=9, ptime_us=20_000, payload_type=8, clock_hz=8000, payload_bytes=160, dscp=46)
 VIDEO = VideoPlan("720p30", 1, 30, 33_333, 96, 90_000, 34, (900, 800), (400,), 60)
@@ -72,7 +72,9 @@ def test_what_is_as_it_always_was_is_not_told() -> None:
         (DistancesResult, {"distances": [{"id": 1}] * 51}, "“distances” is too large: 51, at most 50"),
         (DistancesResult, {"distances": [{"id": 1}] * (MAX_MANY + 1)}, f"more than {MAX_MANY} entries"),
         (DistancesResult, {"distances": [{"id": 1, "far": 2}]}, "“distances” has a field “far”"),
-        (Watch, {**WATCH, "targets": []}, "“targets” is too small"),
+        (Watch, {**WATCH, "echoes": [{"role": "edge"}] * (MAX_ECHOES + 1)}, "“echoes” is too large"),
+        (Watch, {**WATCH, "echoes": [{"role": "router"}]}, "“role” is none of gateway, edge, outside, far-end"),
+        (Watch, {**WATCH, "large_bytes": 99}, "“large_bytes” is too small"),
         (Watch, {**WATCH, "targets": WATCH["targets"] * (MAX_TARGETS + 1)}, "“targets” is too large"),
         (Watch, {**WATCH, "interval_ms": 99}, "“interval_ms” is too small: 99, at least 100"),
         (Watch, {**WATCH, "id": 0}, "“id” is too small"),

@@ -127,6 +127,20 @@ class TimedEchoes:
         rtt_us = (round(one.rtt_ms[number] * 1000) if number in one.rtt_ms else -1 for number in one.sent_us)
         return tuple(one.sent_us.values()), tuple(rtt_us)
 
+    @property
+    def socks(self) -> list[socket.socket]:
+        """To wait for answers beside others; then ``listen``."""
+        return [asker.sock for asker in self._askers]
+
+    def forget(self, before_us: int) -> None:
+        """What was sent before: an answer to it is nobody's any more. For whoever asks for weeks."""
+        for one in self.found:
+            for number in [number for number, at_us in one.sent_us.items() if at_us < before_us]:
+                del one.sent_us[number]
+                one.rtt_ms.pop(number, None)
+        for asker in self._askers:
+            asker.forget()
+
     def close(self) -> None:
         self._ready.close()
         for asker in self._askers:
@@ -207,9 +221,15 @@ class _HelperAsker:
             echoes.append((number, one.address))
         self._echoes.send(echoes)
 
+    def forget(self) -> None:
+        for number in [number for number, one in self._sent.items() if number not in one.sent_us]:
+            del self._sent[number]
+
     def take(self) -> None:
         for told in self._echoes.told():
-            one = self._sent.pop(told.number)
+            one = self._sent.pop(told.number, None)
+            if one is None:
+                continue
             if told.rtt_ms is not None:
                 _note_answer(one, told.number, told.rtt_ms, told.ttl)
             elif told.too_large:
@@ -261,6 +281,10 @@ class _Asker:
                     one.too_large = True
                 elif error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH):
                     one.refused_by = "this machine"
+
+    def forget(self) -> None:
+        for number in [number for number, (one, _) in self._sent.items() if number not in one.sent_us]:
+            del self._sent[number]
 
     def take(self) -> None:
         """What has come in: answers, and errors about what was asked."""

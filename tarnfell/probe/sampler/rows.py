@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 
-from tarnfell.wire.kinds.watch import ANSWERED, COLUMNS, LOST, MAX_BATCH, STOOD_STILL
+from tarnfell.wire.kinds.watch import ANSWERED, COLUMNS, LARGE, LOST, MAX_BATCH, STOOD_STILL
 from tarnfell.wire.record import Record
 
 PENDING = -1
@@ -16,7 +16,7 @@ SETTLE_US = 3_000_000
 
 @dataclass
 class Row:
-    """One sample of one target, in the order of ``COLUMNS``."""
+    """One sample of one target, in the order of ``COLUMNS`` and ``LARGE``."""
 
     due_us: int
     target: int
@@ -26,9 +26,11 @@ class Row:
     t2_ns: int = 0
     t3_ns: int = 0
     t4_ns: int = 0
+    large: int = 0
 
     def values(self) -> tuple[int, ...]:
-        return (self.due_us, self.target, self.fate, self.beside, self.t1_ns, self.t2_ns, self.t3_ns, self.t4_ns)
+        stamps = (self.t1_ns, self.t2_ns, self.t3_ns, self.t4_ns)
+        return (self.due_us, self.target, self.fate, self.beside, *stamps, self.large)
 
 
 class Rows:
@@ -36,26 +38,38 @@ class Rows:
 
     def __init__(self) -> None:
         self._rows: deque[Row] = deque()
-        self._pending: dict[int, Row] = {}
+        self._pending: dict[Hashable, Row] = {}
         self._gaps: list[tuple[int, int]] = []
 
-    def add(self, row: Row, number: int) -> None:
+    def add(self, row: Row, number: Hashable) -> None:
         self._rows.append(row)
         if row.fate == PENDING:
             self._pending[number] = row
 
-    def answer(self, number: int, t2_ns: int, t3_ns: int, t4_ns: int) -> None:
+    def answer(self, number: Hashable, t2_ns: int, t3_ns: int, t4_ns: int) -> None:
         """A second answer, and one that comes after the sample has settled, changes nothing."""
         row = self._pending.pop(number, None)
         if row is not None:
             row.fate, row.t2_ns, row.t3_ns, row.t4_ns = ANSWERED, t2_ns, t3_ns, t4_ns
 
+    def answer_echo(self, number: Hashable, took_ns: int) -> None:
+        row = self._pending.get(number)
+        if row is not None:
+            self.answer(number, 0, 0, row.t1_ns + took_ns)
+
     def stood_still(self, from_us: int, until_us: int) -> None:
         """Nothing was sent between, and what was under way could not be answered: no evidence of the way."""
         self._gaps.append((from_us, until_us))
+        self.give_up()
+
+    def give_up(self) -> None:
+        """On what is under way: the clock was set, and its times are of two clocks."""
         for row in self._pending.values():
             row.fate = STOOD_STILL
         self._pending.clear()
+
+    def waits(self) -> bool:
+        return bool(self._pending)
 
     def settle(self, now_us: int) -> None:
         """Call what has waited long enough lost."""
@@ -76,5 +90,5 @@ class Rows:
         if not settled:
             return None
         gaps, self._gaps = self._gaps, []
-        columns = dict(zip(COLUMNS, map(list, zip(*(row.values() for row in settled)))))
+        columns = dict(zip((*COLUMNS, LARGE), map(list, zip(*(row.values() for row in settled)))))
         return settled[0].due_us, Record.of({**meta, "stood_still": gaps}, columns).serialize()

@@ -7,11 +7,25 @@ from numpy.typing import NDArray
 
 from tarnfell.store.watches import Batch
 from tarnfell.wire import WireError
-from tarnfell.wire.kinds.watch import ANSWERED, BESIDE, COLUMNS, DUE, FATE, FATES, LOST, MAX_BATCH, STAMPS, TARGET
+from tarnfell.wire.kinds.watch import (
+    ANSWERED,
+    BESIDE,
+    COLUMNS,
+    DUE,
+    FATE,
+    FATES,
+    LOST,
+    MAX_BATCH,
+    MAX_TARGETS,
+    STAMPS,
+    TARGET,
+)
 from tarnfell.wire.record import Record
 
 MAX_BYTES = 1 << 20
 MOST_THINNED = 1 << 20
+ENDS = (STAMPS[0], STAMPS[3])
+"""Of an echo only when it was sent and when its answer came is known."""
 
 Columns = dict[str, NDArray[np.int64]]
 
@@ -44,13 +58,19 @@ def columns_of(record: Record) -> Columns:
         raise WireError("The samples of the batch are not in the order of time.")
     if not np.all(np.isin(rows[FATE], FATES)) or np.any(rows[TARGET] < 0) or np.any(rows[BESIDE] < 0):
         raise WireError("The batch holds what samples cannot be.")
+    far_ends = record.meta.get("targets")
+    if not isinstance(far_ends, list) or len(far_ends) > MAX_TARGETS:
+        raise WireError("The batch does not say whom it asked.")
     answered = rows[FATE] == ANSWERED
-    if any(np.any(rows[name][answered] <= 0) for name in STAMPS):
+    stamped = answered & (rows[TARGET] < len(far_ends))
+    if any(np.any(rows[name][answered] <= 0) for name in ENDS) or any(
+        np.any(rows[name][stamped] <= 0) for name in STAMPS
+    ):
         raise WireError("The batch has answers without their times.")
     return rows
 
 
 def rtt_ms(rows: Columns) -> NDArray[np.float64]:
-    """Round trips of the answered ones, without the time the far end took (RFC 8762 §4.2)."""
-    t1, t2, t3, t4 = (rows[name][rows[FATE] == ANSWERED] for name in STAMPS)
+    """Round trips of those that far ends answered, without the time they took (RFC 8762 §4.2)."""
+    t1, t2, t3, t4 = (rows[name][(rows[FATE] == ANSWERED) & (rows[STAMPS[1]] > 0)] for name in STAMPS)
     return np.asarray(((t4 - t1) - (t3 - t2)) / 1e6, dtype=np.float64)
