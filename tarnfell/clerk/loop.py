@@ -18,7 +18,7 @@ from tarnfell.store import fills as fill_store
 from tarnfell.store import flows as flow_store
 from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
-from tarnfell.store.db import connect, folder_of, writing
+from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, MADE
 from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
@@ -28,11 +28,15 @@ from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.placing.carry_out import carry_out
+from tarnfell.work.watch.packing import pack_next
+from tarnfell.work.watch.reading import read_next
 
 TURN_S = 0.25
 LONGEST_PAUSE_S = 30.0
 EVALUATIONS_S = 2.0
 """How often it is looked whether an evaluation is behind: that counts all runs there are."""
+WATCH_S = 5.0
+"""Samples come every ten seconds; nobody waits for a cell of ten minutes."""
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
@@ -46,7 +50,7 @@ def keep_turning(data: Path, stop: threading.Event, look: Look) -> None:
     def begin_looks(_db: sqlite3.Connection) -> None:
         looks.turn()
 
-    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S), (begin_looks, TURN_S))
+    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S), (begin_looks, TURN_S), (watch, WATCH_S))
     others = [
         threading.Thread(target=_keep, args=(data, stop, turn, every_s), name=turn.__name__) for turn, every_s in paced
     ]
@@ -109,6 +113,14 @@ def make(db: sqlite3.Connection) -> None:
 def evaluate(db: sqlite3.Connection) -> None:
     """Evaluations of sites with much evidence."""
     while evaluate_next(db):
+        pass
+
+
+def watch(db: sqlite3.Connection) -> None:
+    """Samples packed, and what they say."""
+    while pack_next(db, now_us()):
+        pass
+    while read_next(db, now_us()):
         pass
 
 

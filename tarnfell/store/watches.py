@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import dataclass, fields
 
 from tarnfell.store.db import now_us
+from tarnfell.wire.kinds.fields import plain, read
+from tarnfell.wire.kinds.watch import EchoTarget
 
 
 @dataclass(frozen=True)
@@ -23,6 +26,20 @@ class Watch:
     """The one the probe said it runs; None while it runs none."""
     trouble: str | None
     """What is in the way of samples; None for nothing."""
+    echoes: str
+    """JSON: places on the way, as wire/kinds/watch.py has them."""
+    large_every: int
+    changes: int
+    """How often its cells were packed anew."""
+
+    @property
+    def places(self) -> tuple[EchoTarget, ...]:
+        return read(_Echoes, json.loads(self.echoes)).echoes
+
+
+@dataclass(frozen=True)
+class _Echoes:
+    echoes: tuple[EchoTarget, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -68,15 +85,26 @@ def watch_by_id(db: sqlite3.Connection, watch_id: int) -> Watch | None:
 
 
 def want(
-    db: sqlite3.Connection, probe_id: int, far_end_id: int, interval_ms: int, dscp: int, asked_by: int | None
+    db: sqlite3.Connection,
+    probe_id: int,
+    far_end_id: int,
+    interval_ms: int,
+    dscp: int,
+    asked_by: int | None,
+    echoes: tuple[EchoTarget, ...] = (),
+    large_every: int = 0,
 ) -> None:
-    """Have the probe sample the way to this far end from here on."""
+    """Have the probe sample the way to this far end, and these places on it, from here on."""
     db.execute(
-        "INSERT INTO watch (probe_id, far_end_id, interval_ms, dscp, wanted, version, asked_by, changed_us) "
-        "VALUES (?1, ?2, ?3, ?4, 1, 1, ?5, ?6) ON CONFLICT (probe_id) DO UPDATE SET far_end_id = ?2, interval_ms = ?3, "
-        "dscp = ?4, wanted = 1, version = version + 1, asked_by = ?5, changed_us = ?6, trouble = NULL",
-        (probe_id, far_end_id, interval_ms, dscp, asked_by, now_us()),
-    )
+        "INSERT INTO watch (probe_id, far_end_id, interval_ms, dscp, wanted, version, asked_by, changed_us, echoes, "
+        "large_every) VALUES (?1, ?2, ?3, ?4, 1, 1, ?5, ?6, ?7, ?8) ON CONFLICT (probe_id) DO UPDATE SET "
+        "far_end_id = ?2, interval_ms = ?3, dscp = ?4, wanted = 1, version = version + 1, asked_by = ?5, "
+        "changed_us = ?6, trouble = NULL, echoes = ?7, large_every = ?8",
+        (
+            probe_id, far_end_id, interval_ms, dscp, asked_by, now_us(), json.dumps(plain(_Echoes(echoes))),
+            large_every,
+        ),
+    )  # fmt: skip
 
 
 def end(db: sqlite3.Connection, probe_id: int) -> None:
@@ -103,11 +131,14 @@ def keep(db: sqlite3.Connection, batch: Batch) -> None:
 
 
 def counts(db: sqlite3.Connection, watch_id: int) -> Counts:
-    """Of all samples of a watch, those that were thinned away as well."""
+    """Of all samples of a watch, packed or waiting for it, those that were thinned away as well."""
     row = db.execute(
-        "SELECT min(first_us), max(last_us), coalesce(sum(answered * one_in), 0), coalesce(sum(lost * one_in), 0), "
-        "coalesce(sum(not_sent * one_in), 0), coalesce(sum(CASE WHEN gap_us > ?2 THEN gap_us END), 0) FROM "
-        "(SELECT *, lead(first_us) OVER (ORDER BY first_us) - last_us AS gap_us FROM sample_batch WHERE watch_id = ?1)",
+        "SELECT min(first_us), max(last_us), coalesce(sum(answered), 0), coalesce(sum(lost), 0), "
+        "coalesce(sum(not_sent), 0), coalesce(sum(without_us), 0) + coalesce(sum(CASE WHEN gap_us > ?2 THEN gap_us END)"
+        ", 0) FROM (SELECT *, lead(first_us) OVER (ORDER BY first_us) - last_us AS gap_us FROM ("
+        "SELECT first_us, last_us, answered * one_in AS answered, lost * one_in AS lost, "
+        "not_sent * one_in AS not_sent, 0 AS without_us FROM sample_batch WHERE watch_id = ?1 UNION ALL "
+        "SELECT first_us, last_us, answered, lost, not_sent, without_us FROM sample_cell WHERE watch_id = ?1))",
         (watch_id, LEAST_GAP_US),
     ).fetchone()
     return Counts(*row)

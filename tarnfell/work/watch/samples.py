@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from tarnfell.core.columns import unpack_planes
+from tarnfell.core.legs import ROLES
 from tarnfell.store.watches import Batch
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.watch import (
@@ -14,8 +16,10 @@ from tarnfell.wire.kinds.watch import (
     DUE,
     FATE,
     FATES,
+    LARGE,
     LOST,
     MAX_BATCH,
+    MAX_ECHOES,
     MAX_TARGETS,
     STAMPS,
     TARGET,
@@ -24,6 +28,10 @@ from tarnfell.wire.record import Record
 
 MAX_BYTES = 1 << 20
 MOST_THINNED = 1 << 20
+LONGEST_US = 86_400_000_000
+"""From the first to the last sample of a batch."""
+MOST_ADDRESS = 100
+NOT_ASKED = "The batch does not say whom it asked."
 ENDS = (STAMPS[0], STAMPS[3])
 """Of an echo only when it was sent and when its answer came is known."""
 
@@ -40,6 +48,8 @@ def read_batch(watch_id: int, first_us: int, body: bytes) -> Batch:
         raise WireError("The batch is not what its address says.")
     if not isinstance(one_in, int) or isinstance(one_in, bool) or not 1 <= one_in <= MOST_THINNED:
         raise WireError("The batch does not say how far it is thinned.")
+    if due.max() - first_us > LONGEST_US:
+        raise WireError("The samples of the batch lie too far apart.")
     answered, lost = int(np.sum(fate == ANSWERED)), int(np.sum(fate == LOST))
     last_us = int(due.max())
     return Batch(watch_id, first_us, last_us, answered, lost, len(due) - answered - lost, one_in, body)
@@ -51,23 +61,43 @@ def columns_of(record: Record) -> Columns:
         raise WireError("The batch has not all columns of samples.")
     if {record.columns[name].count for name in COLUMNS} - set(range(1, MAX_BATCH + 1)):
         raise WireError(f"A batch holds 1 to {MAX_BATCH} samples.")
-    rows = {name: np.array(record.values(name), dtype=np.int64) for name in COLUMNS}
-    if len({len(values) for values in rows.values()}) != 1:
+    rows = {name: unpack_planes(record.columns[name].planes(), record.columns[name].count) for name in COLUMNS}
+    large = record.columns.get(LARGE)
+    if len({len(values) for values in rows.values()} | ({large.count} if large else set())) != 1:
         raise WireError("The columns of the batch are not of one length.")
     if np.any(np.diff(rows[DUE]) < 0) or rows[DUE][0] < 0:
         raise WireError("The samples of the batch are not in the order of time.")
     if not np.all(np.isin(rows[FATE], FATES)) or np.any(rows[TARGET] < 0) or np.any(rows[BESIDE] < 0):
         raise WireError("The batch holds what samples cannot be.")
-    far_ends = record.meta.get("targets")
-    if not isinstance(far_ends, list) or len(far_ends) > MAX_TARGETS:
-        raise WireError("The batch does not say whom it asked.")
+    far_ends, echoes = _asked(record)
+    if np.any(rows[TARGET] >= far_ends + echoes):
+        raise WireError(NOT_ASKED)
     answered = rows[FATE] == ANSWERED
-    stamped = answered & (rows[TARGET] < len(far_ends))
+    stamped = answered & (rows[TARGET] < far_ends)
     if any(np.any(rows[name][answered] <= 0) for name in ENDS) or any(
         np.any(rows[name][stamped] <= 0) for name in STAMPS
     ):
         raise WireError("The batch has answers without their times.")
     return rows
+
+
+def _asked(record: Record) -> tuple[int, int]:
+    """How many far ends and how many places on the way. Raises WireError."""
+    far_ends, echoes = record.meta.get("targets"), record.meta.get("echoes", [])
+    if not isinstance(far_ends, list) or not isinstance(echoes, list):
+        raise WireError(NOT_ASKED)
+    whole = all(isinstance(one, int) and not isinstance(one, bool) for one in far_ends)
+    if not whole or not all(map(_is_echo, echoes)) or len(far_ends) > MAX_TARGETS or len(echoes) > MAX_ECHOES:
+        raise WireError(NOT_ASKED)
+    return len(far_ends), len(echoes)
+
+
+def _is_echo(one: object) -> bool:
+    """A role and an address."""
+    if not isinstance(one, list) or len(one) != 2:
+        return False
+    role, address = one
+    return role in ROLES and isinstance(address, str) and len(address) <= MOST_ADDRESS
 
 
 def rtt_ms(rows: Columns) -> NDArray[np.float64]:

@@ -23,7 +23,8 @@ def wanted_of(db: sqlite3.Connection, probe: Probe) -> dict[str, object] | None:
     if far_end is None or far_end.archived_us is not None:
         return None
     target = WatchTarget(far_end.id, far_end.host, far_end.port, far_end.key, watch.dscp)
-    return plain(Watch(watch.id, watch.version, watch.interval_ms, (target,)))
+    wanted = Watch(watch.id, watch.version, watch.interval_ms, (target,), watch.places, watch.large_every)
+    return plain(wanted)
 
 
 def is_news(db: sqlite3.Connection, probe: Probe, running: WatchRunning | None) -> bool:

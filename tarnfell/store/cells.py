@@ -1,0 +1,162 @@
+"""Samples of watches as they are kept: ten minutes a row, all places side by side."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+
+from tarnfell.store.watches import Batch
+from tarnfell.wire.kinds.check import Role
+
+CELL_US = 600_000_000
+
+
+@dataclass(frozen=True)
+class WatchPlace:
+    number: int
+    role: Role
+    address: str
+    """Empty of a far end that is asked by time stamps, and of the gateway that the probe's system has."""
+    far_end_id: int | None
+
+
+@dataclass(frozen=True)
+class Cell:
+    """Counts are of samples, those that a probe had to thin away among them."""
+
+    watch_id: int
+    start_us: int
+    first_us: int
+    last_us: int
+    answered: int
+    lost: int
+    not_sent: int
+    without_us: int
+    tens: bytes
+    minutes: bytes
+    rounds: bytes
+
+
+@dataclass(frozen=True)
+class Tens:
+    start_us: int
+    tens: bytes
+
+
+_CELL = tuple(f.name for f in fields(Cell))
+_BATCH = tuple(f.name for f in fields(Batch))
+
+
+def places_of(db: sqlite3.Connection, watch_id: int) -> list[WatchPlace]:
+    rows = db.execute(
+        "SELECT number, role, address, far_end_id FROM watch_place WHERE watch_id = ? ORDER BY number", (watch_id,)
+    )
+    return [WatchPlace(*row) for row in rows]
+
+
+def add_place(db: sqlite3.Connection, watch_id: int, place: WatchPlace) -> None:
+    db.execute(
+        "INSERT INTO watch_place (watch_id, number, role, address, far_end_id) VALUES (?, ?, ?, ?, ?)",
+        (watch_id, place.number, place.role, place.address, place.far_end_id),
+    )
+
+
+def waiting_batches(db: sqlite3.Connection, most: int) -> list[Batch]:
+    """Of one watch, that with the oldest batch; in the order of time."""
+    rows = db.execute(
+        f"SELECT {', '.join(_BATCH)} FROM sample_batch WHERE watch_id = "
+        "(SELECT watch_id FROM sample_batch ORDER BY first_us LIMIT 1) ORDER BY first_us LIMIT ?",
+        (most,),
+    )
+    return [Batch(*row) for row in rows]
+
+
+def cell_at(db: sqlite3.Connection, watch_id: int, start_us: int) -> Cell | None:
+    row = db.execute(
+        f"SELECT {', '.join(_CELL)} FROM sample_cell WHERE watch_id = ? AND start_us = ?", (watch_id, start_us)
+    ).fetchone()
+    return Cell(*row) if row else None
+
+
+def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence[Batch]) -> None:
+    """The cells as they are now; the batches that are in them are let go of."""
+    db.executemany(
+        f"INSERT INTO sample_cell ({', '.join(_CELL)}) VALUES ({', '.join('?' * len(_CELL))}) "
+        "ON CONFLICT (watch_id, start_us) DO UPDATE SET "
+        + ", ".join(f"{name} = excluded.{name}" for name in _CELL[2:]),
+        [tuple(getattr(cell, name) for name in _CELL) for cell in cells],
+    )
+    db.executemany(
+        "DELETE FROM sample_batch WHERE watch_id = ? AND first_us = ?", [(b.watch_id, b.first_us) for b in batches]
+    )
+    db.executemany("UPDATE watch SET changes = changes + 1 WHERE id = ?", {(cell.watch_id,) for cell in cells})
+
+
+def drop_batch(db: sqlite3.Connection, batch: Batch) -> None:
+    """One that nobody can read."""
+    db.execute("DELETE FROM sample_batch WHERE watch_id = ? AND first_us = ?", (batch.watch_id, batch.first_us))
+
+
+def cells_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Cell]:
+    """All that overlap the time, in its order."""
+    rows = db.execute(
+        f"SELECT {', '.join(_CELL)} FROM sample_cell WHERE watch_id = ? AND start_us > ? AND start_us < ? "
+        "ORDER BY start_us",
+        (watch_id, from_us - CELL_US, until_us),
+    )
+    return [Cell(*row) for row in rows]
+
+
+def tens_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Tens]:
+    """Their figures alone."""
+    rows = db.execute(
+        "SELECT start_us, tens FROM sample_cell WHERE watch_id = ? AND start_us > ? AND start_us < ? ORDER BY start_us",
+        (watch_id, from_us - CELL_US, until_us),
+    )
+    return [Tens(*row) for row in rows]
+
+
+def span_of(db: sqlite3.Connection, watch_id: int) -> tuple[int, int] | None:
+    """The first and the last sample that is packed."""
+    row = db.execute(
+        "SELECT (SELECT first_us FROM sample_cell WHERE watch_id = ?1 ORDER BY start_us LIMIT 1), "
+        "(SELECT last_us FROM sample_cell WHERE watch_id = ?1 ORDER BY start_us DESC LIMIT 1)",
+        (watch_id,),
+    ).fetchone()
+    return (row[0], row[1]) if row[0] is not None else None
+
+
+@dataclass(frozen=True)
+class Reading:
+    watch_id: int
+    until_us: int
+    cells: int
+    changed: int
+    made_us: int
+    reading: str
+
+
+_READING = tuple(f.name for f in fields(Reading))
+
+
+def reading_of(db: sqlite3.Connection, watch_id: int) -> Reading | None:
+    row = db.execute(f"SELECT {', '.join(_READING)} FROM watch_reading WHERE watch_id = ?", (watch_id,)).fetchone()
+    return Reading(*row) if row else None
+
+
+def keep_reading(db: sqlite3.Connection, reading: Reading) -> None:
+    db.execute(
+        f"INSERT OR REPLACE INTO watch_reading ({', '.join(_READING)}) VALUES ({', '.join('?' * len(_READING))})",
+        tuple(getattr(reading, name) for name in _READING),
+    )
+
+
+def unread(db: sqlite3.Connection) -> list[tuple[int, int, int | None, int | None]]:
+    """Watches whose cells have changed since they were read: id, changes by now, when and until when they were read."""
+    rows = db.execute(
+        "SELECT watch.id, watch.changes, watch_reading.made_us, watch_reading.until_us FROM watch "
+        "LEFT JOIN watch_reading ON watch_reading.watch_id = watch.id "
+        "WHERE watch.changes > coalesce(watch_reading.changed, 0) ORDER BY watch.id"
+    )
+    return [tuple(row) for row in rows]

@@ -1,0 +1,169 @@
+"""Ten minutes of samples packed side by side, and what they come to for each place; and both unpacked again.
+
+A round trip is kept as a code on a logarithmic scale, half a percent a step: two bytes a sample before packing, about
+one after it. Packing what is packed already changes nothing, so a batch that comes twice, late, or out of order does no
+harm.
+"""
+
+from __future__ import annotations
+
+import math
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from tarnfell.core.columns import unpack_planes
+from tarnfell.core.days.rounds import Floats, Ints
+from tarnfell.store.cells import CELL_US, Cell
+from tarnfell.wire.record import Record
+
+NOT_ASKED, LOST, NOT_SENT, FIRST = 0, 1, 2, 3
+"""Codes; an answer's are ``FIRST`` and above."""
+STEP = 0.005
+UP_UNIT_US = 20
+MINUTES = 10
+GAP_MS = 65_000
+"""Longer than from one round to the next, however seldom they are: time without samples."""
+FIGURES = ("sent", "lost", "min", "p50", "p95", "max")
+"""Of a place over a span; delays as codes, 0 where nothing was answered."""
+
+
+@dataclass(frozen=True)
+class CellRounds:
+    """``codes`` and ``up`` have shape (places, rounds); ``at_ms`` is Unix time."""
+
+    at_ms: Ints
+    codes: Ints
+    up: Ints
+    """One-way delay to a far end as its clock and the probe's have it, in units of 20 µs; 0 where it is not known."""
+    large: Ints
+    beside: Ints
+    """The job that loaded the line just then; 0 for none."""
+    one_in: Ints
+    """Of so many rounds it is the one that a probe had room for."""
+
+
+def code_of(rtt_us: Floats) -> Ints:
+    return FIRST + np.rint(np.log(np.maximum(rtt_us, 1.0)) / STEP).astype(np.int64)
+
+
+def rtt_ms(codes: Ints) -> Floats:
+    """NaN where there is no answer."""
+    return np.where(codes >= FIRST, np.exp((codes - FIRST) * STEP) / 1000, np.nan)
+
+
+def merged(one: CellRounds, other: CellRounds) -> CellRounds:
+    """What was asked in either; where both have it, as ``other`` has it."""
+    at, place = np.unique(np.concatenate([one.at_ms, other.at_ms]), return_inverse=True)
+    first, second = place[: len(one.at_ms)], place[len(one.at_ms) :]
+    places = max(len(one.codes), len(other.codes))
+
+    def table(name: str) -> Ints:
+        found = np.zeros((places, len(at)), np.int64)
+        for part, where in ((one, first), (other, second)):
+            values = getattr(part, name)
+            asked = part.codes != NOT_ASKED
+            for i in range(len(values)):
+                found[i, where[asked[i]]] = values[i, asked[i]]
+        return found
+
+    def row(name: str) -> Ints:
+        found = np.zeros(len(at), np.int64)
+        found[first] = getattr(one, name)
+        found[second] = getattr(other, name)
+        return found
+
+    return CellRounds(at, table("codes"), table("up"), row("large"), row("beside"), row("one_in"))
+
+
+def packed(watch_id: int, start_us: int, rounds: CellRounds) -> Cell:
+    places = len(rounds.codes)
+    weight = rounds.one_in
+    answered = int(((rounds.codes >= FIRST) * weight).sum())
+    pauses = np.diff(rounds.at_ms)
+    tens = _figures(rounds.codes)
+    minute = (rounds.at_ms - start_us // 1000) // 60_000
+    minutes = np.stack([_figures(rounds.codes[:, minute == i]) for i in range(MINUTES)], axis=1)
+    return Cell(
+        watch_id,
+        start_us,
+        int(rounds.at_ms[0]) * 1000,
+        int(rounds.at_ms[-1]) * 1000,
+        answered,
+        int(((rounds.codes == LOST) * weight).sum()),
+        int(((rounds.codes == NOT_SENT) * weight).sum()),
+        int(pauses[pauses > GAP_MS].sum()) * 1000,
+        tens.astype("<u2").tobytes(),
+        zlib.compress(minutes.astype("<u2").tobytes(), 6),
+        _record(rounds, places),
+    )
+
+
+def _figures(codes: Ints) -> Ints:
+    """Shape (places, 6), in the order of ``FIGURES``."""
+    ordered = np.sort(np.where(codes >= FIRST, codes, np.iinfo(np.int64).max), axis=1)
+    answered = (codes >= FIRST).sum(axis=1)
+    lost = (codes == LOST).sum(axis=1)
+    rows = np.arange(len(codes))
+
+    def at(share: float) -> Ints:
+        if not codes.shape[1]:
+            return np.zeros(len(codes), np.int64)
+        place = np.rint(share * np.maximum(answered - 1, 0)).astype(np.int64)
+        return np.where(answered > 0, ordered[rows, place], 0)
+
+    return np.stack([answered + lost, lost, at(0.0), at(0.5), at(0.95), at(1.0)], axis=1)
+
+
+def _record(rounds: CellRounds, places: int) -> bytes:
+    columns = {"at_ms": rounds.at_ms, "large": rounds.large, "beside": rounds.beside, "one_in": rounds.one_in}
+    columns |= {f"c{i}": rounds.codes[i] for i in range(places) if rounds.codes[i].any()}
+    columns |= {f"u{i}": _held(rounds.up[i]) for i in range(places) if rounds.up[i].any()}
+    return Record.of({"places": places}, {name: values.tolist() for name, values in columns.items()}).serialize()
+
+
+def _held(values: Ints) -> Ints:
+    """With the one before where there is none: differences of clocks that are seconds apart cost nothing."""
+    known = np.nonzero(values)[0]
+    return values[known[np.maximum(0, np.searchsorted(known, np.arange(len(values)), side="right") - 1)]]
+
+
+def unpacked(cell: Cell) -> CellRounds:
+    record = Record.parse(cell.rounds)
+    columns = {name: unpack_planes(one.planes(), one.count) for name, one in record.columns.items()}
+    count, places = len(columns["at_ms"]), int(record.meta["places"])
+    nothing = np.zeros(count, np.int64)
+    codes = np.stack([columns.get(f"c{i}", nothing) for i in range(places)])
+    up = np.stack([np.where(codes[i] >= FIRST, columns.get(f"u{i}", nothing), 0) for i in range(places)])
+    return CellRounds(columns["at_ms"], codes, up, columns["large"], columns["beside"], columns["one_in"])
+
+
+def tens_table(tens: Sequence[bytes], places: int) -> Ints:
+    """Shape (cells, places, 6); zeros for places that a cell did not know yet."""
+    return _tables([np.frombuffer(one, "<u2").reshape(-1, 1, len(FIGURES)) for one in tens], places)[:, :, 0]
+
+
+def minutes_table(cells: Sequence[Cell], places: int) -> Ints:
+    """Shape (cells, places, 10, 6)."""
+    shape = (-1, MINUTES, len(FIGURES))
+    return _tables([np.frombuffer(zlib.decompress(one.minutes), "<u2").reshape(shape) for one in cells], places)
+
+
+def _tables(tables: Sequence[NDArray[np.uint16]], places: int) -> Ints:
+    inner = tables[0].shape[1:] if tables else (1, len(FIGURES))
+    found = np.zeros((len(tables), places, *inner), np.int64)
+    for i, one in enumerate(tables):
+        found[i, : len(one)] = one[:places]
+    return found
+
+
+def start_of(at_us: Ints) -> Ints:
+    """Of the cell that each instant lies in."""
+    return at_us // CELL_US * CELL_US
+
+
+MOST_CODE = FIRST + math.ceil(math.log(6e8) / STEP)
+"""Of ten minutes."""

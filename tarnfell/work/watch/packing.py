@@ -1,0 +1,117 @@
+"""Batches of samples as probes deliver them, packed into cells of ten minutes."""
+
+from __future__ import annotations
+
+import logging
+import sqlite3
+
+import numpy as np
+
+from tarnfell.core.columns import unpack_planes
+from tarnfell.core.days.rounds import Ints
+from tarnfell.store import cells as cell_store
+from tarnfell.store import places as place_store
+from tarnfell.store.cells import WatchPlace
+from tarnfell.store.db import writing
+from tarnfell.store.watches import Batch
+from tarnfell.wire import WireError
+from tarnfell.wire.kinds import watch as kind
+from tarnfell.wire.record import Record
+from tarnfell.work.watch import cells
+from tarnfell.work.watch.cells import LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
+from tarnfell.work.watch.samples import Columns, columns_of
+
+AT_ONCE = 200
+"""Batches of one turn: half an hour of a watch."""
+SOONEST_US = 30_000_000
+"""A cell that still grows is packed anew no more often than this; by the probe's clock, which may be ahead."""
+MOST_PLACES = 64
+"""Of a watch in all its time."""
+
+log = logging.getLogger(__name__)
+
+
+def pack_next(db: sqlite3.Connection, now_us: int) -> bool:
+    """Some batches of one watch; False where none is ready."""
+    batches = cell_store.waiting_batches(db, AT_ONCE)
+    if not batches or (len(batches) < AT_ONCE and abs(now_us - batches[0].last_us) < SOONEST_US):
+        return False
+    with writing(db):
+        watch_id = batches[0].watch_id
+        known = cell_store.places_of(db, watch_id)
+        found: dict[int, CellRounds] = {}
+        for batch in batches:
+            try:
+                parts = _cells_of(db, batch, known)
+            except WireError as error:  # it was read when it came in: the disk has damaged it since
+                log.error(
+                    "samples of watch %s from %s cannot be read and are dropped: %s", watch_id, batch.first_us, error
+                )
+                continue
+            for start_us, part in parts.items():
+                found[start_us] = cells.merged(found[start_us], part) if start_us in found else part
+        packed = []
+        for start_us, rounds in found.items():
+            before = cell_store.cell_at(db, watch_id, start_us)
+            whole = cells.merged(cells.unpacked(before), rounds) if before else rounds
+            packed.append(cells.packed(watch_id, start_us, whole))
+        cell_store.keep_packed(db, packed, batches)
+    return True
+
+
+def _cells_of(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace]) -> dict[int, CellRounds]:
+    """By the start of their cell. Places that are new are added to ``known`` and the table."""
+    record = Record.parse(batch.record)
+    rows = columns_of(record)
+    numbers = np.array([_number(db, batch.watch_id, one, known) for one in _asked(record)], np.int64)
+    at_ms, round_of = np.unique(rows[kind.DUE] // 1000, return_inverse=True)
+    place = numbers[rows[kind.TARGET]]
+    codes = np.zeros((len(known), len(at_ms)), np.int64)
+    up = np.zeros_like(codes)
+    codes[place, round_of], up[place, round_of] = _codes(rows)
+    large = np.zeros(len(at_ms), np.int64)
+    if kind.LARGE in record.columns:
+        column = record.column(kind.LARGE)
+        np.maximum.at(large, round_of, unpack_planes(column.planes(), column.count))
+    beside = np.zeros(len(at_ms), np.int64)
+    np.maximum.at(beside, round_of, rows[kind.BESIDE])
+    one_in = np.full(len(at_ms), batch.one_in, np.int64)
+    start_ms = cells.start_of(at_ms * 1000) // 1000
+    return {
+        int(start) * 1000: CellRounds(
+            at_ms[own], codes[:, own], up[:, own], large[own], beside[own], one_in[own]
+        )
+        for start in np.unique(start_ms)
+        for own in [start_ms == start]
+    }  # fmt: skip
+
+
+def _asked(record: Record) -> list[WatchPlace]:
+    """In the order that a batch numbers them; their own numbers are not known here."""
+    far_ends = [WatchPlace(-1, "far-end", "", int(one)) for one in record.meta["targets"]]
+    return far_ends + [WatchPlace(-1, role, str(address), None) for role, address in record.meta.get("echoes", [])]
+
+
+def _number(db: sqlite3.Connection, watch_id: int, asked: WatchPlace, known: list[WatchPlace]) -> int:
+    for one in known:
+        if (one.role, one.address, one.far_end_id) == (asked.role, asked.address, asked.far_end_id):
+            return one.number
+    if len(known) >= MOST_PLACES:
+        raise WireError(f"The watch has asked more than {MOST_PLACES} places.")
+    if asked.far_end_id is not None and place_store.far_end_by_id(db, asked.far_end_id) is None:
+        raise WireError(f"There is no far end {asked.far_end_id}.")
+    fresh = WatchPlace(len(known), asked.role, asked.address, asked.far_end_id)
+    cell_store.add_place(db, watch_id, fresh)
+    known.append(fresh)
+    return fresh.number
+
+
+def _codes(rows: Columns) -> tuple[Ints, Ints]:
+    """Codes, and one-way delays up where they are known, of each row."""
+    t1, t2, t3, t4 = (rows[name] for name in kind.STAMPS)
+    answered = rows[kind.FATE] == kind.ANSWERED
+    took_us = ((t4 - t1) - (t3 - t2)) / 1000
+    codes = np.where(answered, code_of(took_us), np.where(rows[kind.FATE] == kind.LOST, LOST, NOT_SENT))
+    up = np.where(answered & (t2 > 0), (t2 - t1) // (1000 * UP_UNIT_US), 0)
+    # A delay of nothing is told as the least there is: nothing stands for what is not known.
+    return np.minimum(codes, cells.MOST_CODE), np.where(answered & (t2 > 0) & (up == 0), 1, up)

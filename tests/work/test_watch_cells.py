@@ -1,0 +1,283 @@
+"""Samples packed by ten minutes: nothing lost or doubled whatever the order, small, and read as what they were."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tarnfell.core.days.rounds import Rounds
+from tarnfell.store import cells as cell_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.cells import CELL_US, WatchPlace
+from tarnfell.store.db import now_us, open_database
+from tarnfell.store.watches import Batch
+from tarnfell.wire.record import Record
+from tarnfell.work.watch import cells, packing
+from tarnfell.work.watch.cells import rtt_ms, unpacked
+from tarnfell.work.watch.packing import pack_next
+from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells
+from tests.core.days.weeks import PLACES, Week, hours
+from tests.server.conftest import set_up
+from tests.work.watched import batches_of
+
+LATER = 4_000_000_000_000_000
+
+
+@pytest.fixture
+def db(tmp_path: Path) -> sqlite3.Connection:
+    """A site in London with one probe, which watches the way to far end 1."""
+    found = open_database(tmp_path)
+    set_up(found, "192.0.2.10", 4870, "key")
+    watch_store.want(found, 1, 1, 1000, 46, None)
+    return found
+
+
+def take(db: sqlite3.Connection, batches: list[Batch], pack: bool = True) -> None:
+    for batch in batches:
+        watch_store.keep(db, batch)
+    while pack and pack_next(db, LATER):
+        pass
+
+
+def kept(db: sqlite3.Connection) -> Rounds:
+    found = cell_store.cells_between(db, 1, 0, LATER)
+    places = cell_store.places_of(db, 1)
+    return rounds_of_cells([unpacked(cell) for cell in found], named(db, places), places, 1000)
+
+
+def part(week: Week, from_s: float, seconds: float) -> Rounds:
+    rounds = week.rounds()
+    own = week.among(from_s, from_s + seconds)
+    return Rounds(
+        rounds.places, rounds.at_us[own], rounds.sent[:, own].copy(), rounds.rtt_ms[:, own].copy(), rounds.interval_us
+    )
+
+
+def as_kept(rounds: Rounds) -> np.ndarray:
+    """The far end is numbered first."""
+    return rounds.rtt_ms[[4, 0, 1, 2, 3]]
+
+
+def test_what_is_kept_is_what_was_sampled_to_half_a_percent(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 500, 1500)
+    rounds.rtt_ms[1, 100:130] = np.nan
+    rounds.rtt_ms[3, 7] = 59_000.0
+    rounds.sent[2, 40:50] = False
+    rounds.rtt_ms[2, 40:50] = np.nan
+    take(db, batches_of(rounds))
+    found = kept(db)
+    assert [(place.role, place.name) for place in found.places] == [
+        ("far-end", "far"), ("gateway", "192.0.2.1"), ("edge", "198.51.100.1"), ("outside", "203.0.113.53"),
+        ("outside", "203.0.113.99"),
+    ]  # fmt: skip
+    assert found.at_us.tolist() == rounds.at_us.tolist()
+    assert np.array_equal(found.sent, rounds.sent[[4, 0, 1, 2, 3]])
+    assert np.allclose(found.rtt_ms, as_kept(rounds), rtol=0.0026, equal_nan=True)
+    assert [cell.start_us % CELL_US for cell in cell_store.cells_between(db, 1, 0, LATER)] == [0, 0, 0, 0]
+    counts = watch_store.counts(db, 1)
+    assert (counts.answered, counts.lost, counts.not_sent) == (
+        int((~np.isnan(rounds.rtt_ms)).sum()), int(rounds.lost.sum()), 10,
+    )  # fmt: skip
+    assert (counts.first_us, counts.last_us) == (rounds.at_us[0], rounds.at_us[-1])
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_batches_in_any_order_and_twice_come_to_the_same(tmp_path: Path, seed: int) -> None:
+    rounds = part(Week(2, days=1), 0, 1800)
+    whole = batches_of(rounds)
+    chance = random.Random(seed)
+    mixed = [*whole, *chance.sample(whole, 40)]
+    chance.shuffle(mixed)
+    db = open_database(tmp_path)
+    set_up(db, "192.0.2.10", 4870, "key")
+    watch_store.want(db, 1, 1, 1000, 46, None)
+    while mixed:
+        take(db, [mixed.pop() for _ in range(min(len(mixed), chance.randrange(1, 30)))])
+    assert np.allclose(kept(db).rtt_ms, as_kept(rounds), rtol=0.0026, equal_nan=True)
+    assert watch_store.counts(db, 1).answered == int((~np.isnan(rounds.rtt_ms)).sum())
+    assert db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+
+
+def test_a_sample_takes_less_than_two_bytes(db: sqlite3.Connection) -> None:
+    week = Week(2, days=1)
+    week.rhythm()
+    rounds = part(week, 0, 7200)
+    take(db, batches_of(rounds))
+    size = db.execute("SELECT sum(length(tens) + length(minutes) + length(rounds)) FROM sample_cell").fetchone()[0]
+    assert size / rounds.rtt_ms.size < 2
+
+
+def test_figures_of_ten_minutes_and_of_each(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 1200, 600)
+    rounds.rtt_ms[0, 60:90] = np.nan
+    take(db, batches_of(rounds))
+    (cell,) = cell_store.cells_between(db, 1, 0, LATER)
+    table = cells.tens_table([cell.tens], 5)
+    sent, lost, *delays = table[0, 1].tolist()
+    known = rounds.rtt_ms[0][~np.isnan(rounds.rtt_ms[0])]
+    assert (sent, lost) == (600, 30 + int(np.isnan(rounds.rtt_ms[0]).sum()) - 30)
+    assert [float(rtt_ms(np.array([code]))[0]) for code in delays] == pytest.approx(
+        [float(np.percentile(known, share)) for share in (0, 50, 95, 100)], rel=0.03
+    )
+    minutes = cells.minutes_table([cell], 5)
+    assert minutes.shape == (1, 5, 10, 6)
+    assert minutes[0, 1, 1, :2].tolist() == [60, 30 + int(np.isnan(rounds.rtt_ms[0, 90:120]).sum())]
+    assert minutes[0, 1, :, 0].tolist() == [60] * 10
+    assert cells.tens_table([cell.tens], 7)[0, 6].tolist() == [0] * 6  # one that it did not know
+
+
+def test_a_cell_still_growing_waits_and_one_of_a_clock_ahead_does_not(
+    db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    batches = batches_of(part(Week(2, days=1), 0, 60))
+    take(db, batches, pack=False)
+    last = batches[0].last_us
+    assert not pack_next(db, last + packing.SOONEST_US - 1)
+    assert not pack_next(db, last - packing.SOONEST_US + 1)
+    assert pack_next(db, last - packing.SOONEST_US)
+    assert not pack_next(db, LATER)
+    monkeypatch.setattr(packing, "AT_ONCE", 6)
+    take(db, batches, pack=False)
+    assert pack_next(db, last)  # as many as one turn takes
+
+
+def test_thinned_samples_count_for_those_that_had_to_go(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 0, 20)
+    rounds.rtt_ms[:] = 5.0
+    rounds.rtt_ms[0, 3] = np.nan
+    take(db, batches_of(rounds, one_in=4))
+    counts = watch_store.counts(db, 1)
+    assert (counts.answered, counts.lost) == (4 * 99, 4)
+
+
+def test_time_without_samples_counts_within_a_cell_and_between(db: sqlite3.Connection) -> None:
+    week = Week(2, days=1)
+    for from_s, seconds in ((0, 10), (100, 10), (4000, 10)):
+        take(db, batches_of(part(week, from_s, seconds)))
+    assert watch_store.counts(db, 1).without_us == (91 + 3891) * 1_000_000
+
+
+def test_large_packets_and_what_was_taken_beside_calls_are_kept_and_not_judged(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 0, 100)
+    rounds.rtt_ms[:4, 4::5] += 15
+    take(db, batches_of(rounds, large_every=5))
+    (cell,) = [unpacked(one) for one in cell_store.cells_between(db, 1, 0, LATER)]
+    assert cell.large.tolist() == [0, 0, 0, 0, 1] * 20
+    found = kept(db)
+    assert found.sent[0].sum() == 100  # time stamps are never large
+    assert found.sent[1].sum() == 80
+    assert float(np.nanmax(found.rtt_ms[1])) < 12
+    loaded = replace(cell, beside=np.arange(100) % 2 * 7)
+    places = cell_store.places_of(db, 1)
+    assert len(rounds_of_cells([loaded], named(db, places), places, 1000).at_us) == 50
+
+
+def test_one_way_delays_are_kept_whatever_the_clocks_say(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 0, 60)
+    rounds.rtt_ms[4, 10] = np.nan
+    take(db, batches_of(rounds))
+    (cell,) = [unpacked(one) for one in cell_store.cells_between(db, 1, 0, LATER)]
+    up_ms = cell.up[0] * cells.UP_UNIT_US / 1000
+    expected = np.where(np.isnan(rounds.rtt_ms[4]), 0, 5000 + rounds.rtt_ms[4] / 3)
+    assert np.allclose(up_ms, expected, atol=0.03)
+    assert not cell.up[1:].any()
+
+
+def test_places_are_added_as_they_are_asked_and_bounded(
+    db: sqlite3.Connection, caplog: pytest.LogCaptureFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rounds = part(Week(2, days=1), 0, 20)
+    take(db, batches_of(rounds)[:1])
+    assert cell_store.places_of(db, 1)[1] == WatchPlace(1, "gateway", "192.0.2.1", None)
+    moved = Rounds(
+        (*PLACES[:1], PLACES[2].__class__("edge", "198.51.100.9"), *PLACES[2:]), rounds.at_us, rounds.sent,
+        rounds.rtt_ms, rounds.interval_us,
+    )  # fmt: skip
+    take(db, batches_of(moved)[1:])
+    assert [one.address for one in cell_store.places_of(db, 1)][-1] == "198.51.100.9"
+    found = kept(db)
+    assert found.sent[2].tolist() == [True] * 10 + [False] * 10
+    assert found.sent[5].tolist() == [False] * 10 + [True] * 10
+    monkeypatch.setattr(packing, "MOST_PLACES", 6)
+    other = Rounds(
+        (PLACES[0].__class__("gateway", "192.0.2.77"), *PLACES[1:]), rounds.at_us + 60_000_000, rounds.sent,
+        rounds.rtt_ms, rounds.interval_us,
+    )  # fmt: skip
+    take(db, batches_of(other))
+    assert len(cell_store.places_of(db, 1)) == 6
+    assert "more than 6 places" in caplog.text
+    assert db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+
+
+def test_what_the_disk_has_damaged_does_not_stop_what_comes_after(
+    db: sqlite3.Connection, caplog: pytest.LogCaptureFixture
+) -> None:
+    first, second = batches_of(part(Week(2, days=1), 0, 20))
+    far = Record.parse(second.record)
+    strange = replace(
+        second, first_us=second.first_us + 1, record=Record({**far.meta, "targets": [99]}, far.columns).serialize()
+    )
+    take(db, [replace(first, record=b"TFR1 nothing"), second, strange])
+    assert len(kept(db).at_us) == 10
+    assert "There is no far end 99." in caplog.text
+    assert caplog.text.count("are dropped") == 2
+
+
+# Read
+
+
+def test_what_samples_say_is_read_and_read_again_when_more_comes(db: sqlite3.Connection) -> None:
+    week = Week(2, days=1)
+    week.outage("line", hours(0, 1), 120)
+    week.outage("far", hours(0, 1.25), 60)
+    batches = batches_of(part(week, hours(0, 0.5), 3600), each=60)
+    take(db, batches[:40])
+    at = now_us()
+    assert kept_reading(db, 1) is None
+    assert read_next(db, at)
+    assert not read_next(db, at + 10**9)  # nothing has come since
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    assert [(one.leg, one.kind, one.seen_at) for one in reading.episodes] == [("line", "outage", "far")]
+    assert [one.key for one in reading.findings] == ["line-down"]
+    gateway = next(place for place in reading.places if place.role == "gateway")
+    assert (gateway.sent, gateway.forming, gateway.baseline_by) == (2400, True, "all hours")
+    assert gateway.levels[0][0] == batches[0].first_us
+    assert gateway.levels[0][1] == pytest.approx(1.2, abs=0.2)
+    assert gateway.normal_ms[0] == pytest.approx(1.2, abs=0.2)
+    take(db, batches[40:])
+    made = cell_store.reading_of(db, 1).made_us  # type: ignore[union-attr]
+    assert not read_next(db, made + 71_000_000)  # a fiftieth of an hour has not passed
+    assert read_next(db, made + 73_000_000)
+    again = kept_reading(db, 1)
+    assert again is not None
+    assert [one.leg for one in again.episodes] == ["line", "beyond"]
+
+
+def test_late_samples_open_what_was_read_at_once(db: sqlite3.Connection) -> None:
+    """A probe that was offline brings the outage after what came later was read."""
+    week = Week(2, days=1)
+    week.outage("inside", hours(0, 1), 120)
+    batches = batches_of(part(week, hours(0, 0.5), 3600), each=60)
+    take(db, [*batches[:25], *batches[40:]])
+    read_next(db, now_us())
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    assert (reading.episodes, len(reading.gaps)) == ((), 1)
+    take(db, batches[25:40])
+    assert read_next(db, now_us())
+    again = kept_reading(db, 1)
+    assert again is not None
+    assert ([one.leg for one in again.episodes], again.gaps) == (["inside"], ())
+
+
+def test_a_reading_of_another_form_is_none(db: sqlite3.Connection) -> None:
+    take(db, batches_of(part(Week(2, days=1), 0, 60)))
+    read_next(db, now_us())
+    db.execute("UPDATE watch_reading SET reading = '{}'")
+    assert kept_reading(db, 1) is None
