@@ -199,6 +199,30 @@ def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
     return [call_by_id(db, row[0]) for row in rows]
 
 
+@dataclass(frozen=True)
+class CallThen:
+    """A call of some time, as it stands beside other evidence. A direction that was not there has no MOS."""
+
+    call_id: int
+    run_id: int
+    started_us: int
+    seconds: float
+    up_mos: float | None
+    down_mos: float | None
+
+
+def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, most: int) -> list[CallThen]:
+    """That were on in this time, of runs that are to be trusted; in the order of time."""
+    rows = db.execute(
+        "SELECT c.id, c.run_id, c.started_us, r.seconds, max(CASE WHEN d.direction = 'up' THEN d.mos END), "
+        "max(CASE WHEN d.direction = 'down' THEN d.mos END) FROM run_job r JOIN call c ON c.run_id = r.id "
+        "JOIN direction d ON d.call_id = c.id WHERE r.site_id = ? AND r.tainted = 0 AND c.started_us < ? "
+        "AND c.started_us + r.seconds * 1000000 > ? GROUP BY c.id ORDER BY c.started_us, c.id LIMIT ?",
+        (site_id, until_us, from_us, most),
+    )
+    return [CallThen(*row) for row in rows]
+
+
 def neighbours(db: sqlite3.Connection, call: StoredCall) -> tuple[int | None, int | None]:
     """The calls before and after it in its run, by number."""
     before, after = (

@@ -19,6 +19,7 @@ from tarnfell.server.load import call_list, calls, fills, flows, imports, live, 
 from tarnfell.server.place import bench, join, places
 from tarnfell.server.probe_api import probes
 from tarnfell.server.report import reports
+from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
 from tarnfell.store.db import connect, open_database
 
@@ -101,6 +102,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         call_list,
         calls,
         watches,
+        watch_pages,
         videos,
         compare,
         imports,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import asdict
 
-from tarnfell.server.watch.models.watches import WatchView
+from tarnfell.server.watch.models.watches import WatchPlaceForm, WatchView
 from tarnfell.store import places as place_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.probes import Probe
@@ -25,6 +25,8 @@ def watch_view(db: sqlite3.Connection, probe: Probe) -> WatchView | None:
         far_end=far_end.name,
         interval_ms=watch.interval_ms,
         dscp=watch.dscp,
+        echoes=[WatchPlaceForm(role=one.role, address=one.address) for one in watch.places],
+        large_every=watch.large_every,
         state=status.state,
         says=status.words,
         **asdict(status.counts),

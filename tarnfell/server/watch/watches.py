@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import ipaddress
+
 from flask import Blueprint, g
 
 from tarnfell.server.access import require_probe, require_site
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.place.models.places import PlacePage
 from tarnfell.server.place.page import place_page
-from tarnfell.server.watch.models.watches import WatchForm
+from tarnfell.server.watch.models.watches import WatchForm, WatchPlaceForm
 from tarnfell.store import places as place_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.db import writing
+from tarnfell.wire.kinds.watch import EchoTarget
 from tarnfell.work.placing.rules import about_ends
 
 blueprint = Blueprint("watches", __name__)
@@ -26,7 +29,10 @@ def begin_watch(slug: str, probe_id: int, body: WatchForm) -> PlacePage:
     if reason:
         raise Problem(409, reason.words)
     with writing(g.db):
-        watch_store.want(g.db, probe.id, body.far_end_id, body.interval_ms, body.dscp, g.user.id)
+        watch_store.want(
+            g.db, probe.id, body.far_end_id, body.interval_ms, body.dscp, g.user.id,
+            tuple(_place(one) for one in body.echoes), body.large_every,
+        )  # fmt: skip
     return place_page(site)
 
 
@@ -38,3 +44,15 @@ def end_watch(slug: str, probe_id: int) -> PlacePage:
     with writing(g.db):
         watch_store.end(g.db, probe.id)
     return place_page(site)
+
+
+def _place(form: WatchPlaceForm) -> EchoTarget:
+    address = form.address.strip()
+    if not address and form.role == "gateway":
+        return EchoTarget("gateway")
+    try:
+        return EchoTarget(form.role, str(ipaddress.ip_address(address)))
+    except ValueError:
+        raise Problem(
+            422, f"“{address}” is no address. Name places on the way by their IPv4 or IPv6 address."
+        ) from None

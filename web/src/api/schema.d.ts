@@ -5525,6 +5525,107 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a site is watched, and what the samples of one of its probes say. */
+        get: {
+            parameters: {
+                query?: {
+                    probe?: number;
+                    days?: number;
+                };
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WatchPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/watch/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All places of a watch on one time axis, as fine as the span allows, with the calls of that time. */
+        get: {
+            parameters: {
+                query: {
+                    probe: number;
+                    from_us: number;
+                    until_us: number;
+                };
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MinuteBenchPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/videos/{stream_id}": {
         parameters: {
             query?: never;
@@ -6535,6 +6636,24 @@ export interface components {
             thinned: boolean;
         };
         /**
+         * CallThen
+         * @description A call of some time, as it stands beside other evidence. A direction that was not there has no MOS.
+         */
+        CallThen: {
+            /** Call Id */
+            call_id: number;
+            /** Run Id */
+            run_id: number;
+            /** Started Us */
+            started_us: number;
+            /** Seconds */
+            seconds: number;
+            /** Up Mos */
+            up_mos: number | null;
+            /** Down Mos */
+            down_mos: number | null;
+        };
+        /**
          * CallWay
          * @description One direction of the call that was placed there.
          */
@@ -6869,7 +6988,7 @@ export interface components {
             /** Causes */
             causes: components["schemas"]["Finding"][];
             /** Not Faults */
-            not_faults: components["schemas"]["NotFault"][];
+            not_faults: components["schemas"]["tarnfell__core__check__values__NotFault"][];
             /**
              * Signalling
              * @description The messages of its registration and call, in their order.
@@ -7379,6 +7498,50 @@ export interface components {
             /** Site */
             site: string;
         };
+        /**
+         * EpisodeView
+         * @description A stretch that would have spoiled calls, and what calls that were really placed in it came to.
+         */
+        EpisodeView: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "outage" | "loss" | "delay";
+            /** Certainty */
+            certainty: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Late Pct */
+            late_pct: number;
+            /** Added Ms */
+            added_ms: number | null;
+            /** Added P95 Ms */
+            added_p95_ms: number | null;
+            /**
+             * Mos
+             * @description Of a call that misses as much.
+             */
+            mos: number;
+            /** Seen At */
+            seen_at: string;
+            /** Calls */
+            calls: number;
+            /**
+             * Calls Below
+             * @description Of them with a direction below the target, or without one.
+             */
+            calls_below: number;
+        };
         /** EvidenceView */
         EvidenceView: {
             /** Days */
@@ -7817,6 +7980,16 @@ export interface components {
             invalid: string[];
             /** Says */
             says: string[];
+        };
+        /**
+         * Gap
+         * @description A stretch of which there are no samples: no evidence of the way, for good or bad.
+         */
+        Gap: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
         };
         /** Health */
         Health: {
@@ -8481,6 +8654,29 @@ export interface components {
             };
         };
         /**
+         * Lane
+         * @description One place. All lists are as long as the bench's ``at_us``; delays are None where nothing was answered.
+         */
+        Lane: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /** Name */
+            name: string;
+            /** Sent */
+            sent: number[];
+            /** Lost */
+            lost: number[];
+            /** Min Ms */
+            min_ms: (number | null)[];
+            /** P50 Ms */
+            p50_ms: (number | null)[];
+            /** Max Ms */
+            max_ms: (number | null)[];
+        };
+        /**
          * LeftOut
          * @description Calls that were placed and count into nothing, or only into one direction, and why.
          */
@@ -8525,6 +8721,21 @@ export interface components {
             p50_ms: number | null;
             /** P95 Ms */
             p95_ms: number | null;
+        };
+        /**
+         * LegDay
+         * @description One leg on one local day, by ten-minute cells from midnight on; None where it was not measured.
+         */
+        LegDay: {
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /** Added Ms */
+            added_ms: (number | null)[];
+            /** Loss Pct */
+            loss_pct: (number | null)[];
         };
         /**
          * Limits
@@ -8944,6 +9155,48 @@ export interface components {
              */
             rtt_ms: number | null;
         };
+        /** MinuteBench */
+        MinuteBench: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "round" | "minute" | "ten minutes";
+            /**
+             * At Us
+             * @description Beginning of each step; those without samples are not there.
+             */
+            at_us: number[];
+            /** Lanes */
+            lanes: components["schemas"]["Lane"][];
+            /**
+             * Beside Us
+             * @description Times in which load of our own was on the line; known round by round.
+             */
+            beside_us: [
+                number,
+                number
+            ][];
+            /** Calls */
+            calls: components["schemas"]["CallThen"][];
+        };
+        /** MinuteBenchPage */
+        MinuteBenchPage: {
+            bench: components["schemas"]["MinuteBench"];
+        };
+        /** MinuteBenchQuery */
+        MinuteBenchQuery: {
+            /** Probe */
+            probe: number;
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+        };
         /**
          * MosLoss
          * @description Where a stream's MOS went, in MOS: codec first, then delay; what was missed is shared between lost and late.
@@ -9043,19 +9296,6 @@ export interface components {
              * @default null
              */
             run_id: number | null;
-        };
-        /**
-         * NotFault
-         * @description What would worry somebody who saw it, and why it need not.
-         */
-        NotFault: {
-            /**
-             * Key
-             * @enum {string}
-             */
-            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
-            /** Says */
-            says: string;
         };
         /** Outcome */
         Outcome: {
@@ -9835,6 +10075,131 @@ export interface components {
              * @default null
              */
             key_fits: boolean | null;
+        };
+        /** ReadEpisode */
+        ReadEpisode: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "outage" | "loss" | "delay";
+            /** Certainty */
+            certainty: number;
+            /** Loss Pct */
+            loss_pct: number;
+            /** Late Pct */
+            late_pct: number;
+            /** Added Ms */
+            added_ms: number | null;
+            /** Added P95 Ms */
+            added_p95_ms: number | null;
+            /** Mos */
+            mos: number;
+            /** Seen At */
+            seen_at: string;
+        };
+        /** ReadFinding */
+        ReadFinding: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /** Title */
+            title: string;
+            /** Says */
+            says: string;
+            /** Remedy */
+            remedy: string;
+            /** Who */
+            who: string;
+        };
+        /**
+         * ReadPlace
+         * @description Of the whole time that was read. Delays are None where it never answered.
+         */
+        ReadPlace: {
+            /** Number */
+            number: number;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /** Name */
+            name: string;
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** Min Ms */
+            min_ms: number | null;
+            /** P50 Ms */
+            p50_ms: number | null;
+            /** P95 Ms */
+            p95_ms: number | null;
+            /** Max Ms */
+            max_ms: number | null;
+            /** Baseline By */
+            baseline_by: string;
+            /** Baseline Days */
+            baseline_days: number;
+            /** Forming */
+            forming: boolean;
+            /**
+             * Normal Ms
+             * @description Median by the hour of the week, the first being Monday's.
+             */
+            normal_ms: (number | null)[];
+            /** Normal Mad Ms */
+            normal_mad_ms: (number | null)[];
+            /**
+             * Levels
+             * @description What it answers in while nothing is in the way, from each time on (Unix microseconds).
+             */
+            levels: [
+                number,
+                number
+            ][];
+        };
+        /** ReadRecurrence */
+        ReadRecurrence: {
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /** Days */
+            days: number;
+            /** Of */
+            of: number;
+            /** From Minute */
+            from_minute: number;
+            /** Until Minute */
+            until_minute: number;
+            /** P */
+            p: number;
+            /** Says */
+            says: string;
+            /**
+             * Episodes
+             * @description By their place in the list of episodes.
+             */
+            episodes: number[];
         };
         /**
          * RegistrarFacts
@@ -11562,6 +11927,16 @@ export interface components {
              */
             refresh: "requested" | "interval";
         };
+        /** WatchDay */
+        WatchDay: {
+            /** Day */
+            day: string;
+            /**
+             * Legs
+             * @description From the inside out.
+             */
+            legs: components["schemas"]["LegDay"][];
+        };
         /** WatchForm */
         WatchForm: {
             /** Far End Id */
@@ -11576,6 +11951,100 @@ export interface components {
              * @default 46
              */
             dscp: number;
+            /** Echoes */
+            echoes?: components["schemas"]["WatchPlaceForm"][];
+            /**
+             * Large Every
+             * @description Each so many-th round of echoes is of large packets; 0: none is.
+             * @default 0
+             */
+            large_every: number;
+        };
+        /** WatchPage */
+        WatchPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Target Mos */
+            target_mos: number;
+            /** Open Minute */
+            open_minute: number;
+            /** Close Minute */
+            close_minute: number;
+            /** Open Days */
+            open_days: string;
+            /** Probes */
+            probes: components["schemas"]["WatchedProbe"][];
+            /** Far Ends */
+            far_ends: components["schemas"]["EndChoice"][];
+            /** @description Null before the first samples were read. */
+            watched: components["schemas"]["Watched"] | null;
+            /**
+             * Stamp Bytes
+             * @description Of one time stamp, of a small echo and of a large one, at IP and each way.
+             */
+            stamp_bytes: number;
+            /** Small Bytes */
+            small_bytes: number;
+            /** Large Bytes */
+            large_bytes: number;
+        };
+        /**
+         * WatchPlaceForm
+         * @description A place on the way, that is asked by echoes.
+         */
+        WatchPlaceForm: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /**
+             * Address
+             * @description Empty for the gateway that the probe's system has.
+             * @default
+             */
+            address: string;
+        };
+        /** WatchQuery */
+        WatchQuery: {
+            /**
+             * Probe
+             * @description 0: the first that has samples.
+             * @default 0
+             */
+            probe: number;
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+        };
+        /** WatchReading */
+        WatchReading: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /** Rounds */
+            rounds: number;
+            /** Places */
+            places: components["schemas"]["ReadPlace"][];
+            /** Gaps */
+            gaps: components["schemas"]["Gap"][];
+            /** Episodes */
+            episodes: components["schemas"]["ReadEpisode"][];
+            /** Recurrences */
+            recurrences: components["schemas"]["ReadRecurrence"][];
+            /** Findings */
+            findings: components["schemas"]["ReadFinding"][];
+            /** Not Faults */
+            not_faults: components["schemas"]["tarnfell__core__days__not_faults__NotFault"][];
         };
         /**
          * WatchView
@@ -11590,6 +12059,10 @@ export interface components {
             interval_ms: number;
             /** Dscp */
             dscp: number;
+            /** Echoes */
+            echoes: components["schemas"]["WatchPlaceForm"][];
+            /** Large Every */
+            large_every: number;
             /**
              * State
              * @enum {string}
@@ -11631,6 +12104,37 @@ export interface components {
             recent_beside: number;
         };
         /**
+         * Watched
+         * @description What the samples of one probe say.
+         */
+        Watched: {
+            /** Probe Id */
+            probe_id: number;
+            reading: components["schemas"]["WatchReading"];
+            /**
+             * Episodes
+             * @description Newest first.
+             */
+            episodes: components["schemas"]["EpisodeView"][];
+            /** Days */
+            days: components["schemas"]["WatchDay"][];
+        };
+        /** WatchedProbe */
+        WatchedProbe: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Online */
+            online: boolean;
+            watch: components["schemas"]["WatchView"] | null;
+            /**
+             * Proposed
+             * @description What a watch of it had best ask beside the far end.
+             */
+            proposed: components["schemas"]["WatchPlaceForm"][];
+        };
+        /**
          * WishForm
          * @description What is asked beside what the probe finds out for itself.
          */
@@ -11662,6 +12166,29 @@ export interface components {
              * @default null
              */
             account: components["schemas"]["AccountForm"] | null;
+        };
+        /**
+         * NotFault
+         * @description What would worry somebody who saw it, and why it need not.
+         */
+        tarnfell__core__check__values__NotFault: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /** Says */
+            says: string;
+        };
+        /** NotFault */
+        tarnfell__core__days__not_faults__NotFault: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /** Says */
+            says: string;
         };
     };
     responses: never;

@@ -6,13 +6,35 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.causes import LegName
+from tarnfell.core.days.blame import Kind
+from tarnfell.core.legs import Role
+from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import Model
+from tarnfell.wire.kinds.watch import MAX_ECHOES
+from tarnfell.work.watch.bench import MinuteBench
+from tarnfell.work.watch.reading import WatchReading
+from tarnfell.work.watch.sheet import WatchDay
+
+LAST_US = 253_402_300_799_000_000
+"""The end of the year 9999."""
+
+
+class WatchPlaceForm(Model):
+    """A place on the way, that is asked by echoes."""
+
+    role: Role
+    address: str = Field("", max_length=100)
+    """Empty for the gateway that the probe's system has."""
 
 
 class WatchForm(Model):
     far_end_id: int
     interval_ms: int = Field(1000, ge=200, le=60_000)
     dscp: int = Field(46, ge=0, le=63)
+    echoes: list[WatchPlaceForm] = Field(default_factory=list, max_length=MAX_ECHOES)
+    large_every: int = Field(0, ge=0, le=1000)
+    """Each so many-th round of echoes is of large packets; 0: none is."""
 
 
 class WatchView(Model):
@@ -22,6 +44,8 @@ class WatchView(Model):
     far_end: str
     interval_ms: int
     dscp: int
+    echoes: list[WatchPlaceForm]
+    large_every: int
     state: Literal["ended", "starting", "sampling", "trouble", "offline", "quiet"]
     says: str
     first_us: int | None
@@ -38,3 +62,77 @@ class WatchView(Model):
     recent_lost: int
     recent_beside: int
     """Of the recent ones, taken while calls loaded the line."""
+
+
+class WatchedProbe(Model):
+    id: int
+    name: str
+    online: bool
+    watch: WatchView | None
+    proposed: list[WatchPlaceForm]
+    """What a watch of it had best ask beside the far end."""
+
+
+class EpisodeView(Model):
+    """A stretch that would have spoiled calls, and what calls that were really placed in it came to."""
+
+    from_us: int
+    until_us: int
+    leg: LegName
+    kind: Kind
+    certainty: float
+    loss_pct: float
+    late_pct: float
+    added_ms: float | None
+    added_p95_ms: float | None
+    mos: float
+    """Of a call that misses as much."""
+    seen_at: str
+    calls: int
+    calls_below: int
+    """Of them with a direction below the target, or without one."""
+
+
+class Watched(Model):
+    """What the samples of one probe say."""
+
+    probe_id: int
+    reading: WatchReading
+    episodes: list[EpisodeView]
+    """Newest first."""
+    days: list[WatchDay]
+
+
+class WatchQuery(Model):
+    probe: int = 0
+    """0: the first that has samples."""
+    days: int = Field(7, ge=1, le=92)
+
+
+class WatchPage(Model):
+    site_name: str
+    engagement_slug: str
+    engagement_name: str
+    time_zone: str
+    target_mos: float
+    open_minute: int
+    close_minute: int
+    open_days: str
+    probes: list[WatchedProbe]
+    far_ends: list[EndChoice]
+    watched: Watched | None
+    """Null before the first samples were read."""
+    stamp_bytes: int
+    """Of one time stamp, of a small echo and of a large one, at IP and each way."""
+    small_bytes: int
+    large_bytes: int
+
+
+class MinuteBenchQuery(Model):
+    probe: int
+    from_us: int = Field(ge=0, le=LAST_US)
+    until_us: int = Field(ge=0, le=LAST_US)
+
+
+class MinuteBenchPage(Model):
+    bench: MinuteBench

@@ -1,0 +1,106 @@
+"""The watch of a site: how it stands, what each leg added by day, episodes, and the minute bench."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from zoneinfo import ZoneInfo
+
+from flask import Blueprint, g
+
+from tarnfell.server.access import require_probe, require_site
+from tarnfell.server.check.ends import far_end_choices
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.place.presence import look_at
+from tarnfell.server.watch.models.watches import (
+    EpisodeView,
+    MinuteBenchPage,
+    MinuteBenchQuery,
+    Watched,
+    WatchedProbe,
+    WatchPage,
+    WatchPlaceForm,
+    WatchQuery,
+)
+from tarnfell.server.watch.view import watch_view
+from tarnfell.store import calls as call_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.probes import Probe
+from tarnfell.store.sites import Site
+from tarnfell.work.placing.presence import is_online
+from tarnfell.work.watch.bench import MOST_CALLS, bench_of
+from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
+from tarnfell.work.watch.reading import ReadEpisode, kept_reading
+from tarnfell.work.watch.sheet import days_of
+
+blueprint = Blueprint("watch_pages", __name__)
+
+EPISODES_SHOWN = 100
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/watch", response=WatchPage)
+def show_watch(slug: str, query: WatchQuery) -> WatchPage:
+    """How a site is watched, and what the samples of one of its probes say."""
+    site = require_site(slug)
+    look_at(site.id)
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    probes = [probe for probe in probe_store.probes_of(g.db, site.id) if probe.enrolled_us is not None]
+    return WatchPage(
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        time_zone=site.time_zone,
+        target_mos=site.target_mos,
+        open_minute=site.open_minute,
+        close_minute=site.close_minute,
+        open_days=site.open_days,
+        probes=[_probe(site, probe) for probe in probes],
+        far_ends=far_end_choices(site),
+        watched=_watched(site, probes, query),
+        stamp_bytes=STAMP_BYTES,
+        small_bytes=SMALL_BYTES,
+        large_bytes=LARGE_BYTES,
+    )
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/watch/bench", response=MinuteBenchPage)
+def show_bench(slug: str, query: MinuteBenchQuery) -> MinuteBenchPage:
+    """All places of a watch on one time axis, as fine as the span allows, with the calls of that time."""
+    site = require_site(slug)
+    watch = watch_store.watch_of(g.db, require_probe(site, query.probe).id)
+    if watch is None:
+        raise Problem(404, "This probe has never been asked to watch.")
+    try:
+        return MinuteBenchPage(bench=bench_of(g.db, watch.id, site.id, query.from_us, query.until_us))
+    except ValueError as error:
+        raise Problem(422, str(error)) from None
+
+
+def _probe(site: Site, probe: Probe) -> WatchedProbe:
+    return WatchedProbe(
+        id=probe.id,
+        name=probe.name,
+        online=is_online(probe),
+        watch=watch_view(g.db, probe),
+        proposed=[WatchPlaceForm(role=one.role, address=one.address) for one in proposed(g.db, site.id, probe.id)],
+    )
+
+
+def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched | None:
+    for probe in probes:
+        if query.probe not in (0, probe.id):
+            continue
+        watch = watch_store.watch_of(g.db, probe.id)
+        reading = kept_reading(g.db, watch.id) if watch else None
+        if watch and reading:
+            episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
+            days = days_of(g.db, watch.id, reading, ZoneInfo(site.time_zone), query.days)
+            return Watched(probe_id=probe.id, reading=reading, episodes=episodes, days=days)
+    return None
+
+
+def _episode(site: Site, one: ReadEpisode) -> EpisodeView:
+    calls = call_store.calls_between(g.db, site.id, one.from_us, one.until_us, MOST_CALLS)
+    below = [call for call in calls if min(call.up_mos or 1.0, call.down_mos or 1.0) < site.target_mos]
+    return EpisodeView(**vars(one), calls=len(calls), calls_below=len(below))
