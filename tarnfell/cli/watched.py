@@ -194,8 +194,8 @@ def _report(told: Analysis, zone: ZoneInfo) -> dict[str, Any]:
             for one in told.recurrences
         ],
         "causes": [
-            {"key": one.key, "leg": leg(one.leg), "title": one.title, "says": one.says, "remedy": one.remedy,
-             "who": one.who, "episodes": len(one.episodes)}
+            {"key": one.key, "leg": leg(one.leg), "direction": one.direction, "title": one.title, "says": one.says,
+             "remedy": one.remedy, "who": one.who, "episodes": len(one.episodes)}
             for one in told.findings
         ],
         "not_faults": [{"key": one.key, "says": one.says} for one in told.not_faults],

@@ -14,9 +14,8 @@ def unpack_planes(planes: bytes, count: int) -> Ints:
     table = np.frombuffer(planes, np.uint8).reshape(8, count)
     # Most upper planes are empty; only the others are worth spreading out.
     folded = np.zeros(count, np.uint64)
-    for place in range(8):
-        if table[place].any():
-            folded |= table[place].astype(np.uint64) << np.uint64(8 * place)
+    for place in np.nonzero(table.any(axis=1))[0].tolist():
+        folded |= table[place].astype(np.uint64) << np.uint64(8 * place)
     difference = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
     return np.cumsum(difference, dtype=np.int64)
 

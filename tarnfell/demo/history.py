@@ -1,4 +1,4 @@
-"""Seven days of calls at the demo's sites, taken in exactly as a probe's uploads are."""
+"""Seven days of calls and samples at the demo's sites, taken in exactly as a probe's uploads are."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from tarnfell.core.columns import pack_planes
 from tarnfell.core.rates import VideoLoad, hold, plan_run
 from tarnfell.core.trace import Ints
 from tarnfell.core.video import VideoProfile, find_profile
+from tarnfell.demo.samples import write_samples
 from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
 from tarnfell.demo.simulate import Moved, Stream, Way, move_packets
 from tarnfell.store import calls as call_store
@@ -54,6 +55,7 @@ class _Ids:
 def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None, days: int = DAYS) -> None:
     """The scenario in a new database in ``folder``, its ``days`` ending at ``end`` (with a zone)."""
     db = open_database(folder)
+    watched: list[tuple[DemoSite, _Ids, np.random.Generator]] = []
     try:
         with writing(db):
             add_user(db, USER_EMAIL, USER_NAME, PASSWORD)
@@ -64,6 +66,10 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None, d
                     tell(f"{site.values['name']}: {days} days of calls")
                     _enrolled(db, ids.probe, end - timedelta(days=days), end)
                     _SiteHistory(db, site, ids, end, np.random.default_rng([SEED, number])).write(days)
+                    watched.append((site, ids, np.random.default_rng([SEED, number, 1])))
+        for site, ids, rng in watched:
+            tell(f"{site.values['name']}: {days} days of samples")
+            write_samples(db, site, ids.probe, ids.far_end, end - timedelta(days=days), end, rng)
     finally:
         db.close()
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from tarnfell.core.causes import LegName
+from tarnfell.core.causes import LegName, Way
 from tarnfell.core.days.blame import MOST_EXCESS_MS, Answers, Kind, blame, kind_of
 from tarnfell.core.days.calm import Calm
+from tarnfell.core.days.direction import direction_of
 from tarnfell.core.days.rounds import Flags, Floats, Ints, Place, Rounds
 from tarnfell.core.days.spoiling import Spoiling
 from tarnfell.core.days.stretches import Stretch, stretches
@@ -21,6 +22,7 @@ SMALL_OUTAGE = 0.25
 """Of an episode: a full queue may lose everything for seconds, and is no line that went away."""
 LEAST_OUTSIDE = 0.2
 """So much of the watch must be free of trouble to tell what a place has at other times."""
+MARGIN_ROUNDS = 30
 ROUND_TRIPS_SEED = 1
 """Rounds are drawn anew by chance, the same at every reading of the same samples."""
 
@@ -56,6 +58,8 @@ class Episode:
     added_p95_ms: float | None
     mos: float
     """Of a call that misses as much."""
+    direction: Way | None
+    """In which packets queued; None where that is not known."""
     places: tuple[AtPlace, ...]
 
     @property
@@ -197,8 +201,19 @@ class _Judge:
             added_ms=_percentile(known, 50),
             added_p95_ms=_percentile(known, 95),
             mos=self._spoiling.mos(float(missed.mean())),
+            direction=self._direction(end, window) if kind == "delay" else None,
             places=(),
         )
+
+    def _direction(self, end: Flags, window: slice) -> Way | None:
+        """With a margin before and after: a queue that stands tells nothing."""
+        rounds = self._answers.rounds
+        if rounds.up_ms is None:
+            return None
+        margin = max(MARGIN_ROUNDS, (window.stop - window.start) // 4)
+        wide = slice(max(0, window.start - margin), window.stop + margin)
+        (at,) = np.nonzero(end)
+        return direction_of(rounds.rtt_ms[at[0], wide], rounds.up_ms[at[0], wide])
 
     def _at_place(self, place: int, window: slice) -> AtPlace:
         rounds = self._answers.rounds

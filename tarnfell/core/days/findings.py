@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import timedelta
 from typing import Literal
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from tarnfell.core.causes import FAR_END, LEG_WORDS, NETWORK, PROVIDER, CauseKey, LegName
+from tarnfell.core.causes import FAR_END, LEG_WORDS, NETWORK, PROVIDER, ROUTER, CauseKey, LegName, Way
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.days.calm import Calm
 from tarnfell.core.days.episodes import Episode
@@ -31,6 +30,7 @@ Medium = Literal["wired", "wireless"]
 class Finding:
     key: CauseKey
     leg: LegName
+    direction: Way
     title: str
     says: str
     remedy: str
@@ -45,9 +45,13 @@ _KEYS: dict[tuple[Kind, LegName], CauseKey] = {
     ("loss", "line"): "line-loss",
     ("loss", "beyond"): "beyond-loss",
     ("delay", "inside"): "inside-congested",
-    # Round trips do not tell in which direction of the line packets queue.
+    # Round trips alone do not tell in which direction of the line packets queue.
     ("delay", "line"): "delay-swings",
     ("delay", "beyond"): "beyond-congested",
+}
+_QUEUES: dict[tuple[LegName, Way | None], CauseKey] = {
+    ("line", "up"): "uplink-queue",
+    ("line", "down"): "downlink-queue",
 }
 _TITLES: dict[CauseKey, tuple[str, str, str]] = {
     "inside-down": (
@@ -78,6 +82,16 @@ _TITLES: dict[CauseKey, tuple[str, str, str]] = {
         "Fill the line with calls beside it: that tells the direction. Then shape it at the router to 90–95 % of its "
         "rate, media first.",
         NETWORK,
+    ),
+    "uplink-queue": (
+        "Packets queue on the line, upload",
+        "Shape the upload at the router to 90–95 % of the line’s rate with fair queueing, EF-marked media first.",
+        ROUTER,
+    ),
+    "downlink-queue": (
+        "Packets queue on the line, download",
+        "Shape the download at the router to 90–95 % of the line’s rate with fair queueing, EF-marked media first.",
+        ROUTER,
     ),
     "beyond-down": (
         "The far end cannot be reached beyond the provider’s edge",
@@ -112,7 +126,7 @@ def findings_of(
     untold = []
     for one in episodes:
         key = _loss_inside(calm, rounds, medium) if (one.kind, one.leg) == ("loss", "inside") else None
-        key = key or _KEYS.get((one.kind, one.leg))
+        key = key or _QUEUES.get((one.leg, one.direction)) or _KEYS.get((one.kind, one.leg))
         if key is None:
             untold.append(one)
         else:
@@ -122,13 +136,20 @@ def findings_of(
         title, remedy, who = _TITLES[key]
         again = [one for one in recurrences if any(episode in own for episode in one.episodes)]
         says = " ".join([_summary(own, zone), *(one.says for one in again)])
-        found.append(Finding(key, leg, title, says, remedy, who, tuple(own)))
+        found.append(Finding(key, leg, _way_of(own), title, says, remedy, who, tuple(own)))
     found.sort(key=lambda one: -sum(episode.seconds for episode in one.episodes))
     found += _routes(rounds, calm, zone)
     found += _far(calm, rounds, criterion, target_mos)
     if untold:
         found.append(_not_told(untold, rounds, zone))
     return found + _silent(rounds)
+
+
+def _way_of(own: Sequence[Episode]) -> Way:
+    """That of all of them; both where they differ, or it is not known."""
+    ways = {one.direction for one in own}
+    (way,) = ways if len(ways) == 1 else (None,)
+    return way or "both"
 
 
 def _summary(own: Sequence[Episode], zone: ZoneInfo) -> str:
@@ -155,11 +176,8 @@ def _summary(own: Sequence[Episode], zone: ZoneInfo) -> str:
 def _lasted(seconds: float) -> str:
     if seconds < 120:
         return f"{seconds:.0f} s"
-    return (
-        f"{seconds / 60:.0f} min"
-        if seconds < 2 * 3600
-        else str(timedelta(seconds=round(seconds / 60) * 60))[:-3] + " h"
-    )
+    minutes = round(seconds / 60)
+    return f"{minutes} min" if minutes < 120 else f"{minutes // 60} h {minutes % 60:02d} min"
 
 
 def _loss_inside(calm: Calm, rounds: Rounds, medium: Medium | None) -> CauseKey:
@@ -195,6 +213,7 @@ def _routes(rounds: Rounds, calm: Calm, zone: ZoneInfo) -> list[Finding]:
             Finding(
                 "route-changed",
                 leg,
+                "both",
                 "Packets take another route",
                 f"On {at:%a %d %b at %H:%M} the round trip to {name_of(rounds.places[nearest.place])} "
                 f"{way} by {abs(nearest.by_ms):.1f} ms at once and stayed there, with no more scatter than before. "
@@ -231,6 +250,7 @@ def _far(calm: Calm, rounds: Rounds, criterion: Criterion, target_mos: float) ->
                 Finding(
                     "far-away",
                     "beyond",
+                    "both",
                     "The far end is too far away",
                     f"{place.name} answers in {round_trip:.0f} ms at its calmest: {ear_ms:.0f} ms from mouth to ear, "
                     f"which alone leaves {mos:.2f} MOS.",
@@ -250,6 +270,7 @@ def _not_told(untold: Sequence[Episode], rounds: Rounds, zone: ZoneInfo) -> Find
     return Finding(
         "evidence-short",
         "unknown",
+        "both",
         "On which leg it was cannot be told",
         _summary(untold, zone).partition(", somewhere")[0].partition(", inside the site or")[0]
         + (
@@ -277,6 +298,7 @@ def _silent(rounds: Rounds) -> list[Finding]:
         Finding(
             "service-silent",
             "unknown",
+            "both",
             "The far end never answered",
             f"{place.name} answered none of {int(rounds.sent[i].sum())} samples, while other addresses did. Whether it "
             "is away or set not to answer is not known, and nothing is known of the way to it.",

@@ -2,13 +2,15 @@
 
 Episodes of one leg are counted by the days on which one begins within a window of the day. The most unlikely window of
 all widths and kinds of days is held against what the same search finds when each day's episodes are moved round the
-clock by chance (a permutation test), so having looked everywhere is paid for.
+clock by chance (a permutation test), so having looked everywhere is paid for. Trouble that begins at any time and
+fills hours is counted by the time it takes instead: how far the days' hours of it agree, against days moved alike.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -30,6 +32,11 @@ LEAST_DAYS = 3
 LEAST_WATCHED = 0.5
 """Of a window on a day, so that the day counts as watched."""
 MOST_TOLD = 6
+LEAST_TAKEN = 0.02
+"""Of all time must be in trouble to be told by the time it takes."""
+DAY_TAKEN = 0.2
+"""Of the hours told of, on a day that counts as one of them."""
+Table = TypeVar("Table", NDArray[np.bool_], NDArray[np.float64])
 _DAYS: tuple[tuple[str, str, tuple[int, ...]], ...] = (
     ("days", "days", tuple(range(7))),
     ("weekdays", "weekdays", tuple(range(5))),
@@ -64,9 +71,10 @@ def recurrences_of(episodes: Sequence[Episode], rounds: Rounds, zone: ZoneInfo) 
     found: list[Recurrence] = []
     for leg in dict.fromkeys(one.leg for one in episodes):
         left = [one for one in episodes if one.leg == leg]
-        while len(found) < MOST_TOLD * len(LEG_WORDS) and (one := _strongest(leg, left, watched, zone)):
-            found.append(one)
-            left = [episode for episode in left if episode not in one.episodes]
+        for search in (_strongest, _busiest):
+            while len(found) < MOST_TOLD * len(LEG_WORDS) and (one := search(leg, left, watched, zone)):
+                found.append(one)
+                left = [episode for episode in left if episode not in one.episodes]
     return sorted(found, key=lambda one: (one.p, -one.days))
 
 
@@ -104,7 +112,7 @@ def _strongest(leg: LegName, episodes: list[Episode], watched: _Watched, zone: Z
     batch = max(1, min(SHUFFLES, 4_000_000 // starts.size))
     done = 0
     while done < SHUFFLES:
-        moved = _moved(starts[0], watched, min(batch, SHUFFLES - done), chance)
+        moved = _moved(starts[0], watched.bins, min(batch, SHUFFLES - done), chance)
         as_low += int(np.sum(_least_likely(moved, watched).log_p <= seen.log_p[0] + 1e-9))
         done += len(moved)
     p = (as_low + 1) / (SHUFFLES + 1)
@@ -127,6 +135,81 @@ def _strongest(leg: LegName, episodes: list[Episode], watched: _Watched, zone: Z
     ends = int(np.ceil(first * BIN_MINUTES + float((since[chosen] + lasts).max()))) % DAY_MINUTES
     says = _says(leg, len(hit), of, words, begins, ends, p)
     return Recurrence(leg, len(hit), of, name, begins, ends, p, says, own)
+
+
+def _busiest(leg: LegName, episodes: list[Episode], watched: _Watched, zone: ZoneInfo) -> Recurrence | None:
+    """The hours that hold most of the time in trouble, where the days agree on them beyond chance."""
+    if len(episodes) < LEAST_DAYS:
+        return None
+    taken = _time_taken(episodes, watched, zone)
+    told = [one for kind in _DAYS[:2] if (one := _hours_agreed(leg, episodes, taken, kind, watched, zone))]
+    # Of all days and of weekdays those that it holds for the more surely.
+    return max(told, key=lambda one: one.days / one.of, default=None)
+
+
+def _hours_agreed(
+    leg: LegName,
+    episodes: list[Episode],
+    taken: Floats,
+    kind: tuple[str, str, tuple[int, ...]],
+    watched: _Watched,
+    zone: ZoneInfo,
+) -> Recurrence | None:
+    name, words, on = kind
+    rows = np.isin(watched.weekdays, on) & watched.bins.any(axis=1)
+    own, seen = taken[rows], watched.bins[rows]
+    if len(own) < LEAST_DAYS or own.mean() < LEAST_TAKEN:
+        return None
+    by_chance = _agreement(_moved(own, seen, SHUFFLES, np.random.default_rng(1)))
+    p = (int(np.sum(by_chance >= _agreement(own[None])[0] - 1e-12)) + 1) / (SHUFFLES + 1)
+    first, width = _hours_of(own.mean(axis=0))
+    chosen = (first + np.arange(width)) % BINS
+    of = seen[:, chosen].mean(axis=1) >= LEAST_WATCHED
+    hit = of & (own[:, chosen].mean(axis=1) >= DAY_TAKEN)
+    days, minutes = day_and_minute(np.array([one.from_us for one in episodes], np.int64), zone)
+    begins, ends = first * BIN_MINUTES, (first + width) * BIN_MINUTES % DAY_MINUTES
+    within = ((minutes - begins) % DAY_MINUTES < width * BIN_MINUTES) & rows[days - watched.first]
+    mine = tuple(one for one, is_own in zip(episodes, within, strict=True) if is_own)
+    if p > MOST_P or hit.sum() < LEAST_DAYS or not mine:
+        return None
+    says = _says(leg, int(hit.sum()), int(of.sum()), words, begins, ends, p)
+    return Recurrence(leg, int(hit.sum()), int(of.sum()), name, begins, ends, p, says, mine)
+
+
+def _time_taken(episodes: list[Episode], watched: _Watched, zone: ZoneInfo) -> Floats:
+    """The share of each bin of each day that is in trouble."""
+    taken = np.zeros(watched.bins.size + 1)
+    for one in episodes:
+        (day,), (minute,) = day_and_minute(np.array([one.from_us], np.int64), zone)
+        begin = (int(day) - watched.first) * DAY_MINUTES + int(minute)
+        at, left = begin / BIN_MINUTES, one.seconds / 60 / BIN_MINUTES
+        while left > 0 and at < watched.bins.size:
+            part = min(left, int(at) + 1 - at)
+            taken[int(at)] += part
+            at, left = int(at) + 1, left - part
+    return np.minimum(1.0, taken[:-1]).reshape(watched.bins.shape)
+
+
+def _agreement(taken: Floats) -> Floats:
+    """How unevenly the mean day is in trouble: shape (shuffles,) of (shuffles, days, bins)."""
+    return np.asarray(taken.mean(axis=1).var(axis=1))
+
+
+def _hours_of(mean: Floats) -> tuple[int, int]:
+    """The longest stretch of the day, round midnight as well, that has at least half of what its worst hour has."""
+    hour = np.convolve(np.concatenate([mean[-3:], mean, mean[:3]]), np.ones(6) / 6, "same")[3:-3]
+    high = hour >= hour.max() / 2
+    if high.all():
+        return 0, BINS
+    best = (0, 0)
+    start = int(np.nonzero(~high)[0][0])
+    run = 0
+    for step in range(1, BINS + 1):
+        at = (start + step) % BINS
+        run = run + 1 if high[at] else 0
+        if run > best[1]:
+            best = ((at - run + 1) % BINS, run)
+    return best
 
 
 @dataclass(frozen=True)
@@ -181,11 +264,11 @@ def _tails(hits: Ints, of: Ints, usual: Floats) -> Floats:
     return log_p
 
 
-def _moved(starts: NDArray[np.bool_], watched: _Watched, count: int, chance: np.random.Generator) -> NDArray[np.bool_]:
-    """Each day's beginnings moved round the hours that were watched, by a step of its own: (count, days, bins)."""
-    moved = np.zeros((count, *starts.shape), bool)
+def _moved(starts: Table, watched: NDArray[np.bool_], count: int, chance: np.random.Generator) -> Table:
+    """What each day has, moved round the hours that were watched by a step of its own: (count, days, bins)."""
+    moved = np.zeros((count, *starts.shape), starts.dtype)
     for day in np.nonzero(starts.any(axis=1))[0]:
-        (bins,) = np.nonzero(watched.bins[day])
+        (bins,) = np.nonzero(watched[day])
         own = starts[day, bins]
         steps = chance.integers(0, len(bins), (count, 1))
         moved[:, day, bins] = own[(np.arange(len(bins))[None] - steps) % len(bins)]

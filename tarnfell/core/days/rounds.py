@@ -50,6 +50,8 @@ class Rounds:
     rtt_ms: Floats
     interval_us: int
     """The usual one from a round to the next."""
+    up_ms: Floats | None = None
+    """One-way delay up where time stamps tell it, of two clocks that nobody has set alike; NaN elsewhere."""
 
     @cached_property
     def lost(self) -> Flags:

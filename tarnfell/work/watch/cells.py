@@ -15,10 +15,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from tarnfell.core.columns import unpack_planes
+from tarnfell.core.columns import pack_planes, unpack_planes
 from tarnfell.core.days.rounds import Floats, Ints
 from tarnfell.store.cells import CELL_US, Cell
-from tarnfell.wire.record import Record
+from tarnfell.wire.record import PackedColumn, Record
 
 NOT_ASKED, LOST, NOT_SENT, FIRST = 0, 1, 2, 3
 """Codes; an answer's are ``FIRST`` and above."""
@@ -122,7 +122,10 @@ def _record(rounds: CellRounds, places: int) -> bytes:
     columns = {"at_ms": rounds.at_ms, "large": rounds.large, "beside": rounds.beside, "one_in": rounds.one_in}
     columns |= {f"c{i}": rounds.codes[i] for i in range(places) if rounds.codes[i].any()}
     columns |= {f"u{i}": _held(rounds.up[i]) for i in range(places) if rounds.up[i].any()}
-    return Record.of({"places": places}, {name: values.tolist() for name, values in columns.items()}).serialize()
+    packed = {
+        name: PackedColumn(name, len(values), zlib.compress(pack_planes(values), 6)) for name, values in columns.items()
+    }
+    return Record({"places": places}, packed).serialize()
 
 
 def _held(values: Ints) -> Ints:

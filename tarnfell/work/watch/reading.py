@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from pydantic import TypeAdapter, ValidationError
 
-from tarnfell.core.causes import CauseKey, LegName
+from tarnfell.core.causes import CauseKey, LegName, Way
 from tarnfell.core.days.analysis import Analysis, analyse
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.days.calm import calm_of
@@ -80,6 +80,7 @@ class ReadEpisode:
     added_ms: float | None
     added_p95_ms: float | None
     mos: float
+    direction: Way | None
     seen_at: str
 
 
@@ -100,6 +101,7 @@ class ReadRecurrence:
 class ReadFinding:
     key: CauseKey
     leg: LegName
+    direction: Way
     title: str
     says: str
     remedy: str
@@ -195,7 +197,9 @@ def rounds_of_cells(parts: list[CellRounds], places: list[Place], asked: list[Wa
     sent = tells & ((codes >= cells.FIRST) | (codes == LOST))
     some = sent.any(axis=0)
     rtt = np.where(sent, cells.rtt_ms(codes), np.nan)
-    return Rounds(tuple(places), at_ms[some] * 1000, sent[:, some], rtt[:, some], interval_ms * 1000)
+    up = np.concatenate([_all_places(part.up, count) for part in parts], axis=1)[:, some]
+    up_ms = np.where(sent[:, some] & (up != 0), up * (cells.UP_UNIT_US / 1000), np.nan)
+    return Rounds(tuple(places), at_ms[some] * 1000, sent[:, some], rtt[:, some], interval_ms * 1000, up_ms)
 
 
 def _all_places(codes: Ints, count: int) -> Ints:
@@ -239,7 +243,7 @@ def _floats(values: Floats) -> tuple[float | None, ...]:
 def _episode(one: Episode) -> ReadEpisode:
     return ReadEpisode(
         one.from_us, one.until_us, one.leg, one.kind, one.certainty, one.loss_pct, one.late_pct, one.added_ms,
-        one.added_p95_ms, one.mos, one.end.name,
+        one.added_p95_ms, one.mos, one.direction, one.end.name,
     )  # fmt: skip
 
 
@@ -249,4 +253,4 @@ def _recurrence(one: Recurrence, episodes: tuple[Episode, ...]) -> ReadRecurrenc
 
 
 def _finding(one: Finding) -> ReadFinding:
-    return ReadFinding(one.key, one.leg, one.title, one.says, one.remedy, one.who)
+    return ReadFinding(one.key, one.leg, one.direction, one.title, one.says, one.remedy, one.who)

@@ -33,6 +33,8 @@ class LegDay:
 @dataclass(frozen=True)
 class WatchDay:
     day: str
+    at_us: list[int | None]
+    """When each cell that was measured began."""
     legs: list[LegDay]
     """From the inside out."""
 
@@ -54,9 +56,13 @@ def days_of(db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: 
     for number in range(max(int(day.min()), last - days + 1), last + 1):
         own = day == number
         at = minute[own] // 10
+        began: list[int | None] = [None] * CELLS_A_DAY
+        for cell, at_us in zip(at.tolist(), start[own].tolist(), strict=True):
+            began[cell] = at_us
         told.append(
             WatchDay(
                 day_name(number),
+                began,
                 [LegDay(one.leg, _row(one.added_ms[own], at), _row(one.loss_pct[own], at)) for one in legs],
             )
         )

@@ -27,7 +27,7 @@ def watched(days: int, hours: tuple[int, int] = (0, 24), without: tuple[int, ...
 def episode(day: int, minute: float, lasts_min: float = 8, leg: str = "line", kind: Kind = "outage") -> Episode:
     begin = int(MONDAY.timestamp() * 1e6 + (day * 1440 + minute) * 60e6)
     return Episode(
-        begin, begin + int(lasts_min * 60e6), leg, kind, 0.99, {}, FAR, 10, 100.0, 0.0, None, None, 1.0, ()  # type: ignore[arg-type]
+        begin, begin + int(lasts_min * 60e6), leg, kind, 0.99, {}, FAR, 10, 100.0, 0.0, None, None, 1.0, None, ()  # type: ignore[arg-type]
     )  # fmt: skip
 
 

@@ -7532,6 +7532,11 @@ export interface components {
              * @description Of a call that misses as much.
              */
             mos: number;
+            /**
+             * Direction
+             * @description In which packets queued; null where that is not known.
+             */
+            direction: ("up" | "down" | "both") | null;
             /** Seen At */
             seen_at: string;
             /** Calls */
@@ -10104,6 +10109,8 @@ export interface components {
             added_p95_ms: number | null;
             /** Mos */
             mos: number;
+            /** Direction */
+            direction: ("up" | "down" | "both") | null;
             /** Seen At */
             seen_at: string;
         };
@@ -10119,6 +10126,11 @@ export interface components {
              * @enum {string}
              */
             leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down" | "both";
             /** Title */
             title: string;
             /** Says */
@@ -11931,6 +11943,11 @@ export interface components {
         WatchDay: {
             /** Day */
             day: string;
+            /**
+             * At Us
+             * @description When each cell that was measured began.
+             */
+            at_us: (number | null)[];
             /**
              * Legs
              * @description From the inside out.

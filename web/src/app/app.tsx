@@ -29,6 +29,7 @@ const SurveyScreen = onDemand(() => import("../site/check/survey-screen"), "Surv
 const LookScreen = onDemand(() => import("../site/check/look-screen"), "LookScreen");
 const FlowScreen = onDemand(() => import("../site/load/flow-screen"), "FlowScreen");
 const LineScreen = onDemand(() => import("../site/load/line-screen"), "LineScreen");
+const WatchScreen = onDemand(() => import("../site/watch/watch-screen"), "WatchScreen");
 const ImportsScreen = onDemand(() => import("../site/load/imports-screen"), "ImportsScreen");
 const JoinScreen = onDemand(() => import("../join/join-screen"), "JoinScreen");
 const LoadScreen = onDemand(() => import("../site/load/load-screen"), "LoadScreen");
@@ -90,6 +91,7 @@ function SignedIn() {
           <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
           <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
           <Route path="/sites/:slug/packets" element={<Keyed screen={FlowScreen} />} />
+          <Route path="/sites/:slug/watch" element={<Keyed screen={WatchScreen} />} />
           <Route path="/sites/:slug/line" element={<Keyed screen={LineScreen} />} />
           <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
           <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />

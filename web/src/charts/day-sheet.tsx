@@ -4,6 +4,20 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Model } from "../api/client";
 import { fixed, ms, pct, plural } from "../ui/format";
 import { Wide } from "../ui/wide";
+import {
+  BusinessHours,
+  CELL,
+  CELLS,
+  type CellPlace,
+  clockOf,
+  DayName,
+  HourMarks,
+  LEFT,
+  movedBy,
+  placeOf,
+  TOP,
+  WIDTH,
+} from "./day-frame";
 import { depthOfMos, paint } from "./depth";
 import { depthOfCell } from "./echo-path";
 
@@ -11,12 +25,7 @@ type Sheet = Model<"DaySheet">;
 type Day = Sheet["days"][number];
 type Imported = Sheet["imported"][number];
 
-const CELLS = 144;
-const LEFT = 92;
-const CELL = 8;
 const ROW = 34;
-const TOP = 22;
-const WIDTH = LEFT + CELLS * CELL + 22;
 
 const MEASURES = {
   mos: { words: "MOS", key: "mos", depth: depthOfMos },
@@ -25,17 +34,12 @@ const MEASURES = {
 } as const;
 type MeasureName = keyof typeof MEASURES;
 
-interface Place {
-  row: number;
-  cell: number;
-}
-
 export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) {
   const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
   const measure = (search.get("measure") ?? "mos") as MeasureName;
   const chosen = MEASURES[measure] ?? MEASURES.mos;
-  const [at, setAt] = useState<Place | null>(null);
+  const [at, setAt] = useState<CellPlace | null>(null);
   if (sheet.days.length === 0) {
     return (
       <p>
@@ -46,25 +50,16 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
       </p>
     );
   }
-  const open = (place: Place) => {
+  const open = (place: CellPlace) => {
     const call = sheet.days[place.row]?.call_id[place.cell];
     if (call) navigate(`/calls/${call}`);
   };
   const onKey = (event: KeyboardEvent) => {
-    const steps: Record<string, [number, number]> = {
-      ArrowLeft: [0, -1],
-      ArrowRight: [0, 1],
-      ArrowUp: [-1, 0],
-      ArrowDown: [1, 0],
-    };
     const here = at ?? { row: sheet.days.length - 1, cell: 60 };
-    const step = steps[event.key];
-    if (step) {
+    const moved = movedBy(event.key, here, sheet.days.length);
+    if (moved) {
       event.preventDefault();
-      setAt({
-        row: Math.min(sheet.days.length - 1, Math.max(0, here.row + step[0])),
-        cell: Math.min(CELLS - 1, Math.max(0, here.cell + step[1])),
-      });
+      setAt(moved);
     } else if (event.key === "Enter") {
       open(here);
     }
@@ -96,9 +91,9 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
           // biome-ignore lint/a11y/noNoninteractiveTabindex: an application of its own, moved by arrow keys
           tabIndex={0}
           onKeyDown={onKey}
-          onPointerMove={(event) => setAt(placeOf(event, sheet))}
+          onPointerMove={(event) => setAt(placeOf(event, ROW, sheet.days.length))}
           onClick={(event) => {
-            const place = placeOf(event, sheet);
+            const place = placeOf(event, ROW, sheet.days.length);
             if (place) open(place);
           }}
         >
@@ -133,38 +128,11 @@ export function DaySheet({ sheet, leftOut }: { sheet: Sheet; leftOut: number }) 
   );
 }
 
-function HourMarks() {
-  return (
-    <>
-      {Array.from({ length: 9 }, (_, i) => i * 3).map((hour) => (
-        <text
-          key={hour}
-          x={LEFT + hour * 6 * CELL}
-          y={12}
-          textAnchor="middle"
-          className="fill-soft text-[12px]"
-        >
-          {String(hour).padStart(2, "0")}:00
-        </text>
-      ))}
-    </>
-  );
-}
-
 function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEASURES)[MeasureName] }) {
   const { day, y, sheet, measure } = props;
-  const date = new Date(`${day.day}T12:00:00Z`);
-  const x = (minute: number) => LEFT + (minute / 10) * CELL;
   return (
     <g>
-      <text x={0} y={y + 18} className="fill-ink text-[13.5px]">
-        {date.toLocaleDateString("en-GB", {
-          weekday: "short",
-          day: "2-digit",
-          month: "short",
-          timeZone: "UTC",
-        })}
-      </text>
+      <DayName day={day.day} y={y + 18} />
       <path d={`M${LEFT} ${y + 13.5}H${LEFT + CELLS * CELL}`} stroke="var(--hair)" strokeWidth={0.6} />
       {(["up", "down"] as const).map((side, i) =>
         day[`${side}_${measure.key}`].map((value, cell) =>
@@ -185,16 +153,7 @@ function DayRow(props: { day: Day; y: number; sheet: Sheet; measure: (typeof MEA
       ))}
       {/* What was measured is underlined: calm and not measured differ without their colour. */}
       <path d={underline(day, y + 28)} stroke="var(--soft)" strokeWidth={1} />
-      {openings(sheet, date).length > 0 && (
-        <path
-          d={openings(sheet, date)
-            .map(([minute, arm]) => bracket(x(minute), y, arm))
-            .join("")}
-          fill="none"
-          stroke="var(--ink)"
-          strokeWidth={1.4}
-        />
-      )}
+      <BusinessHours hours={sheet} day={day.day} y={y - 2.5} height={32} />
     </g>
   );
 }
@@ -242,19 +201,6 @@ function ImportedFiles({ sheet }: { sheet: Sheet }) {
   );
 }
 
-/** Minutes at which business hours begin (arm to the right) and end on a day; over night they end on the next one. */
-function openings(sheet: Sheet, date: Date): [number, number][] {
-  const today = date.getUTCDay() || 7;
-  const opens = sheet.open_days.includes(String(today));
-  const overNight = sheet.close_minute < sheet.open_minute;
-  const closes = overNight ? sheet.open_days.includes(String(today === 1 ? 7 : today - 1)) : opens;
-  return [
-    ...(closes && overNight ? ([[sheet.close_minute, -4]] as [number, number][]) : []),
-    ...(opens ? ([[sheet.open_minute, 4]] as [number, number][]) : []),
-    ...(closes && !overNight ? ([[sheet.close_minute, -4]] as [number, number][]) : []),
-  ];
-}
-
 function underline(day: Day, y: number): string {
   return day.up_mos
     .map((up, cell) =>
@@ -263,25 +209,10 @@ function underline(day: Day, y: number): string {
     .join("");
 }
 
-function bracket(x: number, y: number, arm: number): string {
-  return `M${x + arm} ${y - 2.5}H${x}V${y + 29.5}H${x + arm}`;
-}
-
-function placeOf(
-  event: { currentTarget: SVGSVGElement; clientX: number; clientY: number },
-  sheet: Sheet,
-): Place | null {
-  const box = event.currentTarget.getBoundingClientRect();
-  const scale = WIDTH / box.width;
-  const cell = Math.floor(((event.clientX - box.left) * scale - LEFT) / CELL);
-  const row = Math.floor(((event.clientY - box.top) * scale - TOP) / ROW);
-  return cell >= 0 && cell < CELLS && row >= 0 && row < sheet.days.length ? { row, cell } : null;
-}
-
-function describe(sheet: Sheet, { row, cell }: Place): string {
+function describe(sheet: Sheet, { row, cell }: CellPlace): string {
   const day = sheet.days[row];
   if (!day) return "";
-  const time = `${String(Math.floor(cell / 6)).padStart(2, "0")}:${(cell % 6) * 10 || "00"}`;
+  const time = clockOf(cell);
   const others = sheet.imported.flatMap((one) =>
     one.cells
       .filter((c) => c.day === day.day && c.cell === cell)

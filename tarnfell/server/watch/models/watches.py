@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.core.causes import LegName
+from tarnfell.core.causes import LegName, Way
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.legs import Role
 from tarnfell.server.check.models.checks import EndChoice
@@ -87,6 +87,8 @@ class EpisodeView(Model):
     added_p95_ms: float | None
     mos: float
     """Of a call that misses as much."""
+    direction: Way | None
+    """In which packets queued; null where that is not known."""
     seen_at: str
     calls: int
     calls_below: int

@@ -161,7 +161,7 @@ function NextStepBar({ site, onPlace }: { site: Site; onPlace: () => void }) {
 
 /** The order of the work as a sounding line: a lead at each stage, filled where the stage stands. */
 /** Stages that are a screen of their own; the others stand on the site's page. */
-const OWN_SCREEN = ["brief", "place", "check", "load", "report"];
+const OWN_SCREEN = ["brief", "place", "check", "load", "watch", "report"];
 
 function Spine({ slug, stages }: { slug: string; stages: Site["stages"] }) {
   return (

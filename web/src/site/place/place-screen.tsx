@@ -62,7 +62,7 @@ export function PlaceScreen({ id }: { id: string }) {
               {testPoint.note && <p className="mb-2 text-sm text-soft">{testPoint.note}</p>}
               {testPoint.probes.length === 0 && <p>No probe here yet.</p>}
               {testPoint.probes.map((probe) => (
-                <ProbeCard key={probe.id} probe={probe} page={places} ask={ask} change={change} />
+                <ProbeCard key={probe.id} slug={id} probe={probe} page={places} ask={ask} change={change} />
               ))}
             </Section>
           ))}

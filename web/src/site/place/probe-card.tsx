@@ -8,19 +8,19 @@ import { ago, clock, dateTime } from "../../ui/format";
 import { Popup } from "../../ui/popup";
 import { Wide } from "../../ui/wide";
 import type { Ask, Change } from "./use-places";
-import { WatchButton, WatchLines } from "./watch";
 
 type Probe = Model<"ProbeCard">;
 type Page = Model<"PlacePage">;
 
 interface Props {
+  slug: string;
   probe: Probe;
   page: Page;
   ask: Ask;
   change: Change;
 }
 
-export function ProbeCard({ probe, page, ask, change }: Props) {
+export function ProbeCard({ slug, probe, page, ask, change }: Props) {
   const tell = (kind: string) => change("post", `probes/${probe.id}/jobs`, { kind });
   const enrolled = probe.enrolled_us !== null;
   return (
@@ -42,17 +42,22 @@ export function ProbeCard({ probe, page, ask, change }: Props) {
       {probe.state !== "online" && <p className="leading-snug">{probe.says}</p>}
       <Invitation probe={probe} page={page} change={change} />
       {enrolled && <Around probe={probe} />}
-      <WatchLines probe={probe} page={page} />
-      <div className="mt-2.5 flex flex-wrap gap-x-5 gap-y-1 text-sm [&>button]:underline [&>button]:underline-offset-3">
+      {probe.watch && (
+        <p className="mt-2 text-sm">
+          <span className="text-soft">Watch of the way to {probe.watch.far_end}: </span>
+          {probe.watch.says}
+        </p>
+      )}
+      <div className="mt-2.5 flex flex-wrap gap-x-5 gap-y-1 text-sm [&>a]:underline [&>a]:underline-offset-3 [&>button]:underline [&>button]:underline-offset-3">
         {enrolled && (
           <>
+            <Link to={`/sites/${slug}/watch`}>Watch for days</Link>
             <button type="button" onClick={() => tell("distances")}>
               Check reachability and round trip
             </button>
             <button type="button" onClick={() => tell(probe.answers ? "silence" : "answer")}>
               {probe.answers ? "Stop answering calls" : "Answer calls from other test points"}
             </button>
-            <WatchButton probe={probe} page={page} ask={ask} change={change} />
             {probe.outdated && (
               <button type="button" onClick={() => tell("update")}>
                 Update its software

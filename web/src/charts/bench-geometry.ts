@@ -1,0 +1,95 @@
+// The minute bench: from times and round trips to places on paper, apart from whatever draws them.
+
+export const BENCH = { width: 1180, left: 150, lane: 62, gap: 20, calls: 30 };
+const DEPTHS = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000];
+
+/** Where an instant stands. */
+export function xOf(us: number, fromUs: number, untilUs: number): number {
+  return BENCH.left + ((us - fromUs) / (untilUs - fromUs)) * (BENCH.width - BENCH.left);
+}
+
+/** How deep a lane is in ms: a round number that all but the longest fiftieth of its answers fit in. */
+export function depthOf(longest: (number | null)[]): number {
+  const known = longest.filter((ms): ms is number => ms !== null).sort((a, b) => a - b);
+  const needed = known[Math.floor(0.98 * (known.length - 1))] ?? 1;
+  return DEPTHS.find((depth) => depth >= needed) ?? 10_000;
+}
+
+/** Stretches of neighbours that were answered, as places in the lists; a pause of samples ends one. */
+export function stretchesOf(
+  atUs: number[],
+  answered: (number | null)[],
+  pauseUs: number,
+): [number, number][] {
+  const found: [number, number][] = [];
+  let first = -1;
+  for (let i = 0; i < atUs.length; i++) {
+    const apart = i > 0 && (atUs[i] ?? 0) - (atUs[i - 1] ?? 0) > pauseUs;
+    if (first >= 0 && (apart || answered[i] === null)) {
+      found.push([first, i - 1]);
+      first = -1;
+    }
+    if (first < 0 && answered[i] !== null) first = i;
+  }
+  if (first >= 0) found.push([first, atUs.length - 1]);
+  return found;
+}
+
+const TICKS_S = [
+  1, 5, 10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800,
+];
+
+/** Instants to be labelled, between six and twelve of them, on whole steps of the site's own clock. */
+export function ticksOf(fromUs: number, untilUs: number, offsetUs: number): number[] {
+  const step = (TICKS_S.find((s) => (untilUs - fromUs) / 1e6 / s <= 12) ?? 604_800) * 1e6;
+  const first = Math.ceil((fromUs + offsetUs) / step) * step - offsetUs;
+  return Array.from(
+    { length: Math.max(0, Math.floor((untilUs - first) / step) + 1) },
+    (_, i) => first + i * step,
+  );
+}
+
+/** How far the site's clock is ahead of UTC at an instant. */
+export function offsetOf(us: number, zone: string): number {
+  const at = new Date(us / 1000);
+  const parts = Object.fromEntries(
+    new Intl.DateTimeFormat("en-GB", {
+      timeZone: zone,
+      hourCycle: "h23",
+      year: "numeric",
+      month: "numeric",
+      day: "numeric",
+      hour: "numeric",
+      minute: "numeric",
+      second: "numeric",
+    })
+      .formatToParts(at)
+      .map((part) => [part.type, Number(part.value)]),
+  ) as Record<string, number>;
+  const shown = Date.UTC(
+    parts.year ?? 0,
+    (parts.month ?? 1) - 1,
+    parts.day,
+    parts.hour,
+    parts.minute,
+    parts.second,
+  );
+  return (shown - Math.floor(at.getTime() / 1000) * 1000) * 1000;
+}
+
+export interface Span {
+  from: number;
+  until: number;
+}
+
+/** The same middle with another length. */
+export function zoomed({ from, until }: Span, lengthUs: number): Span {
+  const middle = Math.round((from + until) / 2);
+  return { from: Math.round(middle - lengthUs / 2), until: Math.round(middle + lengthUs / 2) };
+}
+
+/** A part of its length to either side. */
+export function moved({ from, until }: Span, part: number): Span {
+  const by = Math.round((until - from) * part);
+  return { from: from + by, until: until + by };
+}

@@ -1,0 +1,180 @@
+// The day sheet of a watch: each day three rows deep, inside, line and beyond, painted by what each leg added.
+import { type KeyboardEvent, useState } from "react";
+import type { Model } from "../api/client";
+import { ms, pct } from "../ui/format";
+import { Wide } from "../ui/wide";
+import {
+  BusinessHours,
+  CELL,
+  CELLS,
+  type CellPlace,
+  clockOf,
+  DayName,
+  HourMarks,
+  type Hours,
+  LEFT,
+  movedBy,
+  placeOf,
+  TOP,
+  WIDTH,
+} from "./day-frame";
+import { paint } from "./depth";
+
+type Day = Model<"WatchDay">;
+
+const BAND = 10;
+const PAUSE = 9;
+export const LEGS: Record<string, string> = {
+  inside: "inside",
+  line: "line",
+  beyond: "beyond",
+  "inside or line": "inside or line",
+  unknown: "whole path",
+};
+export const LEG_MEASURES = {
+  added: {
+    words: "Added delay, 95th percentile",
+    key: "added_ms",
+    depth: (v: number) => Math.min(1, v / 250),
+  },
+  loss: { words: "Loss", key: "loss_pct", depth: (v: number) => Math.min(1, v / 5) },
+} as const;
+export type LegMeasure = keyof typeof LEG_MEASURES;
+
+interface Props {
+  days: Day[];
+  hours: Hours;
+  measure: LegMeasure;
+  recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
+  onOpen: (atUs: number) => void;
+}
+
+export function LegSheet({ days, hours, measure, recurrences, onOpen }: Props) {
+  const [at, setAt] = useState<CellPlace | null>(null);
+  const legs = days[0]?.legs.map((one) => one.leg) ?? [];
+  const row = legs.length * BAND + PAUSE;
+  const open = (place: CellPlace) => {
+    const began = days[place.row]?.at_us[place.cell];
+    if (began) onOpen(began);
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const here = at ?? { row: days.length - 1, cell: 60 };
+    const moved = movedBy(event.key, here, days.length);
+    if (moved) {
+      event.preventDefault();
+      setAt(moved);
+    } else if (event.key === "Enter") {
+      open(here);
+    }
+  };
+  const depth = LEG_MEASURES[measure];
+  return (
+    <div>
+      <Wide label="Day sheet of the watch">
+        <svg
+          data-wide
+          viewBox={`0 0 ${WIDTH} ${TOP + days.length * row}`}
+          className="w-full"
+          role="application"
+          aria-label="Day sheet of the watch. Arrow keys move from cell to cell, Enter opens the minute bench."
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: an application of its own, moved by arrow keys
+          tabIndex={0}
+          onKeyDown={onKey}
+          onPointerMove={(event) => setAt(placeOf(event, row, days.length))}
+          onClick={(event) => {
+            const place = placeOf(event, row, days.length);
+            if (place) open(place);
+          }}
+        >
+          <HourMarks />
+          {recurrences.map((one) => (
+            <path
+              key={one.says}
+              d={traced(one.from_minute, one.until_minute, TOP - 4, TOP + days.length * row - 4)}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth={0.8}
+              strokeDasharray="2 3"
+            />
+          ))}
+          {days.map((day, i) => (
+            <g key={day.day}>
+              <DayName day={day.day} y={TOP + i * row + 18} />
+              {day.legs.map((leg, k) =>
+                leg[depth.key].map((value, cell) => (
+                  // A leg's cell that was measured and calm is pale sand; one that was not measured is bare paper.
+                  <rect
+                    key={`${leg.leg}${day.at_us[cell] ?? -cell}`}
+                    x={LEFT + cell * CELL}
+                    y={TOP + i * row + k * BAND}
+                    width={CELL - 0.4}
+                    height={value === null ? 0 : BAND - 0.6}
+                    fill={paint(value === null ? 0 : depth.depth(value))}
+                  />
+                )),
+              )}
+              <path
+                d={underlined(day, TOP + i * row + legs.length * BAND)}
+                stroke="var(--soft)"
+                strokeWidth={1}
+              />
+              <BusinessHours
+                hours={hours}
+                day={day.day}
+                y={TOP + i * row - 1.5}
+                height={legs.length * BAND + 3}
+              />
+            </g>
+          ))}
+          {at && (
+            <rect
+              x={LEFT + at.cell * CELL - 1}
+              y={TOP + at.row * row - 1}
+              width={CELL + 2}
+              height={legs.length * BAND + 2}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth={1.6}
+            />
+          )}
+        </svg>
+      </Wide>
+      <p className="mt-1 min-h-6 text-sm" aria-live="polite">
+        {at ? (
+          describe(days, at)
+        ) : (
+          <span className="text-soft">
+            Each day from the top: {legs.map((leg) => LEGS[leg]).join(", ")}. Underlined cells were measured.
+            Click a cell, or move with the arrow keys, to open its minutes.
+          </span>
+        )}
+      </p>
+    </div>
+  );
+}
+
+function underlined(day: Day, y: number): string {
+  return day.at_us
+    .map((began, cell) => (began === null ? "" : `M${LEFT + cell * CELL} ${y}h${CELL - 0.4}`))
+    .join("");
+}
+
+/** A recurrence's hours, traced down the days; over midnight as two stretches. */
+function traced(from: number, until: number, top: number, bottom: number): string {
+  const x = (minute: number) => LEFT + (minute / 10) * CELL;
+  const box = (a: number, b: number) =>
+    `M${x(a)} ${top}V${bottom}M${x(b)} ${top}V${bottom}M${x(a)} ${top}H${x(b)}`;
+  return until > from ? box(from, until) : box(from, CELLS * 10) + box(0, until);
+}
+
+function describe(days: Day[], { row, cell }: CellPlace): string {
+  const day = days[row];
+  if (!day) return "";
+  const head = `${day.day} ${clockOf(cell)}`;
+  if (day.at_us[cell] === null) return `${head} · not measured`;
+  const legs = day.legs.map(
+    (leg) =>
+      `${LEGS[leg.leg]} ${leg.added_ms[cell] === null ? "nothing answered" : `${ms(leg.added_ms[cell])} added`}, ${pct(leg.loss_pct[cell])} lost`,
+  );
+  return `${head} · ${legs.join(" · ")} · click to open its minutes`;
+}

@@ -1,0 +1,380 @@
+// A site watched for days: what each leg added, when it would have spoiled calls, what comes back, and the minutes of it.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { get, type Model, put, remove } from "../../api/client";
+import { moved, type Span, zoomed } from "../../charts/bench-geometry";
+import { LEG_MEASURES, LEGS, type LegMeasure, LegSheet } from "../../charts/leg-sheet";
+import { BenchFigures, MinuteBench } from "../../charts/minute-bench";
+import { useAddress } from "../../ui/address";
+import { Button, Note, Section } from "../../ui/controls";
+import { dateTime, duration, fixed, ms, pct, plural } from "../../ui/format";
+import { useLivePage } from "../../ui/live-page";
+import { Pending, Trail } from "../../ui/screen";
+import { Wide } from "../../ui/wide";
+import { BenchMenu } from "../bench-menu";
+import { WatchProbes } from "./watch-probes";
+
+type Page = Model<"WatchPage">;
+type Watched = Model<"Watched">;
+type Episode = Model<"EpisodeView">;
+
+const CELL_US = 600e6;
+const LENGTHS = [
+  ["1 min", 60e6],
+  ["10 min", CELL_US],
+  ["1 h", 3600e6],
+  ["6 h", 6 * 3600e6],
+  ["1 day", 86_400e6],
+  ["7 days", 7 * 86_400e6],
+] as const;
+const WAYS = { up: "upload", down: "download", both: "both ways" } as const;
+const KINDS = { outage: "outage", loss: "loss", delay: "added delay" } as const;
+
+export function WatchScreen({ id }: { id: string }) {
+  const [search, set] = useAddress();
+  const chosen = search.get("probe") ?? "0";
+  const days = search.get("days") ?? "7";
+  const { page, problem, change } = useLivePage(
+    "WatchPage",
+    `/api/sites/${id}/watch?probe=${chosen}&days=${days}`,
+    () => false,
+  );
+  if (!page.data) return <Pending what="the watch" error={page.error} />;
+  const { data } = page;
+  const again = async (asked: Promise<unknown>) =>
+    change(asked.then(() => get("WatchPage", `/api/sites/${id}/watch?probe=${chosen}&days=${days}`)));
+  return (
+    <>
+      <Trail
+        steps={[
+          ["/", "Engagements"],
+          [`/engagements/${data.engagement_slug}`, data.engagement_name],
+          [`/sites/${id}`, data.site_name],
+        ]}
+        title="Watch"
+      />
+      <h1 className="mt-2 text-3xl tracking-tight">Watch {data.site_name}</h1>
+      <p className="mt-1 max-w-3xl text-soft">
+        Gateway, provider’s edge, outside addresses and far end are sampled at the same instants, so that each
+        leg can be told from the next. What would have spoiled a call is told as an episode.
+      </p>
+      <BenchMenu slug={id} />
+      {problem && (
+        <div className="mt-4">
+          <Note>{problem}</Note>
+        </div>
+      )}
+      <WatchProbes
+        page={data}
+        shown={data.watched?.probe_id ?? null}
+        onShow={(probe) => set("probe", String(probe))}
+        onBegin={(probe, form) => again(put("PlacePage", `/api/sites/${id}/probes/${probe}/watch`, form))}
+        onEnd={(probe) => again(remove("PlacePage", `/api/sites/${id}/probes/${probe}/watch`))}
+      />
+      {data.watched ? (
+        <Shown slug={id} page={data} watched={data.watched} />
+      ) : (
+        <p className="mt-8">
+          No samples have been read yet. Start a watch: the day sheet appears here a minute later and fills by
+          itself.
+        </p>
+      )}
+    </>
+  );
+}
+
+function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Watched }) {
+  const [search, set] = useAddress();
+  const measure: LegMeasure = search.get("measure") === "loss" ? "loss" : "added";
+  const { reading } = watched;
+  const openAt = (from: number, until: number) => {
+    set("from", String(Math.round(from)));
+    set("until", String(Math.round(until)));
+    document.getElementById("bench")?.scrollIntoView({ block: "start" });
+  };
+  const from = Number(search.get("from")) || reading.until_us - 3600e6;
+  const until = Number(search.get("until")) || reading.until_us;
+  return (
+    <>
+      <Section
+        title="By day"
+        aside={`${plural(reading.rounds, "round")} from ${dateTime(reading.from_us, page.time_zone)} to ${dateTime(reading.until_us, page.time_zone)}, ${page.time_zone}`}
+      >
+        <div className="mb-2 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-sm">
+          <fieldset className="flex flex-wrap gap-5">
+            <legend className="sr-only">Measure</legend>
+            {Object.entries(LEG_MEASURES).map(([name, one]) => (
+              <label key={name} className="flex items-center gap-1.5">
+                <input
+                  type="radio"
+                  name="leg-measure"
+                  className="accent-[var(--ink)]"
+                  checked={measure === name}
+                  onChange={() => set("measure", name === "added" ? "" : name)}
+                />
+                {one.words}
+              </label>
+            ))}
+          </fieldset>
+          <label className="flex items-center gap-1.5">
+            Days
+            <select
+              className="border border-soft bg-raised px-1.5 py-0.5"
+              value={search.get("days") ?? "7"}
+              onChange={(event) => set("days", event.target.value === "7" ? "" : event.target.value)}
+            >
+              {["7", "14", "35", "92"].map((n) => (
+                <option key={n}>{n}</option>
+              ))}
+            </select>
+          </label>
+        </div>
+        <LegSheet
+          days={watched.days}
+          hours={page}
+          measure={measure}
+          recurrences={reading.recurrences}
+          onOpen={(at) => openAt(at, at + CELL_US)}
+        />
+        <Says watched={watched} />
+      </Section>
+      <Bench
+        slug={slug}
+        page={page}
+        watched={watched}
+        span={{ from, until }}
+        onSpan={(s) => openAt(s.from, s.until)}
+      />
+      <Episodes
+        page={page}
+        episodes={watched.episodes}
+        total={reading.episodes.length}
+        onOpen={(one) => {
+          const around = Math.max(60e6, (one.until_us - one.from_us) * 0.5);
+          openAt(one.from_us - around, one.until_us + around);
+        }}
+      />
+      <Usual reading={reading} />
+    </>
+  );
+}
+
+function Says({ watched }: { watched: Watched }) {
+  const { reading } = watched;
+  if (reading.findings.length === 0)
+    return (
+      <p className="mt-2 text-lg">
+        Nothing in these days would have spoiled a call
+        {reading.gaps.length > 0 &&
+          `, as far as was sampled: there ${reading.gaps.length === 1 ? "is" : "are"} ${plural(reading.gaps.length, "gap")}`}
+        .
+      </p>
+    );
+  return (
+    <ol className="mt-3">
+      {reading.findings.map((one) => (
+        <li
+          key={`${one.key}${one.leg}`}
+          className="hair grid gap-x-8 gap-y-1 border-t py-2.5 lg:grid-cols-[1fr_360px]"
+        >
+          <div>
+            <h3 className="text-lg leading-snug">{one.title}</h3>
+            <p className="leading-snug">{one.says}</p>
+          </div>
+          <p className="text-sm leading-snug">
+            <span className="text-soft">What to do, {one.who}: </span>
+            {one.remedy}
+          </p>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function Bench(props: {
+  slug: string;
+  page: Page;
+  watched: Watched;
+  span: Span;
+  onSpan: (span: Span) => void;
+}) {
+  const { slug, page, watched, span, onSpan } = props;
+  const path = `/api/sites/${slug}/watch/bench?probe=${watched.probe_id}&from_us=${Math.max(0, Math.round(span.from))}&until_us=${Math.round(span.until)}`;
+  const { data, error } = useQuery({
+    queryKey: ["bench", path],
+    queryFn: () => get("MinuteBenchPage", path),
+    placeholderData: keepPreviousData,
+  });
+  const length = span.until - span.from;
+  return (
+    <Section
+      id="bench"
+      title="Minute bench"
+      aside={`${dateTime(span.from, page.time_zone)} to ${dateTime(span.until, page.time_zone)}${data ? `, ${STEP_WORDS[data.bench.step]}` : ""}`}
+    >
+      {/* biome-ignore lint/a11y/noStaticElementInteractions: keys that its buttons offer as well */}
+      <div
+        onKeyDown={(event) => {
+          if (event.key === "ArrowLeft") onSpan(moved(span, -0.5));
+          else if (event.key === "ArrowRight") onSpan(moved(span, 0.5));
+          else return;
+          event.preventDefault();
+        }}
+      >
+        <div className="mb-3 flex flex-wrap items-center gap-2">
+          <Button onClick={() => onSpan(moved(span, -0.5))}>Earlier</Button>
+          <Button onClick={() => onSpan(moved(span, 0.5))}>Later</Button>
+          <span className="ml-2 text-sm text-soft">Show</span>
+          {LENGTHS.map(([words, us]) => (
+            <button
+              key={words}
+              type="button"
+              aria-pressed={Math.abs(length - us) < us / 100}
+              className={`px-1.5 text-sm underline underline-offset-3 ${Math.abs(length - us) < us / 100 ? "font-semibold" : ""}`}
+              onClick={() => onSpan(zoomed(span, us))}
+            >
+              {words}
+            </button>
+          ))}
+        </div>
+        {error && <Note>{error.message}</Note>}
+        {data && data.bench.at_us.length === 0 && <p>There are no samples in this time.</p>}
+        {data && data.bench.at_us.length > 0 && (
+          <>
+            <MinuteBench bench={data.bench} zone={page.time_zone} marks={watched.reading.episodes} />
+            <BenchFigures bench={data.bench} />
+            <p className="mt-1 text-sm text-soft">
+              Round trips hang from each line, to the depth that is written at its foot
+              {data.bench.step !== "round" && "; the shade is from the least to the longest of each step"}. A
+              mark above the line is loss, as tall as its share. Grey: an episode. Where a line pauses nothing
+              was sampled.
+            </p>
+          </>
+        )}
+      </div>
+    </Section>
+  );
+}
+
+const STEP_WORDS = { round: "each round", minute: "each minute", "ten minutes": "each ten minutes" } as const;
+
+const AT_FIRST = 15;
+
+function Episodes(props: { page: Page; episodes: Episode[]; total: number; onOpen: (one: Episode) => void }) {
+  const { page, episodes, total, onOpen } = props;
+  const [all, setAll] = useState(false);
+  if (total === 0) return null;
+  return (
+    <Section
+      title="Episodes"
+      aside={total > episodes.length ? `the newest ${episodes.length} of ${total}` : "newest first"}
+    >
+      <Wide label="Episodes">
+        <table className="w-full [&_td]:pr-4 [&_th]:pr-4 [&_th]:text-left">
+          <thead>
+            <tr className="text-sm text-soft [&>th]:pb-1 [&>th]:font-normal">
+              <th>Began</th>
+              <th>Lasted</th>
+              <th>Leg</th>
+              <th>What</th>
+              <th>Lost</th>
+              <th>Added, median and 95th percentile</th>
+              <th>A call in it</th>
+              <th>Calls placed in it</th>
+            </tr>
+          </thead>
+          <tbody>
+            {(all ? episodes : episodes.slice(0, AT_FIRST)).map((one) => (
+              <tr key={`${one.from_us}${one.leg}${one.seen_at}`} className="hair border-t [&>td]:py-1.5">
+                <td>
+                  <button type="button" className="underline underline-offset-3" onClick={() => onOpen(one)}>
+                    {dateTime(one.from_us, page.time_zone)}
+                  </button>
+                </td>
+                <td>{duration((one.until_us - one.from_us) / 1e6)}</td>
+                <td>
+                  {one.leg === "unknown" ? "cannot tell" : LEGS[one.leg]}{" "}
+                  {one.leg !== "unknown" && <span className="text-soft">{pct(100 * one.certainty, 0)}</span>}
+                </td>
+                <td>
+                  {KINDS[one.kind]}
+                  {one.direction && <span className="text-soft"> {WAYS[one.direction]}</span>}
+                </td>
+                <td>{pct(one.loss_pct, 0)}</td>
+                <td>
+                  {ms(one.added_ms)}, {ms(one.added_p95_ms)}
+                </td>
+                <td>{fixed(one.mos, 2)} MOS</td>
+                <td>
+                  {one.calls === 0
+                    ? "none"
+                    : `${one.calls_below} of ${one.calls} below ${fixed(page.target_mos, 1)} MOS`}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
+      {!all && episodes.length > AT_FIRST && (
+        <p className="mt-3">
+          <Button onClick={() => setAll(true)}>Show {episodes.length - AT_FIRST} more</Button>
+        </p>
+      )}
+    </Section>
+  );
+}
+
+const ROLES = {
+  gateway: "Gateway",
+  edge: "Provider’s edge",
+  outside: "Outside",
+  "far-end": "Far end",
+} as const;
+
+function Usual({ reading }: { reading: Watched["reading"] }) {
+  return (
+    <Section title="What is usual" aside="over all that was read">
+      <Wide label="What is usual">
+        <table className="w-full [&_td]:pr-4 [&_th]:pr-4 [&_th]:text-left">
+          <thead>
+            <tr className="text-sm text-soft [&>th]:pb-1 [&>th]:font-normal">
+              <th>Place</th>
+              <th>Sampled</th>
+              <th>Lost</th>
+              <th>Least</th>
+              <th>Median</th>
+              <th>95th percentile</th>
+              <th>Longest</th>
+              <th>Baseline</th>
+            </tr>
+          </thead>
+          <tbody>
+            {reading.places.map((one) => (
+              <tr key={one.number} className="hair border-t [&>*]:py-1.5">
+                <th className="font-normal">
+                  {ROLES[one.role]} <span className="text-soft">{one.name}</span>
+                </th>
+                <td>{one.sent.toLocaleString("en-GB").replaceAll(",", "\u00a0")}</td>
+                <td>{one.sent ? pct((100 * one.lost) / one.sent, 2) : "–"}</td>
+                <td>{ms(one.min_ms, 1)}</td>
+                <td>{ms(one.p50_ms, 1)}</td>
+                <td>{ms(one.p95_ms, 1)}</td>
+                <td>{ms(one.max_ms)}</td>
+                <td>
+                  by {one.baseline_by}, {plural(one.baseline_days, "day")}
+                  {one.forming && <span className="text-soft"> (forming)</span>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
+      {reading.not_faults.map((one) => (
+        <p key={one.says} className="mt-2 max-w-4xl text-sm">
+          <span className="font-semibold">No fault: </span>
+          {one.says}
+        </p>
+      ))}
+    </Section>
+  );
+}
