@@ -1,0 +1,192 @@
+"""The watch of a site by its API: whom to ask, days by leg, episodes with calls, the minute bench."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+import pytest
+
+from tarnfell.core.days.rounds import Rounds
+from tarnfell.store import cells as cell_store
+from tarnfell.store import checks as check_store
+from tarnfell.store import jobs as job_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.checks import Wish
+from tarnfell.store.db import connect, now_us, writing
+from tarnfell.wire.kinds.check import CheckResult, EchoFacts, StackFacts
+from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.watch import EchoTarget
+from tarnfell.work.watch.packing import pack_next
+from tarnfell.work.watch.reading import read_next
+from tests.core.days.weeks import Week, hours
+from tests.server.conftest import House
+from tests.work.watched import batches_of
+
+LATER = 4_000_000_000_000_000
+HOUR_US = 3_600_000_000
+
+
+def page(house: House, **query: Any) -> Any:
+    return house.person.get("/api/sites/pier/watch", query_string=query).json
+
+
+def bench(house: House, from_us: float, until_us: float, probe: int = 1) -> Any:
+    query = {"probe": probe, "from_us": int(from_us), "until_us": int(until_us)}
+    return house.person.get("/api/sites/pier/watch/bench", query_string=query)
+
+
+def put(house: House, wish: dict[str, Any]) -> Any:
+    return house.person.put("/api/sites/pier/probes/1/watch", json=wish, headers={"X-CSRF-Token": house.csrf})
+
+
+def watched(house: House, week: Week, seconds: float, from_s: float = 0) -> Rounds:
+    """The first part of a week in the database, packed and read."""
+    db = connect(house.folder)
+    rounds = week.rounds()
+    own = week.among(from_s, from_s + seconds)
+    part = Rounds(rounds.places, rounds.at_us[own], rounds.sent[:, own], rounds.rtt_ms[:, own], rounds.interval_us)
+    with writing(db):
+        watch_store.want(db, 1, 1, 1000, 46, None)
+        for batch in batches_of(part, each=100, large_every=5):
+            watch_store.keep(db, batch)
+    while pack_next(db, LATER):
+        pass
+    assert read_next(db, now_us())
+    return part
+
+
+def test_a_watch_is_proposed_from_what_the_check_found(house: House) -> None:
+    (probe,) = page(house)["probes"]
+    assert probe["proposed"] == [{"role": "gateway", "address": ""}]
+    assert (probe["watch"], page(house)["watched"]) == (None, None)
+    db = connect(house.folder)
+    site_id = db.execute("SELECT id FROM site").fetchone()[0]
+    stack = StackFacts((), None, None, None, None, ())
+    outside = EchoFacts("outside", "203.0.113.53", 64, 1, 1, (9.0,))
+    result = plain(CheckResult("192.0.2.10", stack, edge="198.51.100.1", echoes=(outside,)))
+    job = job_store.ask(db, site_id, 1, "check", None, {"far_end_id": 1})
+    db.execute("UPDATE job SET state = 'done', result = ? WHERE id = ?", (json.dumps(result), job))
+    assert [(one["role"], one["address"]) for one in page(house)["probes"][0]["proposed"]] == [
+        ("gateway", ""), ("edge", "198.51.100.1"), ("outside", "203.0.113.53"),
+    ]  # fmt: skip
+    check_store.keep_wish(db, site_id, Wish(gateway="192.0.2.1", edge="198.51.100.7", outside=("203.0.113.99",)))
+    assert [one["address"] for one in page(house)["probes"][0]["proposed"]] == [
+        "192.0.2.1", "198.51.100.7", "203.0.113.99",
+    ]  # fmt: skip
+
+
+def test_places_are_asked_for_by_their_address(house: House) -> None:
+    wish = {"far_end_id": 1, "large_every": 5, "echoes": [
+        {"role": "gateway"}, {"role": "edge", "address": " 198.51.100.1 "},
+        {"role": "outside", "address": "2001:db8::1"},
+    ]}  # fmt: skip
+    assert put(house, wish).status_code == 200
+    told = house.probe("POST", "/api/probe/heartbeat", json={"kinds": [], "environment": None, "holds": []}).json[
+        "watch"
+    ]
+    assert told["echoes"] == [
+        {"role": "gateway"}, {"role": "edge", "address": "198.51.100.1"}, {"role": "outside", "address": "2001:db8::1"},
+    ]  # fmt: skip
+    assert told["large_every"] == 5
+    shown = page(house)["probes"][0]["watch"]
+    assert [one["address"] for one in shown["echoes"]] == ["", "198.51.100.1", "2001:db8::1"]
+    for address in ("edge.example", "", "300.1.1.1"):
+        answer = put(house, {"far_end_id": 1, "echoes": [{"role": "edge", "address": address}]})
+        assert (answer.status_code, "is no address" in answer.json["detail"]) == (422, True)
+    nine = [{"role": "outside", "address": "192.0.2.1"}] * 9
+    assert put(house, {"far_end_id": 1, "echoes": nine}).status_code == 422
+
+
+def test_days_by_leg_in_the_sites_own_cells(house: House) -> None:
+    week = Week(5, days=2)
+    week.queues("line", hours(0, 23.5), 900, 220)
+    week.outage("inside", hours(1, 0.5), 600)
+    watched(house, week, 2 * 3600, hours(0, 23))
+    shown = page(house)["watched"]
+    assert [day["day"] for day in shown["days"]] == ["2026-03-02", "2026-03-03"]
+    first, second = shown["days"]
+    legs = {leg["leg"]: leg for leg in first["legs"]}
+    assert list(legs) == ["inside", "line", "beyond"]
+    assert first["at_us"][138] == (1772409600 + 23 * 3600) * 1_000_000  # 23:00 in London on the 2nd of March
+    assert [cell for cell, value in enumerate(legs["line"]["added_ms"]) if value is not None] == list(range(138, 144))
+    assert [value > 100 for value in legs["line"]["added_ms"][138:]] == [False, False, False, True, True, False]
+    assert max(legs["beyond"]["added_ms"][138:]) < 20
+    inside = next(leg for leg in second["legs"] if leg["leg"] == "inside")
+    assert inside["loss_pct"][3] == 100
+    assert inside["added_ms"][3] is None
+    assert inside["loss_pct"][2] < 1
+    assert second["at_us"][6] is None
+    assert [(one["leg"], one["kind"]) for one in shown["episodes"]] == [("inside", "outage"), ("line", "delay")]
+    assert [day["day"] for day in page(house, days=1)["watched"]["days"]] == ["2026-03-03"]
+    assert page(house, probe=2)["watched"] is None
+
+
+def test_an_episode_tells_what_calls_in_it_came_to(house: House) -> None:
+    week = Week(5, days=1)
+    week.outage("line", 1200, 300)
+    watched(house, week, 3600)
+    (one,) = page(house)["watched"]["episodes"]
+    assert (one["calls"], one["calls_below"]) == (0, 0)
+
+
+@pytest.mark.parametrize(
+    ("span_s", "step", "count"), [(1200, "round", 1200), (1201, "minute", 60), (5 * 86_400, "ten minutes", 6)]
+)
+def test_the_bench_is_as_fine_as_its_span_allows(house: House, span_s: int, step: str, count: int) -> None:
+    week = Week(5, days=1)
+    week.outage("line", 600, 120)
+    rounds = watched(house, week, 3600)
+    start = int(rounds.at_us[0])
+    from_us = start if span_s < 2000 else start - HOUR_US
+    told = bench(house, from_us, from_us + (span_s if span_s != 1201 else 7200) * 1_000_000).json["bench"]
+    assert (told["step"], len(told["at_us"])) == (step, count)
+    lanes = {lane["name"]: lane for lane in told["lanes"]}
+    assert list(lanes) == ["far", "192.0.2.1", "198.51.100.1", "203.0.113.53", "203.0.113.99"]
+    gateway, edge = lanes["192.0.2.1"], lanes["198.51.100.1"]
+    seconds = min(1200, 3600) if step == "round" else 3600
+    own = slice(0, seconds)
+    assert sum(gateway["sent"]) == seconds
+    assert sum(edge["lost"]) == int(np.isnan(rounds.rtt_ms[1, own]).sum())
+    known = [value for value in edge["min_ms"] if value is not None]
+    assert min(known) == pytest.approx(float(np.nanmin(rounds.rtt_ms[1, own])), rel=0.004)
+    assert max(value for value in edge["max_ms"] if value is not None) == pytest.approx(
+        float(np.nanmax(rounds.rtt_ms[1, own])), rel=0.004
+    )
+    if step != "ten minutes":
+        assert None in edge["p50_ms"]
+
+
+def test_the_bench_knows_its_bounds(house: House) -> None:
+    assert bench(house, 0, 5).status_code == 404
+    rounds = watched(house, Week(5, days=1), 600)
+    start = int(rounds.at_us[0])
+    assert bench(house, start + 5, start + 5).status_code == 422
+    assert "up to 92 days" in bench(house, start, start + 93 * 86_400_000_000).json["detail"]
+    empty = bench(house, start - HOUR_US, start - HOUR_US + 60_000_000).json["bench"]
+    assert (empty["at_us"], empty["lanes"]) == ([], [])
+    some = bench(house, start + 60_000_000, start + 120_000_000).json["bench"]
+    assert (some["at_us"][0], some["at_us"][-1]) == (start + 60_000_000, start + 119_000_000)
+
+
+def test_load_of_our_own_is_marked_on_the_bench(house: House) -> None:
+    rounds = watched(house, Week(5, days=1), 60)
+    db = connect(house.folder)
+    (cell,) = cell_store.cells_between(db, 1, 0, LATER)
+    from tarnfell.work.watch import cells
+
+    part = cells.unpacked(cell)
+    part.beside[10:20] = 7
+    cell_store.keep_packed(db, [cells.packed(1, cell.start_us, part)], [])
+    told = bench(house, rounds.at_us[0], rounds.at_us[0] + 60_000_000).json["bench"]
+    assert told["beside_us"] == [[int(rounds.at_us[10]), int(rounds.at_us[19])]]
+
+
+def test_echoes_are_kept_as_the_probe_reads_them(house: House) -> None:
+    db = connect(house.folder)
+    watch_store.want(db, 1, 1, 1000, 46, None, (EchoTarget("gateway"), EchoTarget("edge", "198.51.100.1")), 5)
+    watch = watch_store.watch_of(db, 1)
+    assert watch is not None
+    assert watch.places == (EchoTarget("gateway"), EchoTarget("edge", "198.51.100.1"))
+    assert plain(watch.places[0]) == {"role": "gateway"}
