@@ -81,7 +81,6 @@ def take(page: Page) -> None:
     page.see("kbit/s each way")
     page.fill("Concurrent calls", "12")
     page.fill("Seconds each", "30")
-    shoot("place-calls")
     page.press("Place 12 calls")
     page.see("Both directions are flowing")
     shoot("live-run", 24)
@@ -90,7 +89,6 @@ def take(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='1']").click()
     page.see("Second by second")
     shoot("call")
-    picture_of_video(page, shoot)
     page.go("/sites/skerry-road")
     page.see("Runs")
     runs = page.driver.find_elements(By.CSS_SELECTOR, "a[href*='/runs/']")
@@ -108,6 +106,13 @@ def take(page: Page) -> None:
     shoot("requirements")
     scroll_to("causes")
     shoot("causes-and-score")
+    page.go("/sites/skerry-road/watch")
+    page.see("By day")
+    shoot("watch")
+    page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']//td/button").click()
+    page.see("each ")
+    scroll_to("bench")
+    shoot("minute-bench")
     page.go("/sites/skerry-road/report")
     page.see("PDF, A4")
     shoot("report", 2)
@@ -161,23 +166,6 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.driver.execute_cdp_cmd(
         "Emulation.setDeviceMetricsOverride", {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     )
-
-
-def picture_of_video(page: Page, shoot: Callable[..., None]) -> None:
-    """A video stream beside a call on the bench, through its uploads and its bursts of loss."""
-    page.go("/sites/bench/load")
-    page.see("95 % confidence")
-    page.press("Fixed load")
-    page.press("Add video")
-    page.type_over("Concurrent calls", "1")
-    Select(page.field("Video")).select_by_value("360p")
-    page.press("Start it now")
-    page.see(" needed.", within_s=120)
-    page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
-    page.see("Each video stream")
-    page.driver.find_element(By.CSS_SELECTOR, "a[href*='/videos/']").click()
-    page.see("what the site received")
-    shoot("video")
 
 
 if __name__ == "__main__":

@@ -17,7 +17,7 @@ SCREENS = (
     "/", "/engagements/merrow-sound-ferries", "/engagements/merrow-sound-ferries/codecs",
     "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
     "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
-    "/sites/skerry-road/report",
+    "/sites/skerry-road/report", "/sites/skerry-road/watch",
     "/sites/bench/check", "/sites/bench/survey", "/sites/bench/look", "/sites/bench/packets",
     "RUN", "CALL", "COMPARE",
 )  # fmt: skip

@@ -31,7 +31,7 @@ interface Props {
   page: Page;
   shown: number | null;
   onShow: (probe: number) => void;
-  onBegin: (probe: number, form: Form) => Promise<boolean>;
+  onBegin: (probe: number, form: Form) => Promise<void>;
   onEnd: (probe: number) => void;
 }
 
@@ -98,15 +98,7 @@ function Stands({ watch, page }: { watch: Watch; page: Page }) {
   );
 }
 
-function Ask({
-  page,
-  probe,
-  onBegin,
-}: {
-  page: Page;
-  probe: Probe;
-  onBegin: (form: Form) => Promise<boolean>;
-}) {
+function Ask({ page, probe, onBegin }: { page: Page; probe: Probe; onBegin: (form: Form) => Promise<void> }) {
   const { watch } = probe;
   const on = watch !== null && watch.state !== "ended";
   const [farEnd, setFarEnd] = useState(String(watch?.far_end_id ?? page.far_ends[0]?.id ?? ""));
@@ -125,9 +117,7 @@ function Ask({
       label={on ? "Edit the watch" : "Start a watch"}
       trigger={<Button act={!on}>{on ? "Edit …" : "Start a watch …"}</Button>}
       confirm={on ? "Save" : "Start"}
-      onConfirm={async () => {
-        await onBegin(form);
-      }}
+      onConfirm={() => onBegin(form)}
     >
       <p className="leading-snug">
         It goes on by itself for weeks, beside calls and checks, and while this server is away, until it is

@@ -34,15 +34,11 @@ export function WatchScreen({ id }: { id: string }) {
   const [search, set] = useAddress();
   const chosen = search.get("probe") ?? "0";
   const days = search.get("days") ?? "7";
-  const { page, problem, change } = useLivePage(
-    "WatchPage",
-    `/api/sites/${id}/watch?probe=${chosen}&days=${days}`,
-    () => false,
-  );
+  const path = `/api/sites/${id}/watch?probe=${chosen}&days=${days}`;
+  const { page, problem, change } = useLivePage("WatchPage", path, () => false);
   if (!page.data) return <Pending what="the watch" error={page.error} />;
   const { data } = page;
-  const again = async (asked: Promise<unknown>) =>
-    change(asked.then(() => get("WatchPage", `/api/sites/${id}/watch?probe=${chosen}&days=${days}`)));
+  const read = () => change(get("WatchPage", path));
   return (
     <>
       <Trail
@@ -68,8 +64,15 @@ export function WatchScreen({ id }: { id: string }) {
         page={data}
         shown={data.watched?.probe_id ?? null}
         onShow={(probe) => set("probe", String(probe))}
-        onBegin={(probe, form) => again(put("PlacePage", `/api/sites/${id}/probes/${probe}/watch`, form))}
-        onEnd={(probe) => again(remove("PlacePage", `/api/sites/${id}/probes/${probe}/watch`))}
+        onBegin={async (probe, form) => {
+          await put("PlacePage", `/api/sites/${id}/probes/${probe}/watch`, form);
+          await read();
+        }}
+        onEnd={async (probe) => {
+          await change(
+            remove("PlacePage", `/api/sites/${id}/probes/${probe}/watch`).then(() => get("WatchPage", path)),
+          );
+        }}
       />
       {data.watched ? (
         <Shown slug={id} page={data} watched={data.watched} />

@@ -1,0 +1,78 @@
+"""A site watched: from the day sheet to its minutes and an episode; a watch that is started, changed and ended."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from tests.browser.driver import Page
+
+
+def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
+    page.go("/sites/skerry-road")
+    page.driver.find_element(By.XPATH, "//ol//a[starts-with(normalize-space(), 'Watch')]").click()
+    page.see("Watch Skerry Road depot")
+    page.see("Packets queue on the line, upload")
+    assert "weekdays between" in page.text()
+    assert "answers slowly for itself" in page.text()
+    sheet = page.driver.find_element(By.CSS_SELECTOR, "svg[aria-label^='Day sheet of the watch']")
+    sheet.send_keys(Keys.ARROW_LEFT)
+    page.see("click to open its minutes")
+    sheet.send_keys(Keys.ARROW_UP, Keys.ENTER)
+    page.see("each round")
+    assert "from=" in page.driver.current_url
+    bench = page.driver.find_element(By.ID, "bench")
+    assert [lane for lane in ("Gateway", "Provider’s edge", "Outside", "Far end") if lane in bench.text] == [
+        "Gateway", "Provider’s edge", "Outside", "Far end",
+    ]  # fmt: skip
+    page.press("1 day")
+    page.see("each minute")
+    page.press("7 days")
+    page.see("each ten minutes")
+    page.press("1 h")
+    page.see("each minute")
+    before = page.driver.current_url
+    page.press("Earlier")
+    page.see("each minute")
+    assert page.driver.current_url != before
+    # An episode opens its own minutes, and says what calls placed in it came to.
+    first = page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']//tbody/tr[1]")
+    assert "line" in first.text
+    assert "added delay upload" in first.text
+    assert "below 4.0 MOS" in page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']").text
+    first.find_element(By.TAG_NAME, "button").click()
+    page.see("Grey: an episode.")
+    page.driver.find_element(By.XPATH, "//label[normalize-space()='Loss']").click()
+    assert "measure=loss" in page.driver.current_url
+    assert page.violations() == []
+
+
+def test_a_quiet_site_says_so(page: Page) -> None:
+    page.go("/sites/harbour-house/watch")
+    page.see("Nothing in these days would have spoiled a call")
+    assert "Episodes" not in [one.text for one in page.driver.find_elements(By.TAG_NAME, "h2")]
+
+
+def test_a_watch_is_ended_changed_and_started(page: Page) -> None:
+    page.go("/sites/bench/watch")
+    page.see("bench-probe")
+    if page.driver.find_elements(By.XPATH, "//main//button[normalize-space()='Stop']"):
+        page.press("Stop")
+    page.see("Start a watch …")
+    page.press("Start a watch …")
+    page.see("MB a day")
+    address = page.driver.find_element(By.XPATH, "//div[@role='dialog']//input[@placeholder='the system’s own']")
+    address.send_keys("nowhere.example")
+    page.press("Start")
+    page.see("is no address")
+    address.send_keys(Keys.CONTROL, "a")
+    address.send_keys("127.0.0.1")
+    page.press("Start")
+    page.await_gone("MB a day")
+    page.see("Samples are coming in.", within_s=90)
+    page.see("127.0.0.1")
+    page.press("Edit …")
+    page.choose("Rounds", "5 a second")
+    page.press("Save")
+    page.see("5 a second, to bench-far-end")
+    page.see("Samples are coming in.", within_s=90)

@@ -1,0 +1,83 @@
+"""Geometry of the minute bench and of days, called through node as the drawings call it."""
+
+from __future__ import annotations
+
+import itertools
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+
+from tests.charts.test_geometry import js
+
+HOUR = 3_600_000_000
+
+
+def bench(name: str, *given: Any) -> Any:
+    return js("bench-geometry", name, *given)
+
+
+def us(*when: int) -> int:
+    return int(datetime(*when, tzinfo=UTC).timestamp() * 1e6)  # type: ignore[arg-type,misc]
+
+
+def test_time_runs_from_the_left_margin_to_the_edge() -> None:
+    assert bench("xOf", 100, 100, 300) == 150
+    assert bench("xOf", 300, 100, 300) == 1180
+    assert bench("xOf", 200, 100, 300) == 665
+
+
+def test_a_lane_is_as_deep_as_all_but_its_longest_answers() -> None:
+    assert bench("depthOf", [3.0, 4.9, None]) == 5
+    assert bench("depthOf", [5.1, None]) == 10
+    assert bench("depthOf", [8.0] * 99 + [900.0]) == 10
+    assert bench("depthOf", [8.0] * 45 + [900.0] * 5) == 1000
+    assert bench("depthOf", []) == 1
+    assert bench("depthOf", [99_999.0] * 3) == 10_000
+
+
+def test_what_was_not_answered_and_what_was_not_sampled_part_a_line() -> None:
+    at = [0, 10, 20, 30, 100, 110]
+    assert bench("stretchesOf", at, [1, 1, None, 1, 1, 1], 50) == [[0, 1], [3, 3], [4, 5]]
+    assert bench("stretchesOf", at, [1, 1, None, 1, 1, 1], 70) == [[0, 1], [3, 5]]
+    assert bench("stretchesOf", at, [None] * 6, 50) == []
+
+
+@pytest.mark.parametrize(("span_h", "step_h"), [(0.2, 1 / 60), (1, 1 / 12), (6, 0.5), (24, 2), (24 * 7, 24)])
+def test_labels_stand_on_whole_steps_of_the_sites_clock(span_h: float, step_h: float) -> None:
+    start = us(2026, 3, 2, 9, 7, 13)
+    offset = 5.75 * HOUR  # Kathmandu
+    ticks = bench("ticksOf", start, start + span_h * HOUR, offset)
+    assert 4 <= len(ticks) <= 13
+    assert {b - a for a, b in itertools.pairwise(ticks)} == {round(step_h * HOUR)}
+    assert all((tick + offset) % round(step_h * HOUR) == 0 for tick in ticks)
+    assert start <= ticks[0] < start + step_h * HOUR
+
+
+def test_the_sites_clock_is_ahead_by_its_zone() -> None:
+    assert bench("offsetOf", us(2026, 3, 2, 12), "Europe/London") == 0
+    assert bench("offsetOf", us(2026, 7, 2, 12), "Europe/London") == HOUR
+    assert bench("offsetOf", us(2026, 7, 2, 23, 59), "Asia/Kathmandu") == 5.75 * HOUR
+    assert bench("offsetOf", us(2026, 1, 1, 0, 30) + 400_000, "America/New_York") == -5 * HOUR
+
+
+def test_zoom_keeps_the_middle_and_moves_keep_the_length() -> None:
+    assert bench("zoomed", {"from": 100, "until": 200}, 20) == {"from": 140, "until": 160}
+    assert bench("moved", {"from": 100, "until": 200}, 0.5) == {"from": 150, "until": 250}
+    assert bench("moved", {"from": 100, "until": 200}, -0.5) == {"from": 50, "until": 150}
+
+
+@pytest.mark.parametrize(
+    ("opens", "closes", "days", "day", "marks"),
+    [
+        (480, 1080, "12345", "2026-03-02", [[480, 4], [1080, -4]]),  # a Monday
+        (480, 1080, "12345", "2026-03-01", []),
+        (1320, 360, "12345", "2026-03-02", [[1320, 4]]),  # over night: Sunday's did not open
+        (1320, 360, "12345", "2026-03-03", [[360, -4], [1320, 4]]),
+        (1320, 360, "12345", "2026-03-07", [[360, -4]]),
+        (1320, 360, "7", "2026-03-02", [[360, -4]]),
+    ],
+)
+def test_business_hours_open_and_close(opens: int, closes: int, days: str, day: str, marks: list[list[int]]) -> None:
+    hours = {"open_minute": opens, "close_minute": closes, "open_days": days}
+    assert js("day-geometry", "openings", hours, day) == marks
