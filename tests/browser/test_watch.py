@@ -10,6 +10,7 @@ from tests.browser.driver import Page
 
 def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.go("/sites/skerry-road")
+    page.see("Day sheet")
     page.driver.find_element(By.XPATH, "//ol//a[starts-with(normalize-space(), 'Watch')]").click()
     page.see("Watch Skerry Road depot")
     page.see("Packets queue on the line, upload")

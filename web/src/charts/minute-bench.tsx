@@ -34,7 +34,7 @@ export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string
         data-wide
         viewBox={`0 0 ${BENCH.width} ${height}`}
         className="block w-full"
-        role="img"
+        role="graphics-document"
         aria-label="Minute bench"
       >
         {marks.map((mark) => (

@@ -2,21 +2,33 @@
 import { useCallback } from "react";
 import { useSearchParams } from "react-router";
 
-/** The address's values, and how to set one; an empty value leaves the address. Back skips what was only adjusted. */
-export function useAddress(): [URLSearchParams, (name: string, value: string) => void] {
+type Values = Record<string, string>;
+
+/**
+ * The address's values, how to set one, and how to set several at once; an empty value leaves the address. Back skips
+ * what was only adjusted.
+ */
+export function useAddress(): [
+  URLSearchParams,
+  (name: string, value: string) => void,
+  (values: Values) => void,
+] {
   const [search, setSearch] = useSearchParams();
-  const set = useCallback(
-    (name: string, value: string) =>
+  const setAll = useCallback(
+    (values: Values) =>
       setSearch(
         (before) => {
           const next = new URLSearchParams(before);
-          if (value) next.set(name, value);
-          else next.delete(name);
+          for (const [name, value] of Object.entries(values)) {
+            if (value) next.set(name, value);
+            else next.delete(name);
+          }
           return next;
         },
         { replace: true },
       ),
     [setSearch],
   );
-  return [search, set];
+  const set = useCallback((name: string, value: string) => setAll({ [name]: value }), [setAll]);
+  return [search, set, setAll];
 }

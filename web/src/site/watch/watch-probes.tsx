@@ -55,7 +55,12 @@ export function WatchProbes({ page, shown, onShow, onBegin, onEnd }: Props) {
               <Button onClick={() => onEnd(probe.id)}>Stop</Button>
             )}
             {page.far_ends.length > 0 ? (
-              <Ask page={page} probe={probe} onBegin={(form) => onBegin(probe.id, form)} />
+              <Ask
+                key={isOn(probe) ? "on" : "off"}
+                page={page}
+                probe={probe}
+                onBegin={(form) => onBegin(probe.id, form)}
+              />
             ) : (
               <p className="text-sm">Choose a far end where probes are placed.</p>
             )}
@@ -65,6 +70,8 @@ export function WatchProbes({ page, shown, onShow, onBegin, onEnd }: Props) {
     </ul>
   );
 }
+
+const isOn = ({ watch }: Probe) => watch !== null && watch.state !== "ended";
 
 function Stands({ watch, page }: { watch: Watch; page: Page }) {
   const quiet = watch.state === "ended" || watch.state === "sampling" || watch.state === "starting";
@@ -100,11 +107,11 @@ function Stands({ watch, page }: { watch: Watch; page: Page }) {
 
 function Ask({ page, probe, onBegin }: { page: Page; probe: Probe; onBegin: (form: Form) => Promise<void> }) {
   const { watch } = probe;
-  const on = watch !== null && watch.state !== "ended";
+  const on = isOn(probe);
   const [farEnd, setFarEnd] = useState(String(watch?.far_end_id ?? page.far_ends[0]?.id ?? ""));
   const [interval, setInterval] = useState(String(watch?.interval_ms ?? 1000));
-  const [places, setPlaces] = useState<Place[]>(on ? watch.echoes : probe.proposed);
-  const [large, setLarge] = useState(on ? watch.large_every > 0 : true);
+  const [places, setPlaces] = useState<Place[]>(on && watch ? watch.echoes : probe.proposed);
+  const [large, setLarge] = useState(on && watch ? watch.large_every > 0 : true);
   const form: Form = {
     far_end_id: Number(farEnd),
     interval_ms: Number(interval),

@@ -87,12 +87,11 @@ export function WatchScreen({ id }: { id: string }) {
 }
 
 function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Watched }) {
-  const [search, set] = useAddress();
+  const [search, set, setAll] = useAddress();
   const measure: LegMeasure = search.get("measure") === "loss" ? "loss" : "added";
   const { reading } = watched;
   const openAt = (from: number, until: number) => {
-    set("from", String(Math.round(from)));
-    set("until", String(Math.round(until)));
+    setAll({ from: String(Math.round(from)), until: String(Math.round(until)) });
     document.getElementById("bench")?.scrollIntoView({ block: "start" });
   };
   const from = Number(search.get("from")) || reading.until_us - 3600e6;
