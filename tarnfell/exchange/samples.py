@@ -1,7 +1,9 @@
 """Samples of a watch as a file of our own, an open one: CSV with ``at,target,role,rtt_ms``.
 
 ``at`` is a time with its zone (RFC 3339), ``role`` gateway, edge, outside or far-end, and a blank ``rtt_ms`` a sample
-that was not answered. One line a sample; samples of one round have nearly the same time.
+that was not answered. One line a sample; samples of one round have nearly the same time. Two columns may stand beside
+them: ``large``, 1 for a large packet, and ``beside``, the run or fill that loaded the line just then, 0 for none. Lines
+of either tell of that size or load, and are passed over where the way itself is judged.
 """
 
 from __future__ import annotations
@@ -19,6 +21,7 @@ from tarnfell.core.days.rounds import Floats, Ints, Place, Rounds, rounds_of
 from tarnfell.core.legs import ROLES, Role
 
 HEADER = ("at", "target", "role", "rtt_ms")
+LABELS = ("large", "beside")
 MOST_PLACES = 64
 MOST_RTT_MS = 600_000.0
 BATCH = 5_000
@@ -48,19 +51,20 @@ def read_samples(file: TextIO) -> Rounds:
         names = [name.strip().lower() for name in next(lines, [])]
         if not set(HEADER) <= set(names):
             raise NotSamples(f"A first line with {','.join(HEADER)} was expected.")
-        return _rounds(lines, *(names.index(name) for name in HEADER))
+        labels = [names.index(name) for name in LABELS if name in names]
+        return _rounds(lines, labels, *(names.index(name) for name in HEADER))
     except csv.Error as error:
         raise NotSamples(f"Line {lines.line_num} is not CSV: {error}.") from None
     except UnicodeDecodeError:
         raise NotSamples("The file is not text in UTF-8.") from None
 
 
-def _rounds(lines: _Lines, at: int, target: int, role: int, rtt: int) -> Rounds:
+def _rounds(lines: _Lines, labels: list[int], at: int, target: int, role: int, rtt: int) -> Rounds:
     numbers: dict[tuple[str, str], int] = {}
     whens: list[Ints] = []
     places: list[Ints] = []
     trips: list[Floats] = []
-    numbered = ((lines.line_num, row) for row in lines if row)
+    numbered = ((lines.line_num, row) for row in lines if row and not _is_labelled(row, labels))
     while batch := list(islice(numbered, BATCH)):
         columns = _columns(batch, at, target, role, rtt)
         keys = list(zip(columns[2], columns[1], strict=True))
@@ -82,6 +86,10 @@ def _rounds(lines: _Lines, at: int, target: int, role: int, rtt: int) -> Rounds:
     rank[order] = np.arange(len(order))
     chosen = [known[i] for i in order]
     return rounds_of(chosen, np.concatenate(whens), rank[np.concatenate(places)], np.concatenate(trips))
+
+
+def _is_labelled(row: list[str], labels: list[int]) -> bool:
+    return any(place < len(row) and row[place].strip() not in ("", "0") for place in labels)
 
 
 def _columns(batch: list[tuple[int, list[str]]], *wanted: int) -> list[tuple[str, ...]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from typing import Any
 
@@ -9,6 +10,7 @@ import numpy as np
 import pytest
 
 from tarnfell.core.days.rounds import Rounds
+from tarnfell.exchange.samples import read_samples
 from tarnfell.store import cells as cell_store
 from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
@@ -190,3 +192,31 @@ def test_echoes_are_kept_as_the_probe_reads_them(house: House) -> None:
     assert watch is not None
     assert watch.places == (EchoTarget("gateway"), EchoTarget("edge", "198.51.100.1"))
     assert plain(watch.places[0]) == {"role": "gateway"}
+
+
+def test_a_span_of_samples_is_a_file_that_is_analysed_like_any(house: House) -> None:
+    week = Week(5, days=1)
+    week.outage("line", 600, 120)
+    rounds = watched(house, week, 1500)
+    start = int(rounds.at_us[0])
+    query = {"probe": 1, "from_us": start + 300_000_000, "until_us": start + 1_200_000_000}
+    answer = house.person.get("/api/sites/pier/watch/samples.csv", query_string=query)
+    assert answer.mimetype == "text/csv"
+    lines = answer.text.splitlines()
+    assert lines[0] == "at,target,role,rtt_ms,large,beside"
+    assert lines[1].startswith("2026-03-02T00:05:00.000Z,far,far-end,")
+    assert len(lines) == 1 + 900 * 5
+    assert sum(line.split(",")[4] == "1" for line in lines[1:]) == 180 * 4
+    read = read_samples(io.StringIO(answer.text))
+    assert [place.name for place in read.places] == [
+        "192.0.2.1", "198.51.100.1", "203.0.113.53", "203.0.113.99", "far",
+    ]  # fmt: skip
+    assert read.sent[0].sum() == 720  # without the large ones
+    assert read.sent[4].sum() == 900
+    own = slice(300, 1200)
+    assert np.allclose(read.rtt_ms[4], rounds.rtt_ms[4, own], rtol=0.003, equal_nan=True)
+    for span in (0, 86_400_000_001):
+        query["until_us"] = query["from_us"] + span
+        assert house.person.get("/api/sites/pier/watch/samples.csv", query_string=query).status_code == 422
+    query["probe"] = 2
+    assert house.person.get("/api/sites/pier/watch/samples.csv", query_string=query).status_code == 404

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from zoneinfo import ZoneInfo
 
-from flask import Blueprint, g
+from flask import Blueprint, Response, g
 
 from tarnfell.server.access import require_probe, require_site
 from tarnfell.server.check.ends import far_end_choices
@@ -29,7 +29,7 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
-from tarnfell.work.watch.bench import MOST_CALLS, bench_of
+from tarnfell.work.watch.bench import MOST_CALLS, bench_of, lines_of
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
 from tarnfell.work.watch.reading import ReadEpisode, kept_reading
 from tarnfell.work.watch.sheet import days_of
@@ -37,6 +37,7 @@ from tarnfell.work.watch.sheet import days_of
 blueprint = Blueprint("watch_pages", __name__)
 
 EPISODES_SHOWN = 100
+NEVER_ASKED = "This probe has never been asked to watch."
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/watch", response=WatchPage)
@@ -70,11 +71,26 @@ def show_bench(slug: str, query: MinuteBenchQuery) -> MinuteBenchPage:
     site = require_site(slug)
     watch = watch_store.watch_of(g.db, require_probe(site, query.probe).id)
     if watch is None:
-        raise Problem(404, "This probe has never been asked to watch.")
+        raise Problem(404, NEVER_ASKED)
     try:
         return MinuteBenchPage(bench=bench_of(g.db, watch.id, site.id, query.from_us, query.until_us))
     except ValueError as error:
         raise Problem(422, str(error)) from None
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/watch/samples.csv", produces="text/csv")
+def export_samples(slug: str, query: MinuteBenchQuery) -> Response:
+    """The samples of up to a day, as `tarnfell analyse` reads them."""
+    site = require_site(slug)
+    watch = watch_store.watch_of(g.db, require_probe(site, query.probe).id)
+    if watch is None:
+        raise Problem(404, NEVER_ASKED)
+    try:
+        lines = lines_of(g.db, watch.id, query.from_us, query.until_us)
+    except ValueError as error:
+        raise Problem(422, str(error)) from None
+    headers = {"Content-Disposition": f'attachment; filename="{site.slug}-samples.csv"'}
+    return Response(lines, mimetype="text/csv", headers=headers)
 
 
 def _probe(site: Site, probe: Probe) -> WatchedProbe:

@@ -34,7 +34,6 @@ export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string
         data-wide
         viewBox={`0 0 ${BENCH.width} ${height}`}
         className="block w-full"
-        role="graphics-document"
         aria-label="Minute bench"
       >
         {marks.map((mark) => (

@@ -6,7 +6,7 @@ import { moved, type Span, zoomed } from "../../charts/bench-geometry";
 import { LEG_MEASURES, LEGS, type LegMeasure, LegSheet } from "../../charts/leg-sheet";
 import { BenchFigures, MinuteBench } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
-import { Button, Note, Section } from "../../ui/controls";
+import { Button, FileLink, Note, Section } from "../../ui/controls";
 import { dateTime, duration, fixed, ms, pct, plural } from "../../ui/format";
 import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
@@ -251,6 +251,13 @@ function Bench(props: {
               mark above the line is loss, as tall as its share. Grey: an episode. Where a line pauses nothing
               was sampled.
             </p>
+            {length <= LENGTHS[4][1] && (
+              <p className="mt-2">
+                <FileLink href={path.replace("/bench?", "/samples.csv?")}>
+                  Download these samples (CSV)
+                </FileLink>
+              </p>
+            )}
           </>
         )}
       </div>
