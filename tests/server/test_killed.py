@@ -18,14 +18,21 @@ import time
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from tarnfell.core.days.rounds import Place, Rounds
 from tarnfell.probe.state import Enrolment, State
+from tarnfell.store import cells as cell_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
+from tarnfell.store import watches as watch_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.runs import RunSpec
+from tarnfell.work.watch import cells
 from tests import rig
 from tests.server.conftest import EMAIL, PASSWORD, House, built_house, record_file
+from tests.work.watched import batches_of
 
 KILLS = int(os.environ.get("KILLS", "6"))
 RECORD = record_file(packets=60)
@@ -35,12 +42,19 @@ class Away(Exception):
     """No whole answer came."""
 
 
+START_S = 1_772_409_600
+"""The samples are of days ago: none waits for its cell to grow."""
+ROUNDS = 10
+
+
 class Field:
-    """A person who places one run after the other, and the probe that delivers them, until told to stop."""
+    """A person who places one run after the other, and the probe that delivers them and samples, until told to stop."""
 
     def __init__(self, house: House, port: int) -> None:
         self.house, self.port = house, port
         self.acknowledged: set[int] = set()
+        self.sampled: list[int] = []
+        """Seconds whose round was acknowledged."""
         self.stop = threading.Event()
         self._cookie, self._csrf = "", ""
 
@@ -67,6 +81,23 @@ class Field:
                 time.sleep(0.02)
                 continue
             self.acknowledged.add(job["id"])
+            self._samples()
+            return
+
+    def _samples(self) -> None:
+        """Ten rounds more, each with an answer of its own; a minute after the ten before."""
+        at = START_S + 6 * len(self.sampled) + np.arange(ROUNDS)
+        rtt = np.vstack([at - START_S + 1.0, at - START_S + 2.0])
+        places = (Place("gateway", "192.0.2.1"), Place("far-end", "far"))
+        rounds = Rounds(places, at * 1_000_000, np.ones((2, ROUNDS), bool), rtt, 1_000_000)
+        (batch,) = batches_of(rounds)
+        while not self.stop.is_set():
+            try:
+                self._probe("PUT", f"/api/probe/watches/1/samples/{batch.first_us}", batch.record)
+            except Away:
+                time.sleep(0.02)
+                continue
+            self.sampled += at.tolist()
             return
 
     def _probe(self, method: str, path: str, body: Any) -> Any:
@@ -102,6 +133,7 @@ def clerk_of(folder: Path) -> int | None:
 
 def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: Path) -> None:
     house, port, chance = built_house(tmp_path), rig.free_port(), random.Random(7)
+    watch_store.want(connect(tmp_path), 1, 1, 1000, 46, None)
     command = [sys.executable, "-m", "tarnfell.cli", "serve", "--data", str(tmp_path), "--bind", f"127.0.0.1:{port}"]
     field = Field(house, port)
     worker = threading.Thread(target=field.work)
@@ -128,6 +160,7 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: 
         worker.join()
         db = connect(tmp_path)
         rig.eventually(lambda: db.execute("SELECT count(*) FROM delivery").fetchone()[0] == 0, "all to be judged")
+        rig.eventually(lambda: db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0, "all to be packed")
     finally:
         field.stop.set()
         worker.join()
@@ -146,6 +179,14 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: 
     assert len(told) == len(done)
     assert [f.name for f in DELIVERIES.names(tmp_path) if not f.name.endswith(".half")] == []
     assert "Traceback" not in (tmp_path / "log").read_text()
+    parts = [cells.unpacked(cell) for cell in cell_store.cells_between(db, 1, 0, 4_000_000_000_000_000)]
+    at_s = [at // 1000 for part in parts for at in part.at_ms.tolist()]
+    assert len(field.sampled) >= ROUNDS
+    assert set(field.sampled) <= set(at_s)
+    assert len(at_s) == len(set(at_s)) <= len(field.sampled) + ROUNDS  # one may have come whose answer was lost
+    found = np.concatenate([cells.rtt_ms(part.codes) for part in parts], axis=1)
+    expected = np.array(at_s) - START_S
+    assert np.allclose(found, np.vstack([expected + 2.0, expected + 1.0]), rtol=0.003)  # the far end is numbered first
 
 
 def test_any_process_of_a_probe_killed_leaves_every_job_done_or_owned_up_to(tmp_path: Path) -> None:
