@@ -30,7 +30,7 @@ def analysed(path: Path, capsys: pytest.CaptureFixture[str], *more: str) -> tupl
 
 
 def test_nights_legs_and_causes_of_a_file(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    week = Week(3, days=5, interval_s=5.0)
+    week = Week(3, days=5, interval_s=15.0)
     week.slow_edge()
     week.muted(2)
     for day in (0, 1, 3, 4):

@@ -24,8 +24,8 @@ from tarnfell.work.watch.proposal import LARGE_BYTES, LARGE_EVERY
 from tarnfell.work.watch.reading import read_next
 from tarnfell.work.watch.samples import read_batch
 
-INTERVAL_MS = 2000
-"""Half as often as a probe does it unless it is asked otherwise: the demo is made in seconds."""
+INTERVAL_MS = 5000
+"""More seldom than a probe does it unless it is asked otherwise: the demo is made in seconds."""
 ROUNDS_A_BATCH = 600
 PLACES = (
     EchoTarget("gateway", "192.0.2.1"),

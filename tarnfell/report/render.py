@@ -34,21 +34,25 @@ def render_html(report: Report) -> str:
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
         path=Markup(path_svg(site.test_point or "probe", site.far_end or "far end", *e.legs)) if e.legs else None,
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
-        style=Markup(_style()),
+        style=Markup(style()),
     )
     return page
 
 
 def render_pdf(report: Report) -> bytes:
     """The page on A4."""
+    return pdf_of(render_html(report))
+
+
+def pdf_of(page: str) -> bytes:
     # WeasyPrint takes a second to import; nothing else should wait for it.
     from weasyprint import HTML
 
-    return bytes(HTML(string=render_html(report)).write_pdf())
+    return bytes(HTML(string=page).write_pdf())
 
 
 @cache
-def _style() -> str:
+def style() -> str:
     """The style sheet with its typeface inside, so that the page looks the same wherever it is opened."""
     folder = resources.files(__package__)
     faces = []
@@ -63,7 +67,7 @@ def _style() -> str:
 
 
 @cache
-def _environment() -> Environment:
+def environment() -> Environment:
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters["kbps"] = lambda value: "–" if value is None else f"{value / 1000:g} Mbit/s"
     return environment
@@ -72,4 +76,4 @@ def _environment() -> Environment:
 @cache
 def _template():  # type: ignore[no-untyped-def]
     text = resources.files(__package__).joinpath("report.html").read_text(encoding="utf-8")
-    return _environment().from_string(text)
+    return environment().from_string(text)

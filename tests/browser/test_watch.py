@@ -46,6 +46,11 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//label[normalize-space()='Loss']").click()
     assert "measure=loss" in page.driver.current_url
     assert page.violations() == []
+    page.driver.find_element(By.XPATH, "//button[normalize-space()='Evidence sheet, PDF']").click()
+    page.see("The PDF is ready", within_s=60)
+    page.driver.find_element(By.XPATH, "//a[normalize-space()='Evidence sheet']").click()
+    page.see("Side by side at the same instants")
+    page.see("Not up to Gateway 192.0.2.1")
 
 
 def test_a_quiet_site_says_so(page: Page) -> None:

@@ -158,9 +158,9 @@ def _summary(own: Sequence[Episode], zone: ZoneInfo) -> str:
     at = local_time(longest.from_us, zone)
     count = "Once" if len(own) == 1 else f"{len(own)} times"
     on = len(np.unique(days))
-    told = f"{count} on {on} {'day' if on == 1 else 'days'}, {_lasted(sum(one.seconds for one in own))} in all"
+    told = f"{count} on {on} {'day' if on == 1 else 'days'}, {lasted(sum(one.seconds for one in own))} in all"
     if len(own) > 1:
-        told += f"; the longest {_lasted(longest.seconds)}, from {at:%a %d %b %H:%M}"
+        told += f"; the longest {lasted(longest.seconds)}, from {at:%a %d %b %H:%M}"
     else:
         told += f", from {at:%a %d %b %H:%M:%S}"
     worst = max(own, key=lambda one: one.loss_pct)
@@ -173,7 +173,8 @@ def _summary(own: Sequence[Episode], zone: ZoneInfo) -> str:
     return f"{told}, {LEG_WORDS[own[0].leg]} (certainty at least {100 * certain.certainty:.0f} %)."
 
 
-def _lasted(seconds: float) -> str:
+def lasted(seconds: float) -> str:
+    """In seconds, minutes, or hours and minutes."""
     if seconds < 120:
         return f"{seconds:.0f} s"
     minutes = round(seconds / 60)

@@ -5,17 +5,19 @@ from __future__ import annotations
 from flask import Blueprint, Response, current_app, g, jsonify
 
 from tarnfell.report.build import Report
+from tarnfell.report.evidence import evidence_html
 from tarnfell.report.render import render_html
-from tarnfell.server.access import require_site, require_task
+from tarnfell.server.access import require_probe, require_site, require_task
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.report.models.documents import DocumentView
+from tarnfell.server.report.models.documents import DocumentView, EvidenceQuery
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import folder_of, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
-from tarnfell.work.issuing.documents import ask_for_report
+from tarnfell.work.issuing.documents import EVIDENCE_PDF, ask_for_evidence, ask_for_report
+from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_of
 from tarnfell.work.issuing.report import report_of
 
 blueprint = Blueprint("reports", __name__)
@@ -25,6 +27,7 @@ WORDS = {
     "being made": "Being made.",
     "ready": "Ready.",
 }
+NO_FAULT = "The watch does not tell of this fault any more: its samples were read again. Open the watch anew."
 NO_CLERK = "The server's clerk is not at work, so it is not made yet. Whoever runs the server can start it."
 
 
@@ -49,6 +52,29 @@ def ask_for_pdf(slug: str) -> DocumentView:
     return _view(task)
 
 
+@endpoint(blueprint, "GET", "/api/sites/<slug>/watch/evidence.html", produces="text/html")
+def evidence_page(slug: str, query: EvidenceQuery) -> Response:
+    """One fault that the watch of a probe found, on a page for whoever has to mend it."""
+    probe = require_probe(require_site(slug), query.probe)
+    try:
+        return Response(evidence_html(evidence_of(g.db, Fault(probe.id, query.fault))), mimetype="text/html")
+    except NoSuchFault:
+        raise Problem(404, NO_FAULT) from None
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/watch/evidence/pdf", response=DocumentView)
+def ask_for_evidence_pdf(slug: str, body: EvidenceQuery) -> DocumentView:
+    """Have that page made on A4."""
+    site = require_site(slug)
+    fault = Fault(require_probe(site, body.probe).id, body.fault)
+    try:
+        with writing(g.db):
+            task = ask_for_evidence(g.db, site, fault, g.user.id)
+    except NoSuchFault:
+        raise Problem(404, NO_FAULT) from None
+    return _view(task)
+
+
 @endpoint(blueprint, "GET", "/api/documents/<int:task_id>", response=DocumentView)
 def show_document(task_id: int) -> DocumentView:
     """How far a document is."""
@@ -66,7 +92,8 @@ def document_file(task_id: int) -> Response:
         raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
     response = Response(body, mimetype="application/pdf")
     slug = site_store.site_by_id(g.db, task.site_id).slug
-    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-readiness.pdf"'
+    name = "evidence" if task.kind.startswith(EVIDENCE_PDF) else "readiness"
+    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-{name}.pdf"'
     return response
 
 

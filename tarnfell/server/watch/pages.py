@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
@@ -112,11 +113,13 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         if watch and reading:
             episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
             days = days_of(g.db, watch.id, reading, ZoneInfo(site.time_zone), query.days)
-            return Watched(probe_id=probe.id, reading=reading, episodes=episodes, days=days)
+            bare = tuple(replace(one, places=()) for one in reading.episodes)
+            return Watched(probe_id=probe.id, reading=replace(reading, episodes=bare), episodes=episodes, days=days)
     return None
 
 
 def _episode(site: Site, one: ReadEpisode) -> EpisodeView:
     calls = call_store.calls_between(g.db, site.id, one.from_us, one.until_us, MOST_CALLS)
     below = [call for call in calls if min(call.up_mos or 1.0, call.down_mos or 1.0) < site.target_mos]
-    return EpisodeView(**vars(one), calls=len(calls), calls_below=len(below))
+    told = {name: value for name, value in vars(one).items() if name != "places"}
+    return EpisodeView(**told, calls=len(calls), calls_below=len(below))

@@ -6,6 +6,7 @@ import logging
 import sqlite3
 from pathlib import Path
 
+from tarnfell.report.evidence import evidence_pdf
 from tarnfell.report.render import render_pdf
 from tarnfell.store import sites as site_store
 from tarnfell.store import tasks
@@ -14,9 +15,12 @@ from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
 from tarnfell.work.evidence.evaluations import Evaluated, keep_evaluated
+from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.report import report_mark, report_of
 
 REPORT_PDF = "report as PDF"
+EVIDENCE_PDF = "evidence of "
+"""And which fault's: sheets of several are documents beside each other."""
 NOT_MADE = "It could not be made; the server's log says why. Ask for it again once that is mended."
 
 log = logging.getLogger(__name__)
@@ -30,6 +34,12 @@ def ask_for_report(db: sqlite3.Connection, data: Path, site: Site, by: int | Non
         tasks.fail(db, task, "Its file is gone.")
         task = tasks.ask(db, REPORT_PDF, site.id, mark, by)
     return task
+
+
+def ask_for_evidence(db: sqlite3.Connection, site: Site, fault: Fault, by: int | None) -> Task:
+    """Raises NoSuchFault."""
+    kind = f"{EVIDENCE_PDF}{fault.probe_id}, {fault.number}"
+    return tasks.ask(db, kind, site.id, fault_mark(db, fault), by)
 
 
 def make_next(db: sqlite3.Connection, data: Path) -> bool:
@@ -47,7 +57,7 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
         return True
     site = site_store.site_by_id(db, task.site_id)
     try:
-        body = _report_pdf(db, site)
+        body = _evidence_pdf(db, task) if task.kind.startswith(EVIDENCE_PDF) else _report_pdf(db, site)
         sha256 = MADE.keep(data, [body])
     except (OSError, sqlite3.Error):
         with writing(db):
@@ -67,6 +77,10 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
 
 def _report_pdf(db: sqlite3.Connection, site: Site) -> bytes:
     return render_pdf(report_of(db, site, Evaluated(keep_evaluated(db, site))))
+
+
+def _evidence_pdf(db: sqlite3.Connection, task: Task) -> bytes:
+    return evidence_pdf(evidence_of(db, fault_of_mark(task.mark)))
 
 
 def _fail(db: sqlite3.Connection, task: Task) -> None:

@@ -69,6 +69,17 @@ class ReadPlace:
 
 
 @dataclass(frozen=True)
+class AtReadPlace:
+    """What one place had during an episode, by its number."""
+
+    number: int
+    sent: int
+    lost: int
+    added_ms: float | None
+    """Median over its calm level."""
+
+
+@dataclass(frozen=True)
 class ReadEpisode:
     from_us: int
     until_us: int
@@ -82,6 +93,7 @@ class ReadEpisode:
     mos: float
     direction: Way | None
     seen_at: str
+    places: tuple[AtReadPlace, ...]
 
 
 @dataclass(frozen=True)
@@ -106,6 +118,8 @@ class ReadFinding:
     says: str
     remedy: str
     who: str
+    episodes: tuple[int, ...]
+    """By their place in the list of episodes."""
 
 
 @dataclass(frozen=True)
@@ -220,7 +234,7 @@ def _reading(told: Analysis, rounds: Rounds, places: list[WatchPlace]) -> WatchR
         told.gaps,
         tuple(_episode(one) for one in told.episodes),
         tuple(_recurrence(one, told.episodes) for one in told.recurrences),
-        tuple(_finding(one) for one in told.findings),
+        tuple(_finding(one, told.episodes) for one in told.findings),
         told.not_faults,
     )
 
@@ -244,6 +258,7 @@ def _episode(one: Episode) -> ReadEpisode:
     return ReadEpisode(
         one.from_us, one.until_us, one.leg, one.kind, one.certainty, one.loss_pct, one.late_pct, one.added_ms,
         one.added_p95_ms, one.mos, one.direction, one.end.name,
+        tuple(AtReadPlace(i, seen.sent, seen.lost, seen.added_ms) for i, seen in enumerate(one.places)),
     )  # fmt: skip
 
 
@@ -252,5 +267,6 @@ def _recurrence(one: Recurrence, episodes: tuple[Episode, ...]) -> ReadRecurrenc
     return ReadRecurrence(one.leg, one.days, one.of, one.from_minute, one.until_minute, one.p, one.says, own)
 
 
-def _finding(one: Finding) -> ReadFinding:
-    return ReadFinding(one.key, one.leg, one.direction, one.title, one.says, one.remedy, one.who)
+def _finding(one: Finding, episodes: tuple[Episode, ...]) -> ReadFinding:
+    own = tuple(i for i, episode in enumerate(episodes) if episode in one.episodes)
+    return ReadFinding(one.key, one.leg, one.direction, one.title, one.says, one.remedy, one.who, own)

@@ -5626,6 +5626,107 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/watch/evidence.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One fault that the watch of a probe found, on a page for whoever has to mend it. */
+        get: {
+            parameters: {
+                query: {
+                    probe: number;
+                    fault: number;
+                };
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/html": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/watch/evidence/pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have that page made on A4. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EvidenceQuery"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DocumentView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/watch/samples.csv": {
         parameters: {
             query?: never;
@@ -6064,6 +6165,23 @@ export interface components {
              * @default 20
              */
             seconds: number;
+        };
+        /**
+         * AtReadPlace
+         * @description What one place had during an episode, by its number.
+         */
+        AtReadPlace: {
+            /** Number */
+            number: number;
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /**
+             * Added Ms
+             * @description Median over its calm level.
+             */
+            added_ms: number | null;
         };
         /**
          * Behaviour
@@ -7597,6 +7715,16 @@ export interface components {
              * @description Of them with a direction below the target, or without one.
              */
             calls_below: number;
+        };
+        /**
+         * EvidenceQuery
+         * @description Which fault: of a probe's watch, by its place in the findings.
+         */
+        EvidenceQuery: {
+            /** Probe */
+            probe: number;
+            /** Fault */
+            fault: number;
         };
         /** EvidenceView */
         EvidenceView: {
@@ -10164,6 +10292,8 @@ export interface components {
             direction: ("up" | "down" | "both") | null;
             /** Seen At */
             seen_at: string;
+            /** Places */
+            places: components["schemas"]["AtReadPlace"][];
         };
         /** ReadFinding */
         ReadFinding: {
@@ -10190,6 +10320,11 @@ export interface components {
             remedy: string;
             /** Who */
             who: string;
+            /**
+             * Episodes
+             * @description By their place in the list of episodes.
+             */
+            episodes: number[];
         };
         /**
          * ReadPlace

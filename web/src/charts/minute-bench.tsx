@@ -53,7 +53,12 @@ export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string
         {ticks.map((us) => (
           <g key={us}>
             <path d={`M${x(us)} ${top - 6}V${callsTop - 8}`} stroke="var(--hair)" />
-            <text x={x(us)} y={height - 4} textAnchor="middle" className="fill-soft text-[12px]">
+            <text
+              x={x(us)}
+              y={height - 4}
+              textAnchor={x(us) > BENCH.width - 30 ? "end" : "middle"}
+              className="fill-soft text-[12px]"
+            >
               {tickWords(us, zone, bench)}
             </text>
           </g>

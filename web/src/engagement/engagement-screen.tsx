@@ -7,9 +7,9 @@ import { PathThumb } from "../charts/path-picture";
 import { RampKey } from "../charts/ramp";
 import { ScoreBar } from "../charts/score-bar";
 import { Strip } from "../charts/strip";
-import { ReportPdf } from "../site/report/report-pdf";
 import { ArchiveButton } from "../ui/archive";
 import { Button, INPUT, LinkButton, Note, Section } from "../ui/controls";
+import { DocumentPdf } from "../ui/document-pdf";
 import { ago, DASH, plural } from "../ui/format";
 import { useKey } from "../ui/keys";
 import { Pager } from "../ui/pager";
@@ -240,7 +240,7 @@ function Bulk({ lines, onDone }: { lines: Line[]; onDone: () => void }) {
             <ul className="mt-1">
               {lines.map((line) => (
                 <li key={line.slug}>
-                  <ReportPdf slug={line.slug} words={`${line.name}, PDF`} />
+                  <DocumentPdf path={`/api/sites/${line.slug}/report/pdf`} words={`${line.name}, PDF`} />
                 </li>
               ))}
             </ul>

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from tarnfell.server.http.models.base import Model
 
 
@@ -17,3 +19,10 @@ class DocumentView(Model):
     bytes: int | None
     """Of the file, once it is ready."""
     made_us: int | None
+
+
+class EvidenceQuery(Model):
+    """Which fault: of a probe's watch, by its place in the findings."""
+
+    probe: int
+    fault: int = Field(ge=0, le=1000)

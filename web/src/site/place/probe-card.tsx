@@ -48,7 +48,7 @@ export function ProbeCard({ slug, probe, page, ask, change }: Props) {
           {probe.watch.says}
         </p>
       )}
-      <div className="mt-2.5 flex flex-wrap gap-x-5 gap-y-1 text-sm [&>a]:underline [&>a]:underline-offset-3 [&>button]:underline [&>button]:underline-offset-3">
+      <div className="mt-2.5 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-sm [&>a]:underline [&>a]:underline-offset-3 [&>button]:underline [&>button]:underline-offset-3">
         {enrolled && (
           <>
             <Link to={`/sites/${slug}/watch`}>Watch for days</Link>

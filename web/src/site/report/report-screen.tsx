@@ -3,8 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { get } from "../../api/client";
 import { Button, FileLink } from "../../ui/controls";
+import { DocumentPdf } from "../../ui/document-pdf";
 import { Pending, Trail } from "../../ui/screen";
-import { ReportPdf } from "./report-pdf";
 
 export function ReportScreen({ id }: { id: string }) {
   const frame = useRef<HTMLIFrameElement>(null);
@@ -29,7 +29,7 @@ export function ReportScreen({ id }: { id: string }) {
         <div className="flex flex-wrap gap-3">
           <FileLink href={`/api/sites/${id}/report.json`}>Figures, JSON</FileLink>
           <Button onClick={() => frame.current?.contentWindow?.print()}>Print</Button>
-          <ReportPdf slug={id} words="PDF, A4" act />
+          <DocumentPdf path={`/api/sites/${id}/report/pdf`} words="PDF, A4" act />
         </div>
       </div>
       <iframe

@@ -7,6 +7,7 @@ import { LEG_MEASURES, LEGS, type LegMeasure, LegSheet } from "../../charts/leg-
 import { BenchFigures, MinuteBench } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
+import { DocumentPdf } from "../../ui/document-pdf";
 import { dateTime, duration, fixed, ms, pct, plural } from "../../ui/format";
 import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
@@ -138,7 +139,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
           recurrences={reading.recurrences}
           onOpen={(at) => openAt(at, at + CELL_US)}
         />
-        <Says watched={watched} />
+        <Says slug={slug} watched={watched} />
       </Section>
       <Bench
         slug={slug}
@@ -161,7 +162,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
   );
 }
 
-function Says({ watched }: { watched: Watched }) {
+function Says({ slug, watched }: { slug: string; watched: Watched }) {
   const { reading } = watched;
   if (reading.findings.length === 0)
     return (
@@ -174,7 +175,7 @@ function Says({ watched }: { watched: Watched }) {
     );
   return (
     <ol className="mt-3">
-      {reading.findings.map((one) => (
+      {reading.findings.map((one, fault) => (
         <li
           key={`${one.key}${one.leg}`}
           className="hair grid gap-x-8 gap-y-1 border-t py-2.5 lg:grid-cols-[1fr_360px]"
@@ -183,10 +184,27 @@ function Says({ watched }: { watched: Watched }) {
             <h3 className="text-lg leading-snug">{one.title}</h3>
             <p className="leading-snug">{one.says}</p>
           </div>
-          <p className="text-sm leading-snug">
-            <span className="text-soft">What to do, {one.who}: </span>
-            {one.remedy}
-          </p>
+          <div className="text-sm leading-snug">
+            <p>
+              <span className="text-soft">What to do, {one.who}: </span>
+              {one.remedy}
+            </p>
+            {one.episodes.length > 0 && (
+              <div className="mt-2 flex flex-wrap items-center gap-3">
+                <a
+                  className="underline underline-offset-3"
+                  href={`/api/sites/${slug}/watch/evidence.html?probe=${watched.probe_id}&fault=${fault}`}
+                >
+                  Evidence sheet
+                </a>
+                <DocumentPdf
+                  path={`/api/sites/${slug}/watch/evidence/pdf`}
+                  body={{ probe: watched.probe_id, fault }}
+                  words="Evidence sheet, PDF"
+                />
+              </div>
+            )}
+          </div>
         </li>
       ))}
     </ol>

@@ -1,18 +1,26 @@
-// The report on paper: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
+// A document on paper, the report or another: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { get, type Model, post } from "../../api/client";
-import { Button, Note } from "../../ui/controls";
+import { get, type Model, post } from "../api/client";
+import { Button, Note } from "./controls";
 
 type Document = Model<"DocumentView">;
 
 const LOOK_MS = 500;
 
-export function ReportPdf({ slug, words, act = false }: { slug: string; words: string; act?: boolean }) {
+interface Props {
+  /** Where it is asked for, and by what. */
+  path: string;
+  body?: object;
+  words: string;
+  act?: boolean;
+}
+
+export function DocumentPdf({ path, body = {}, words, act = false }: Props) {
   const [asked, setAsked] = useState<Document | null>(null);
   const saved = useRef<number | null>(null);
   const ask = useMutation({
-    mutationFn: () => post("DocumentView", `/api/sites/${slug}/report/pdf`, {}),
+    mutationFn: () => post("DocumentView", path, body),
     onMutate: () => {
       saved.current = null;
     },

@@ -1,0 +1,73 @@
+"""The evidence sheet of a fault: times in the site's zone, who answered meanwhile, what is ruled out; page and PDF."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from tarnfell.clerk.loop import make
+from tarnfell.store.db import connect
+from tests.core.days.weeks import Week
+from tests.server.conftest import House
+from tests.server.test_watch_pages import watched
+
+
+def sheet(house: House, fault: int = 0, probe: int = 1) -> Any:
+    return house.person.get("/api/sites/pier/watch/evidence.html", query_string={"probe": probe, "fault": fault})
+
+
+def ask(house: House, fault: int = 0) -> Any:
+    return house.post("/api/sites/pier/watch/evidence/pdf", {"probe": 1, "fault": fault})
+
+
+def line_down(house: House) -> None:
+    week = Week(5, days=1)
+    week.slow_edge()
+    week.outage("line", 600, 120)
+    week.outage("line", 2400, 60)
+    watched(house, week, 3600)
+
+
+def test_a_fault_on_one_page(house: House) -> None:
+    line_down(house)
+    page = sheet(house)
+    assert page.mimetype == "text/html"
+    text = re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", page.text.partition("</style>")[2]))
+    assert "The line goes down" in text
+    assert "Twice" in text or "2 times on 1 day" in text
+    # Newest first, by the clocks of London.
+    assert re.search(r"Mon 02 Mar 00:40:00 Mon 02 Mar 00:41:00 60 s 100 % – –", text)
+    assert re.search(r"Mon 02 Mar 00:10:00 Mon 02 Mar 00:12:00 2 min 100 % – –", text)
+    # Echoes without the large ones, which are each fifth.
+    assert "Gateway 192.0.2.1 0.0 % of 144" in text
+    assert "Far end far 100.0 % of 180" in text
+    assert "Not up to Gateway 192.0.2.1: it answered 144 of 144 samples in these times" in text
+    assert "Not to be taken for it: The provider’s edge (198.51.100.1) answers slowly for itself" in text
+    assert "Not up to Far end" not in text
+    # The beginning of the longer one, at the same instants: from answered to lost.
+    rows = re.findall(r"00:(\d\d:\d\d)\.0 ([\d.]+ ms) (\S+ ?m?s?) (\S+ ?m?s?) (\S+ ?m?s?) (\S+ ?m?s?)", text)
+    assert [row[0] for row in rows[:5]] == ["09:56", "09:57", "09:58", "09:59", "10:00"]
+    assert [row[5].strip() == "lost" for row in rows] == [False] * 4 + [True] * (len(rows) - 4)
+    assert len(rows) >= 12
+
+
+def test_the_page_on_paper_is_made_by_the_clerk(house: House) -> None:
+    line_down(house)
+    asked = ask(house).json
+    assert asked["state"] == "waiting"
+    assert ask(house).json["id"] == asked["id"]  # the same as long as nothing has changed
+    make(connect(house.folder))
+    ready = house.person.get(f"/api/documents/{asked['id']}").json
+    assert ready["state"] == "ready"
+    file = house.person.get(f"/api/documents/{asked['id']}/file")
+    assert file.data[:5] == b"%PDF-"
+    assert "pier-evidence.pdf" in file.headers["Content-Disposition"]
+
+
+def test_a_fault_that_is_not_there_is_said(house: House) -> None:
+    assert sheet(house).status_code == 404
+    assert ask(house).status_code == 404
+    line_down(house)
+    assert sheet(house, fault=9).status_code == 404
+    assert "read again" in ask(house, fault=9).json["detail"]
+    assert sheet(house, probe=2).status_code == 404
