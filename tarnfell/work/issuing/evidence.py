@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from tarnfell.core.causes import NETWORK, PROVIDER
 from tarnfell.core.days.findings import lasted
+from tarnfell.core.figures import count
 from tarnfell.core.legs import ROLES
 from tarnfell.report.evidence import AtPlace, EvidenceSheet, Time
 from tarnfell.store import probes as probe_store
@@ -69,9 +70,7 @@ def evidence_of(db: sqlite3.Connection, fault: Fault) -> EvidenceSheet:
         site=site.name,
         place=site.place,
         line=", ".join(part for part in (site.medium, site.provider) if part) or "line not described",
-        measured=f"{_day(reading.from_us, zone)} to {_day(reading.until_us, zone)}, {reading.rounds:,} rounds".replace(
-            ",", "\u00a0"
-        ),
+        measured=f"{_day(reading.from_us, zone)} to {_day(reading.until_us, zone)}, {count(reading.rounds)} rounds",
         measured_from=f"{probe.name}, {probe.test_point}",
         measured_to=", ".join(far) or "addresses outside",
         zone=f"{site.time_zone}, as clocks there showed",
@@ -97,8 +96,12 @@ def _found(db: sqlite3.Connection, fault: Fault) -> tuple[WatchReading, ReadFind
 
 
 def _addressee(site: Site, finding: ReadFinding) -> str:
-    line, network = site.line_by or site.provider or PROVIDER, site.switches_by or NETWORK
-    return {"inside": network, "line": line, "beyond": line}.get(finding.leg, f"{network} and {line}")
+    """Who acts, by the name in the brief where there is one."""
+    names = {NETWORK: site.switches_by, PROVIDER: site.line_by or site.provider}
+    told = finding.who
+    for who, name in names.items():
+        told = told.replace(who, name or who)
+    return told
 
 
 def _time(one: ReadEpisode, zone: ZoneInfo) -> Time:
@@ -112,7 +115,7 @@ def _at_place(place: ReadPlace, episodes: list[ReadEpisode]) -> AtPlace:
     sent, lost, added = _in_episodes(place, episodes)
     return AtPlace(
         _name(place),
-        "not asked" if not sent else f"{100 * lost / sent:.1f} % of {sent:,}".replace(",", "\u00a0"),
+        "not asked" if not sent else f"{100 * lost / sent:.1f} % of {count(sent)}",
         _ms(added),
         "not asked" if not place.sent else f"{100 * place.lost / place.sent:.2f} %",
         _ms(place.p50_ms),
@@ -133,7 +136,7 @@ def _ruled_out(places: list[ReadPlace], episodes: list[ReadEpisode], reading: Wa
         usual_pct = 100 * place.lost / place.sent if place.sent else 0.0
         if sent and 100 * lost / sent <= usual_pct + FINE_PCT and added is not None and added <= FINE_MS:
             told.append(
-                f"Not up to {_name(place)}: it answered {sent - lost} of {sent} samples in these times, with at most "
+                f"Not up to {_name(place)}: it answered {count(sent - lost)} of {count(sent)} samples in these times, with at most "
                 f"{max(0.0, added):.0f} ms added (median)."
             )
     told += [f"Not to be taken for it: {one.says}" for one in reading.not_faults]
