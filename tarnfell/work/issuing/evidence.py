@@ -136,8 +136,8 @@ def _ruled_out(places: list[ReadPlace], episodes: list[ReadEpisode], reading: Wa
         usual_pct = 100 * place.lost / place.sent if place.sent else 0.0
         if sent and 100 * lost / sent <= usual_pct + FINE_PCT and added is not None and added <= FINE_MS:
             told.append(
-                f"Not up to {_name(place)}: it answered {count(sent - lost)} of {count(sent)} samples in these times, with at most "
-                f"{max(0.0, added):.0f} ms added (median)."
+                f"Not up to {_name(place)}: it answered {count(sent - lost)} of {count(sent)} samples in these times, "
+                f"with at most {max(0.0, added):.0f} ms added (median)."
             )
     told += [f"Not to be taken for it: {one.says}" for one in reading.not_faults]
     told.append("Not the probe: what it could not send, and times in which its machine stood still, are not counted.")
