@@ -64,7 +64,7 @@ def coverage(made: Made, truth: float | Floats, ends: Literal["both", "low"] = "
     target = np.broadcast_to(truth, len(made.shares))
     held = 0
     for shares, wanted in zip(made.shares, target, strict=True):
-        bad = np.bincount(made.days, weights=1 - shares)
+        bad = np.bincount(made.days, weights=1 - shares).astype(np.float64)
         low, high = interval(shares, made.calls, bad[bad > 0])
         held += low - 1e-12 <= wanted and (ends == "low" or wanted <= high + 1e-12)
     return held / len(made.shares)

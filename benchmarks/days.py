@@ -10,7 +10,7 @@ import numpy as np
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.days.analysis import Analysis, analyse
-from tarnfell.core.quality import criterion_for
+from tarnfell.core.quality import Criterion, criterion_for
 from tests.core.days.weeks import LONDON, QUIET, TROUBLES, Week, match
 
 SEEDS = 6
@@ -91,7 +91,7 @@ def _row(name: str, tally: Tally) -> str:
     )
 
 
-def _quiet(criterion) -> list[str]:
+def _quiet(criterion: Criterion) -> list[str]:
     alarms: dict[str, int] = defaultdict(int)
     weeks: dict[str, int] = defaultdict(int)
     kinds = list(QUIET.items())
@@ -104,7 +104,7 @@ def _quiet(criterion) -> list[str]:
     return [f"Quiet weeks with an alarm: {sum(alarms.values())} of {QUIET_WEEKS} ({listed})."]
 
 
-def _speed(criterion) -> list[str]:
+def _speed(criterion: Criterion) -> list[str]:
     week = next(iter(TROUBLES.values()))(1)
     rounds = week.rounds()
     took = []

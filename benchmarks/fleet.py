@@ -20,6 +20,7 @@ from tarnfell.store import jobs, places, probes, runs, sites
 from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tests import rig
 from tests.server.conftest import SITE, record_file
 
@@ -79,7 +80,7 @@ def _set_up(folder: Path) -> tuple[list[str], list[int]]:
         for n in range(PROBES):
             site = sites.add_site(db, engagement, **{**SITE, "slug": f"site-{n}"})
             probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), f"probe-{n}")
-            enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "simulated"})
+            enrolled = probes.enrol(db, probes.invite(db, probe), Surroundings(system="simulated"))
             assert enrolled is not None
             secrets.append(enrolled[1])
             if n < UPLOADING:

@@ -174,13 +174,14 @@ def _read(kind: str, body: bytes) -> str:
     from tarnfell.core.codecs import find_codec
 
     if kind == "import":
-        from tarnfell.work.ingest.files import Choices, FileError, read_file
+        from tarnfell.core.imported import Choices
+        from tarnfell.work.ingest.files import FileError, read_file
 
         try:
             _, result = read_file(body, "file", Choices(), find_codec)
         except FileError as error:
             return str(error)
-        return f"read: {len(result['streams'])} streams, {len(result['echoes'])} logs"
+        return f"read: {len(result.streams)} streams, {len(result.echoes)} logs"
     if kind == "sites":
         from tarnfell.server.brief.site_list import rows_of
         from tarnfell.server.http.api import Problem

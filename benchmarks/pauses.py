@@ -60,7 +60,12 @@ def main(processor: int) -> None:
     os.sched_setaffinity(0, {processor})
     os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(50))
     ended = threading.Event()
-    threading.Thread(target=lambda: (sys.stdin.read(), ended.set()), daemon=True).start()
+
+    def await_the_end() -> None:
+        sys.stdin.read()
+        ended.set()
+
+    threading.Thread(target=await_the_end, daemon=True).start()
     spans = []
     while not ended.is_set():
         due = time.monotonic_ns() + _LOOK_NS

@@ -14,12 +14,14 @@ from pathlib import Path
 
 from benchmarks.fleet import Person, ask
 from tarnfell.core.codecs import find_codec
-from tarnfell.probe.call import LiveSecond, place_calls
+from tarnfell.probe.call import place_calls
 from tarnfell.probe.works.calls import pack_run
 from tarnfell.store import jobs, places, probes, runs, sites
 from tarnfell.store.db import open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
+from tarnfell.wire.kinds.calls import LiveSecond
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work.placing.call_plan import call_plan
 from tests import rig
@@ -78,7 +80,7 @@ def report(calls: int = CALLS, seconds: int = SECONDS) -> str:
     lines += [f"| {what} | {at - ended:.1f} |" for what, at in marks[1:]]
     lines += ["", f"In all {total:.1f} s, {total / yardstick:.1f} × the yardstick. The records take "
               f"{kept / packets:.2f} bytes a packet in the database. The probe's verdict on itself: "
-              f"{' '.join(result.self_check['reasons']) or 'nothing disturbed it'}."]  # fmt: skip
+              f"{' '.join(result.self_check.reasons) or 'nothing disturbed it'}."]  # fmt: skip
     return "\n".join(lines)
 
 
@@ -89,7 +91,7 @@ def _set_up(folder: Path, calls: int, seconds: int) -> tuple[str, int]:
         site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), "probe")
-        enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "here"})
+        enrolled = probes.enrol(db, probes.invite(db, probe), Surroundings(system="here"))
         assert enrolled is not None
         run = runs.add_run(
             db,

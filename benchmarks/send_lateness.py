@@ -19,7 +19,7 @@ from multiprocessing import Pipe, get_context
 from benchmarks.pauses import Pauses, witnessed
 from tarnfell.media.engine import Arrangement
 from tarnfell.media.host import raise_priority
-from tarnfell.media.selfcheck import lateness
+from tarnfell.media.selfcheck import lateness_of
 from tarnfell.probe.call import place_calls
 from tarnfell.wire.kinds.calls import CallPlan
 
@@ -125,10 +125,12 @@ def _row(
             planned = start + i * 20_000_000
             clock_us.append((at - planned) // 1000)
             own_us.append(int(at - planned - max(p.within(planned, at) for p in pauses)) // 1000)
-    own, clock = lateness(own_us), lateness(clock_us)
+    own, clock = lateness_of(own_us), lateness_of(clock_us)
     assert own
     assert clock
-    return Row(calls, how, own["p50"], own["p99"], own["max"], clock["p99"], per_second, lost)
+    assert None not in (own.p50, own.p99, own.max, clock.p99)
+    p50, p99, most, wall = own.p50 or 0.0, own.p99 or 0.0, own.max or 0.0, clock.p99 or 0.0
+    return Row(calls, how, p50, p99, most, wall, per_second, lost)
 
 
 def _far_end(address: str) -> int:

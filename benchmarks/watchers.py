@@ -20,6 +20,7 @@ from tarnfell.store import places, probes, runs, sites
 from tarnfell.store.db import open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tests import rig
 from tests.server.conftest import SITE
 
@@ -45,8 +46,7 @@ def report() -> str:
             crowd: list[list[float]] = []
             people = [Person(port) for _ in range(WATCHERS)]  # signing in costs a password hash each, and is done once
             watchers = [
-                threading.Thread(target=lambda one=one: crowd.append(_watch(one, run_id, SECONDS)))  # type: ignore[misc]
-                for one in people
+                threading.Thread(target=lambda one=one: crowd.append(_watch(one, run_id, SECONDS))) for one in people
             ]
             for watcher in watchers:
                 watcher.start()
@@ -80,7 +80,7 @@ def _set_up(folder: Path) -> tuple[str, int]:
         site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), "probe")
-        enrolled = probes.enrol(db, probes.invite(db, probe), {"system": "simulated"})
+        enrolled = probes.enrol(db, probes.invite(db, probe), Surroundings(system="simulated"))
         spec = runs.RunSpec(site_id=site, probe_id=probe, far_end_id=far, codec="g711a", ptime_ms=20, calls=CALLS,
                             seconds=600, dscp=46)  # fmt: skip
         run = runs.add_run(db, spec, "")
