@@ -11,6 +11,7 @@ from tarnfell.store import places
 from tarnfell.store.db import connect
 from tarnfell.wire.kinds.watch import ANSWERED, LOST, NO_SESSION, STOOD_STILL
 from tarnfell.wire.record import Record
+from tarnfell.work.watch.packing import pack_next
 from tests.server.conftest import House
 
 MS = 1_000_000
@@ -60,6 +61,9 @@ def deliver(house: House, body: bytes, first_us: int, watch: int = 1) -> Any:
     return house.probe("PUT", f"/api/probe/watches/{watch}/samples/{first_us}", data=body)
 
 
+SECOND = 1_000_000
+
+
 def now() -> int:
     return time.time_ns() // 1000
 
@@ -87,6 +91,27 @@ def test_a_watch_from_wish_to_figures(house: House) -> None:
     assert told["recent_rtt_ms"] == pytest.approx(25, abs=0.001)  # without what the far end took
     assert (told["recent_sent"], told["recent_lost"], told["recent_beside"]) == (4, 1, 2)
     assert (told["first_us"], told["last_us"]) == (first, first + 5)
+
+
+def test_the_recent_figures_are_of_what_is_packed_and_of_what_waits(house: House) -> None:
+    put_watch(house)
+    beat(house, {"id": 1, "version": 1})
+    start = now() - 300 * SECOND
+    old, packed, waiting = (
+        [
+            (start + (at + i) * SECOND, fate, 7 * (i == 0), 20.0 + at)
+            for i, fate in enumerate((ANSWERED, ANSWERED, LOST))
+        ]
+        for at in (-400, 0, 20)
+    )
+    for rows in (old, packed):
+        deliver(house, batch_of(rows), rows[0][0])
+    assert pack_next(connect(house.folder), now() + 3600 * SECOND)
+    deliver(house, batch_of(waiting), waiting[0][0])
+    told = shown(house)
+    assert (told["recent_sent"], told["recent_lost"], told["recent_beside"]) == (6, 2, 2)
+    assert told["recent_rtt_ms"] == pytest.approx(30, rel=0.003)
+    assert (told["answered"], told["lost"]) == (6, 3)
 
 
 def test_a_change_is_a_new_version_and_the_end_leaves_what_there_is(house: House) -> None:
