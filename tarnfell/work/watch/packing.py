@@ -21,8 +21,8 @@ from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
 from tarnfell.work.watch.samples import Columns, columns_of
 
-AT_ONCE = 200
-"""Batches of one turn: half an hour of a watch."""
+AT_ONCE = 60
+"""Batches of one turn, ten minutes of a watch: a probe that delivers meanwhile waits no longer than that takes."""
 SOONEST_US = 30_000_000
 """A cell that still grows is packed anew no more often than this; by the probe's clock, which may be ahead."""
 MOST_PLACES = 64
