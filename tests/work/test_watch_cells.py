@@ -18,6 +18,7 @@ from tarnfell.store.db import now_us, open_database
 from tarnfell.store.watches import Batch
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells, packing
+from tarnfell.work.watch import reading as readings
 from tarnfell.work.watch.cells import rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells
@@ -274,6 +275,25 @@ def test_late_samples_open_what_was_read_at_once(db: sqlite3.Connection) -> None
     again = kept_reading(db, 1)
     assert again is not None
     assert ([one.leg for one in again.episodes], again.gaps) == (["inside"], ())
+
+
+def test_what_lies_too_far_back_to_be_read_again_keeps_its_episodes(
+    db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    week = Week(2, days=1)
+    week.outage("line", hours(0, 0.2), 60)
+    week.outage("far", hours(0, 1.5), 60)
+    batches = batches_of(part(week, 0, 7200), each=60)
+    take(db, batches[:40])
+    read_next(db, now_us())
+    monkeypatch.setattr(readings, "LONGEST_US", 3600 * 1_000_000)
+    take(db, batches[40:])
+    read_next(db, now_us() + 10**12)
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    assert reading.rounds < 4300
+    assert [one.leg for one in reading.episodes] == ["line", "beyond"]
+    assert [(one.key, one.episodes) for one in reading.findings] == [("beyond-down", (1,))]
 
 
 def test_a_reading_of_another_form_is_none(db: sqlite3.Connection) -> None:

@@ -7,7 +7,7 @@ third of a second for each day there is.
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -38,7 +38,10 @@ from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LOST, CellRounds
 
 LONGEST_US = 14 * 86_400 * 1_000_000
-"""What lies farther back is not read again: a fortnight once a second takes four hundred megabytes while it is read."""
+"""What lies farther back is not read again, and keeps its episodes: a fortnight once a second takes four hundred
+megabytes while it is read."""
+MOST_OLDER = 2000
+"""Episodes of before that."""
 SOONEST_US, LONGEST_PAUSE_US = 60_000_000, 600_000_000
 SHARE = 0.02
 """Of what there is must have come before it is read again."""
@@ -161,13 +164,28 @@ def read_next(db: sqlite3.Connection, at_us: int) -> bool:
         if made_us is not None and at_us - made_us < pause and span[1] > (until_us or 0):
             continue
         kept = cell_store.cells_between(db, watch_id, from_us, span[1] + 1)
-        reading = _read(db, watch_id, kept)
+        reading = _with_older(_read(db, watch_id, kept), kept_reading(db, watch_id), from_us)
         with writing(db):
             cell_store.keep_reading(
                 db, Reading(watch_id, span[1], len(kept), changes, now_us(), _FORM.dump_json(reading).decode())
             )
         return True
     return False
+
+
+def _with_older(reading: WatchReading, before: WatchReading | None, from_us: int) -> WatchReading:
+    """Episodes of before the time that was read now stay as they were told."""
+    older = tuple(one for one in before.episodes if one.until_us <= from_us)[-MOST_OLDER:] if before else ()
+
+    def shifted(places: tuple[int, ...]) -> tuple[int, ...]:
+        return tuple(len(older) + place for place in places)
+
+    return replace(
+        reading,
+        episodes=older + reading.episodes,
+        recurrences=tuple(replace(one, episodes=shifted(one.episodes)) for one in reading.recurrences),
+        findings=tuple(replace(one, episodes=shifted(one.episodes)) for one in reading.findings),
+    )
 
 
 def _read(db: sqlite3.Connection, watch_id: int, kept: list[Cell]) -> WatchReading:
