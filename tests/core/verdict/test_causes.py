@@ -59,6 +59,15 @@ def test_each_trouble_is_one_cause_of_the_closed_list(changes: dict, key: str, d
     assert any(any(c.isdigit() for c in line) for line in cause.says)
 
 
+@pytest.mark.parametrize("direction", ["up", "down"])
+def test_a_queue_tells_what_the_other_direction_of_the_same_calls_had(direction: str) -> None:
+    at = cells()
+    (cause,) = judged(runs(at[:240]) + runs(at[240:], **{direction: QUEUE})).causes
+    told = [one for one in cause.alternatives if one.startswith("The other direction of the same calls gained")]
+    assert len(told) == 1
+    assert told[0].endswith("it is one direction’s queue.")
+
+
 def test_a_queue_of_unknown_place_blames_neither_line_nor_far_end() -> None:
     (cause,) = judged(runs(cells()[:200]) + runs(cells()[200:], up=QUEUE)).causes
     told = " ".join([cause.title, *cause.alternatives]).lower()
