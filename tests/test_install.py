@@ -17,11 +17,11 @@ import tempfile
 from pathlib import Path
 import tarnfell
 from tarnfell.core.codecs import codec_table
-from tarnfell.report.render import _style, _template
+from tarnfell.report.render import style, _template
 from tarnfell.server.http.app import create_app
 print(Path(tarnfell.__file__).parent)
 assert codec_table()
-assert "@font-face" in _style()
+assert "@font-face" in style()
 _template()
 with tempfile.TemporaryDirectory() as folder:
     client = create_app(Path(folder)).test_client()

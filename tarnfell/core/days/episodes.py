@@ -20,8 +20,9 @@ JOIN_US = 120_000_000
 """Two of one leg with no longer pause between them are one: a queue empties for a moment."""
 SMALL_OUTAGE = 0.25
 """Of an episode: a full queue may lose everything for seconds, and is no line that went away."""
-LEAST_OUTSIDE = 0.2
-"""So much of the watch must be free of trouble to tell what a place has at other times."""
+LEAST_OUTSIDE = 0.5
+"""So much of the watch must be free of trouble to tell what a place has at other times: of a watch that is in trouble
+throughout, the rest is trouble as well."""
 MARGIN_ROUNDS = 30
 ROUND_TRIPS_SEED = 1
 """Rounds are drawn anew by chance, the same at every reading of the same samples."""

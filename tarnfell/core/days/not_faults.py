@@ -11,6 +11,9 @@ from tarnfell.core.days.findings import name_of
 from tarnfell.core.days.rounds import Flags, Rounds
 from tarnfell.core.legs import ROLES, SLOW_LOSS_PCT, SLOW_MS
 
+ERRORS = 4.0
+"""Standard errors by which a share of lost samples must differ, beside its least size, to be more than chance."""
+
 
 @dataclass(frozen=True)
 class NotFault:
@@ -37,7 +40,8 @@ def not_faults_of(rounds: Rounds, outside: Flags) -> list[NotFault]:
         own_p95, own_loss = _figures(rounds, i, outside)
         others = [_figures(rounds, j, outside) for j in beyond]
         p95, loss = min(other[0] for other in others), min(other[1] for other in others)
-        if own_p95 - p95 > SLOW_MS or own_loss - loss > SLOW_LOSS_PCT:
+        by_chance = ERRORS * 100 * float(np.sqrt(max(own_loss, loss) / 100 / max(1, int(outside.sum()))))
+        if own_p95 - p95 > SLOW_MS or own_loss - loss > SLOW_LOSS_PCT + by_chance:
             says = (
                 f"{_begin(name_of(place))} answers slowly for itself ({own_p95:.0f} ms 95th percentile, "
                 f"{own_loss:.1f} % unanswered) but passes packets on: beyond it {p95:.0f} ms and {loss:.1f} %."

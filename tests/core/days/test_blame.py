@@ -109,6 +109,23 @@ def test_without_an_edge_what_all_beyond_share_is_not_told_apart() -> None:
     assert leg(hour(line, (0, 4))) == [("unknown", "outage")]
 
 
+@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("where", ["inside", "line", "beyond"])
+def test_loss_that_never_ends_is_on_its_leg_too(where: str, seed: int) -> None:
+    """Ten minutes, and nothing but trouble in them: there is no other time to compare with."""
+    week = Week(seed, days=1)
+    week.loses(where, 0, 600, 0.1)
+    rounds = week.rounds()
+    own = slice(0, 600)
+    told = analyse(
+        Rounds(
+            rounds.places, rounds.at_us[own], rounds.sent[:, own], rounds.rtt_ms[:, own], rounds.interval_us
+        ), CRITERION, 4.0, LONDON,
+    )  # fmt: skip
+    assert {one.leg for one in told.episodes} == {where}
+    assert told.not_faults == ()
+
+
 def test_an_outside_address_alone_is_no_trouble_of_the_way() -> None:
     def make(week: Week) -> None:
         week.lost[2, 600:900] = True
