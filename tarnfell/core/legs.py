@@ -14,6 +14,8 @@ import numpy as np
 
 Role = Literal["gateway", "edge", "outside", "far-end"]
 ROLES: tuple[Role, ...] = ("gateway", "edge", "outside", "far-end")
+DEPTH: dict[Role, int] = {"gateway": 0, "edge": 1, "outside": 2, "far-end": 2}
+"""How far along the path: addresses outside and far ends lie beside each other, not behind."""
 ROLE_WORDS = {
     "gateway": "the gateway",
     "edge": "the provider’s edge",

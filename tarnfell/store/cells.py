@@ -93,11 +93,6 @@ def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence
     db.executemany("UPDATE watch SET changes = changes + 1 WHERE id = ?", {(cell.watch_id,) for cell in cells})
 
 
-def drop_batch(db: sqlite3.Connection, batch: Batch) -> None:
-    """One that nobody can read."""
-    db.execute("DELETE FROM sample_batch WHERE watch_id = ? AND first_us = ?", (batch.watch_id, batch.first_us))
-
-
 def cells_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Cell]:
     """All that overlap the time, in its order."""
     rows = db.execute(

@@ -15,8 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tarnfell.core.causes import LegName
-from tarnfell.core.days.rounds import Flags, Floats, Place, Rounds
-from tarnfell.core.legs import Role
+from tarnfell.core.days.rounds import Flags, Floats, Rounds
+from tarnfell.core.legs import DEPTH
 
 Kind = Literal["outage", "loss", "delay"]
 OUTAGE = 0.9
@@ -29,7 +29,6 @@ MOST_PARTS = 60
 SURE = 0.6
 """Below it nobody is blamed."""
 MOST_CERTAINTY = 0.99
-_DEPTH: dict[Role, int] = {"gateway": 0, "edge": 1, "outside": 2, "far-end": 2}
 
 
 @dataclass(frozen=True)
@@ -45,7 +44,6 @@ class Blame:
 class Answers:
     """What blame is read from. Shapes (places, rounds)."""
 
-    places: tuple[Place, ...]
     rounds: Rounds
     excess_ms: Floats
     """Over the calm level; NaN where there is no answer."""
@@ -111,13 +109,14 @@ def _shares(answers: Answers, end: Flags, more: Floats) -> dict[LegName, NDArray
         return np.asarray(columns.min(axis=1))
 
     at = {
-        depth: [i for i, one in enumerate(answers.places) if tells[i] and _DEPTH[one.role] == depth] for depth in (0, 1)
+        depth: [i for i, one in enumerate(answers.rounds.places) if tells[i] and DEPTH[one.role] == depth]
+        for depth in (0, 1)
     }
     ends = np.nonzero(end)[0].tolist()
-    beyond = [i for i, one in enumerate(answers.places) if tells[i] and _DEPTH[one.role] == 2]
+    beyond = [i for i, one in enumerate(answers.rounds.places) if tells[i] and DEPTH[one.role] == 2]
     whole = least(ends)
     whole = np.where(np.isinf(whole), 0.0, whole)
-    ends_at = _DEPTH[answers.places[ends[0]].role]
+    ends_at = DEPTH[answers.rounds.places[ends[0]].role]
     # Up to the edge: the least of it and of all beyond, the way's own end among them.
     to_edge = np.minimum(whole, least([*at[1], *beyond]) if at[1] or beyond else whole)
     to_gateway = np.minimum(to_edge, least(at[0])) if at[0] else None

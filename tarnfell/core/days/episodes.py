@@ -163,7 +163,7 @@ def _answers(rounds: Rounds, excess: Floats, mute: tuple[bool, ...], parts: list
         known = ~np.isnan(excess) & outside
         total = np.where(known, np.clip(excess, 0, MOST_EXCESS_MS), 0.0).sum(axis=1)
         usual_ms = total / np.maximum(1, known.sum(axis=1))
-    return Answers(rounds.places, rounds, excess, mute, usual_lost, usual_ms)
+    return Answers(rounds, excess, mute, usual_lost, usual_ms)
 
 
 class _Judge:
@@ -229,7 +229,7 @@ class _Judge:
     def joined(self, found: list[Episode], parts: list[Stretch]) -> list[Episode]:
         """Neighbours of one trouble as one, as long as the whole would spoil calls too."""
         told: list[tuple[Episode, Stretch]] = []
-        count = len(self._answers.places)
+        count = len(self._answers.rounds.places)
         for episode, part in zip(found, parts, strict=True):
             while told and _belong(told[-1][0], episode):
                 whole = Stretch(told[-1][1].first, part.last)

@@ -76,7 +76,7 @@ _TITLES: dict[CauseKey, tuple[str, str, str]] = {
         NETWORK,
     ),
     "line-down": ("The line goes down", "Give the provider these times, and ask for its own log of them.", PROVIDER),
-    "line-loss": ("The line loses packets", "Give the provider these times: what is inside answered.", PROVIDER),
+    "line-loss": ("The line loses packets", "Give the provider these times, with the samples side by side.", PROVIDER),
     "delay-swings": (
         "Packets queue on the line",
         "Fill the line with calls beside it: that tells the direction. Then shape it at the router to 90–95 % of its "
@@ -153,24 +153,31 @@ def _way_of(own: Sequence[Episode]) -> Way:
 
 
 def _summary(own: Sequence[Episode], zone: ZoneInfo) -> str:
+    certain = min(own, key=lambda one: one.certainty)
+    where = LEG_WORDS[own[0].leg]
+    return f"{_times_and_depth(own, zone)}, {where} (certainty at least {100 * certain.certainty:.0f} %)."
+
+
+def _times_and_depth(own: Sequence[Episode], zone: ZoneInfo) -> str:
+    """Without a full stop."""
     days, _ = day_and_minute(np.array([one.from_us for one in own], np.int64), zone)
     longest = max(own, key=lambda one: one.seconds)
     at = local_time(longest.from_us, zone)
-    count = "Once" if len(own) == 1 else f"{len(own)} times"
     on = len(np.unique(days))
-    told = f"{count} on {on} {'day' if on == 1 else 'days'}, {lasted(sum(one.seconds for one in own))} in all"
-    if len(own) > 1:
-        told += f"; the longest {lasted(longest.seconds)}, from {at:%a %d %b %H:%M}"
+    if len(own) == 1:
+        told = f"Once, for {lasted(longest.seconds)} from {at:%a %d %b %H:%M:%S}"
     else:
-        told += f", from {at:%a %d %b %H:%M:%S}"
+        told = (
+            f"{len(own)} times on {on} {'day' if on == 1 else 'days'}, {lasted(sum(one.seconds for one in own))} in all"
+        )
+        told += f"; the longest {lasted(longest.seconds)}, from {at:%a %d %b %H:%M}"
     worst = max(own, key=lambda one: one.loss_pct)
     added = [one for one in own if one.added_p95_ms is not None]
     told += f". Up to {worst.loss_pct:.0f} % were lost"
     if added:
         slowest = max(added, key=lambda one: one.added_p95_ms or 0.0)
         told += f" and up to {max(0.0, slowest.added_p95_ms or 0.0):.0f} ms added (95th percentile)"
-    certain = min(own, key=lambda one: one.certainty)
-    return f"{told}, {LEG_WORDS[own[0].leg]} (certainty at least {100 * certain.certainty:.0f} %)."
+    return told
 
 
 def lasted(seconds: float) -> str:
@@ -273,7 +280,7 @@ def _not_told(untold: Sequence[Episode], rounds: Rounds, zone: ZoneInfo) -> Find
         "unknown",
         "both",
         "On which leg it was cannot be told",
-        _summary(untold, zone).partition(", somewhere")[0].partition(", inside the site or")[0]
+        _times_and_depth(untold, zone)
         + (
             f". {what[0].upper()}{what[1:]} did not answer, so that legs next to it cannot be told apart."
             if missing

@@ -12,9 +12,7 @@ import numpy as np
 
 from tarnfell.core.causes import LegName
 from tarnfell.core.days.rounds import Flags, Floats, Ints
-from tarnfell.core.legs import Role
-
-_DEPTH: dict[Role, int] = {"gateway": 0, "edge": 1, "outside": 2, "far-end": 2}
+from tarnfell.core.legs import DEPTH, Role
 
 
 @dataclass(frozen=True)
@@ -33,7 +31,7 @@ def leg_stretches(roles: Sequence[Role], sent: Ints, lost: Ints, added_ms: Float
     From the inside out. Two legs that no place between told apart are one.
     """
     answers = (sent > lost).any(axis=1)
-    depth = np.array([_DEPTH[role] for role in roles])
+    depth = np.array([DEPTH[role] for role in roles])
     loss = np.where(sent > 0, 100 * lost / np.maximum(sent, 1), np.nan)
     # What lost everything answered nothing that could have been late.
     added = np.where((sent > 0) & np.isnan(added_ms), np.inf, added_ms)

@@ -9,7 +9,7 @@ import numpy as np
 from tarnfell.core.causes import CauseKey
 from tarnfell.core.days.findings import name_of
 from tarnfell.core.days.rounds import Flags, Rounds
-from tarnfell.core.legs import ROLES, SLOW_LOSS_PCT, SLOW_MS
+from tarnfell.core.legs import DEPTH, SLOW_LOSS_PCT, SLOW_MS
 
 ERRORS = 4.0
 """Standard errors by which a share of lost samples must differ, beside its least size, to be more than chance."""
@@ -25,7 +25,7 @@ def not_faults_of(rounds: Rounds, outside: Flags) -> list[NotFault]:
     """Of places that answer worse for themselves than what lies beyond them, outside all episodes."""
     told: list[NotFault] = []
     heard = ~np.all(np.isnan(rounds.rtt_ms), axis=1)
-    depth = [min(2, ROLES.index(place.role)) for place in rounds.places]
+    depth = [DEPTH[place.role] for place in rounds.places]
     for i, place in enumerate(rounds.places):
         if place.role == "far-end":
             continue

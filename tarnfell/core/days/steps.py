@@ -14,7 +14,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 
 from tarnfell.core.days.blocks import Blocks
 from tarnfell.core.days.rounds import Flags, Floats, Ints, Place
-from tarnfell.core.legs import Role
+from tarnfell.core.legs import DEPTH
 
 SIDE = 10
 """Blocks that a level must hold on each side of a step."""
@@ -29,7 +29,6 @@ ALIKE = 0.5
 NEAR_BLOCKS = 2
 STAYS_US = 6 * 3_600_000_000
 """A level that is left for the old one within so long was trouble, however little it scattered."""
-_DEPTH: dict[Role, int] = {"gateway": 0, "edge": 1, "outside": 2, "far-end": 2}
 
 
 @dataclass(frozen=True)
@@ -45,8 +44,8 @@ def steps_of(blocks: Blocks, places: Sequence[Place]) -> list[Step]:
     own = [_own_steps(blocks, place) for place in range(len(places))]
     told = []
     for place, steps in enumerate(own):
-        depth = _DEPTH[places[place].role]
-        beyond = [own[i] for i, one in enumerate(places) if _DEPTH[one.role] > depth and blocks.answered[i].any()]
+        depth = DEPTH[places[place].role]
+        beyond = [own[i] for i, one in enumerate(places) if DEPTH[one.role] > depth and blocks.answered[i].any()]
         told += [step for step in steps if all(_has_alike(others, step, blocks.block_us) for others in beyond)]
     return sorted(told, key=lambda step: (step.at_us, step.place))
 

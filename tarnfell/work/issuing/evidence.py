@@ -140,7 +140,6 @@ def _ruled_out(places: list[ReadPlace], episodes: list[ReadEpisode], reading: Wa
                 f"with at most {max(0.0, added):.0f} ms added (median)."
             )
     told += [f"Not to be taken for it: {one.says}" for one in reading.not_faults]
-    told.append("Not the probe: what it could not send, and times in which its machine stood still, are not counted.")
     return told
 
 

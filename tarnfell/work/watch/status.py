@@ -96,7 +96,10 @@ def _state(probe: Probe, watch: Watch, counts: Counts, at_us: int) -> tuple[Stat
     if not watch.wanted:
         return "ended", "Ended; what it brought is kept."
     if not is_online(probe):
-        return "offline", "The probe is offline. It goes on sampling and delivers when it is back."
+        return (
+            "offline",
+            "The probe is offline. As long as its machine runs it goes on sampling, and delivers when it is back.",
+        )
     if watch.told_version != watch.version:
         return "starting", "The probe has been asked and has not begun yet."
     if watch.trouble:
