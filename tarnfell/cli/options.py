@@ -52,7 +52,9 @@ def path(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--port", type=int, default=DEFAULT_MEDIA_PORTS[0], metavar="N", help="of UDP or TCP, that is sent to"
     )
-    parser.add_argument("--method", choices=("udp", "icmp", "tcp"), default="udp", help="udp unless given")
+    parser.add_argument(
+        "--method", choices=("udp", "icmp", "tcp"), help="udp unless given; icmp where the system shows no other"
+    )
     parser.add_argument("--rounds", type=int, default=5, metavar="N", help="packets to each hop")
     parser.add_argument("--dscp", type=int, default=46, metavar="N", help="marking, 0 to 63; 46 is EF")
 

@@ -71,7 +71,7 @@ class Case:
     def udp_ends(self) -> tuple[LegName, str]:
         """Where packets of UDP were last heard of, if those of another sort get farther; the leg and a sentence."""
         path = self.result.path
-        if path is None or path.reached:
+        if path is None or path.reached or path.method != "udp":
             return "unknown", ""
         last = _last_heard(path)
         farther = [one for one in self.result.other_paths if one.reached or _last_heard(one) > last]

@@ -32,14 +32,15 @@ def path(case: Case) -> Rung:
         words = f"{path.address} is {hops} away; {said}."
         return Rung("path", title, "passed", f"{words}{_other_ways(case)}", figures)
     last = heard[-1]
-    words = f"Packets to UDP port {path.port} were last heard of at hop {last.ttl}, {last.address}."
+    sort = f"to UDP port {path.port}" if path.method == "udp" else f"of {METHODS[path.method]}"
+    words = f"Packets {sort} were last heard of at hop {last.ttl}, {last.address}."
     if case.far_heard:
         words += " The far end itself is reached by other means."
     return Rung("path", title, "unproven", f"{words}{_other_ways(case)}", figures)
 
 
 def _other_ways(case: Case) -> str:
-    """By ICMP and TCP where that is otherwise than by UDP, and back from the far end."""
+    """By other means where that is otherwise, and back from the far end."""
     path, words = case.result.path, ""
     for other in case.result.other_paths:
         name = METHODS[other.method]
@@ -62,6 +63,8 @@ def _hops(count: int) -> str:
 
 def route_change(now: PathFacts, before: PathFacts) -> str | None:
     """Which hops are others than they were, and what became of the delay; None where nothing shows a change."""
+    if now.method != before.method:
+        return None  # routers may send packets of another sort another way
     pairs = [
         (new.ttl, old.address, new.address)
         for new, old in zip(now.hops, before.hops, strict=False)

@@ -6,6 +6,8 @@ import socket
 import struct
 from dataclasses import dataclass
 
+from tarnfell.media import host
+
 _IP_RECVERR, _IPV6_RECVERR = 11, 25
 _MSG_ERRQUEUE = 0x2000
 _ORIGIN_LOCAL = 1
@@ -35,6 +37,8 @@ class NetworkError:
 
 def want_errors(sock: socket.socket) -> bool:
     """Whether this system keeps such a queue."""
+    if not host.HERE.linux:
+        return False  # the option's number means something else there
     v6 = sock.family == socket.AF_INET6
     try:
         sock.setsockopt(socket.IPPROTO_IPV6 if v6 else socket.IPPROTO_IP, _IPV6_RECVERR if v6 else _IP_RECVERR, 1)

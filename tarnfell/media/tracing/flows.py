@@ -15,8 +15,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Protocol
 
+from tarnfell.media import host
 from tarnfell.media.sockets import BUFFER_BYTES, ask_for_all, receive
 from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
+from tarnfell.media.tracing.helper_echo import HelperEchoes
 from tarnfell.wire import WireError, tcp
 from tarnfell.wire.icmp import TIME_EXCEEDED, UNREACHABLE, Echo, Quoted, quoted, without_ip_head
 from tarnfell.wire.kinds.path import Method
@@ -65,24 +67,29 @@ class UdpFlow:
     method: Method = "udp"
 
     def __init__(self, sock: socket.socket, address: str, port: int, dscp: int) -> None:
-        """By a socket that is connected there and does not wait. Whoever listens there sends back what comes."""
+        """By a socket that is connected there and does not wait. Whoever listens there sends back what comes.
+
+        Raises CannotAsk.
+        """
         self.address, self.port, self.dscp = address, port, dscp
         self._sock, self._v6 = sock, ":" in address
         self._own_port = sock.getsockname()[1]
-        want_errors(sock)
+        self._queue = want_errors(sock)
         self._raw = None if self._v6 else _raw_icmp()
+        if not self._queue and self._raw is None:
+            raise CannotAsk("This system does not tell a program which router dropped its packet of UDP.")
         self.sees_marking = self._raw is not None
 
     @classmethod
     def towards(cls, address: str, port: int, dscp: int) -> UdpFlow:
-        """Raises OSError where there is no way."""
+        """Raises CannotAsk, and OSError where there is no way."""
         sock = socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM)
         try:
             sock.setblocking(False)
             _mark(sock, dscp)
             sock.connect((address, port))
             return cls(sock, address, port, dscp)
-        except OSError:
+        except (CannotAsk, OSError):
             sock.close()
             raise
 
@@ -104,7 +111,7 @@ class UdpFlow:
                 if int.from_bytes(told.payload[:2], "big") == self._own_port:
                     ttl = int.from_bytes(told.payload[4:6], "big") - _UDP_HEAD_BYTES - LEAST_BYTES
                     yield from _heard(ttl, sender, at_ns, told, self.address)
-        while (error := next_error(self._sock)) is not None:
+        while self._queue and (error := next_error(self._sock)) is not None:
             if error.sender and error.payload and not self._raw:
                 expired = error.kind == (_TIME_EXCEEDED6 if self._v6 else TIME_EXCEEDED)
                 closed = (error.kind, error.code) == (
@@ -128,15 +135,19 @@ class IcmpFlow:
     method: Method = "icmp"
 
     def __init__(self, sock: socket.socket, raw: bool, address: str, port: int, dscp: int) -> None:
+        """A raw socket is given whole packets; so is, where it is not Linux, a socket for echoes alone."""
         self.address, self.port, self.dscp = address, port, dscp
-        self._sock, self._is_raw, self._v6 = sock, raw, ":" in address
+        self._sock, self._v6 = sock, ":" in address
+        self._whole = raw or not host.HERE.linux
         self._identifier = secrets.randbelow(1 << 16)
-        self.sees_marking = raw
+        self.sees_marking = self._whole
 
     @classmethod
     def towards(cls, address: str, port: int, dscp: int) -> IcmpFlow:
         """Raises CannotAsk."""
         v6 = ":" in address
+        if v6 and not host.HERE.linux:
+            raise CannotAsk("This system shows a path by ICMP over IPv4 only.")
         raw = None if v6 else _raw_icmp()
         sock = raw or _ping_socket(v6)
         _mark(sock, dscp)
@@ -155,7 +166,7 @@ class IcmpFlow:
         self._sock.sendto(packet, (self.address, 0))
 
     def take(self) -> Iterator[Heard]:
-        if not self._is_raw:
+        if not self._whole:
             while (error := next_error(self._sock)) is not None:
                 expired = error.kind == (_TIME_EXCEEDED6 if self._v6 else TIME_EXCEEDED)
                 if error.sender and expired:
@@ -171,7 +182,7 @@ class IcmpFlow:
 
     def _answered(self, data: bytes, sender: str, at_ns: int) -> Iterator[Heard]:
         try:
-            if self._is_raw:
+            if self._whole:
                 _, data, _ = without_ip_head(data)
                 if data[:1] and data[0] in (TIME_EXCEEDED, UNREACHABLE):
                     told = quoted(data)
@@ -182,8 +193,45 @@ class IcmpFlow:
             echo = Echo.parse_reply(data, self._v6)
         except WireError:
             return  # somebody else's, or nothing of ours
-        if sender.partition("%")[0] == self.address and (not self._is_raw or echo.identifier == self._identifier):
+        if sender.partition("%")[0] == self.address and (not self._whole or echo.identifier == self._identifier):
             yield Heard(echo.sequence, self.address, at_ns, None, True)
+
+
+class HelperFlow:
+    """By Windows' own call for echoes, which tells where the lifetime of one ended."""
+
+    method: Method = "icmp"
+    sees_marking = False
+
+    def __init__(self, address: str, port: int, dscp: int) -> None:
+        """Raises CannotAsk."""
+        if ":" in address:
+            raise CannotAsk("Windows shows a path by ICMP over IPv4 only.")
+        self.address, self.port, self.dscp = address, port, dscp
+        self._echoes = HelperEchoes(bytes(LEAST_BYTES))
+        self._last = 0
+        self._sent: dict[int, tuple[int, int]] = {}
+        """Number and time of what was sent last to end at each hop: an answer to what came before is nobody's."""
+
+    def sockets(self) -> list[socket.socket]:
+        return [self._echoes.sock]
+
+    def close(self) -> None:
+        self._echoes.close()
+
+    def send(self, ttl: int) -> None:
+        self._last += 1
+        self._sent[ttl] = self._last, time.time_ns()
+        self._echoes.send([(self._last, self.address)], ttl, self.dscp)
+
+    def take(self) -> Iterator[Heard]:
+        hops = {number: (ttl, sent_ns) for ttl, (number, sent_ns) in self._sent.items()}
+        for told in self._echoes.told():
+            ttl, sent_ns = hops.get(told.number, (0, 0))
+            if ttl and told.rtt_ms is not None:
+                # The call took its own time, which does not hold how long it waited for a thread.
+                at_ns = sent_ns + round(told.rtt_ms * 1e6)
+                yield Heard(ttl, told.expired_at or self.address, at_ns, None, told.expired_at is None)
 
 
 class TcpFlow:
@@ -206,6 +254,8 @@ class TcpFlow:
         """Raises CannotAsk, and OSError where there is no way."""
         if ":" in address:
             raise CannotAsk("A path by TCP is looked for over IPv4 only.")
+        if not host.HERE.linux:
+            raise CannotAsk("This system shows no path by TCP.")  # its raw sockets are given none of TCP's answers
         icmp = _raw_icmp()
         if icmp is None:
             raise CannotAsk("A path by TCP needs a right to raw sockets, which this program was not given.")

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from tarnfell.media import host
 from tarnfell.media.tracing.errors import CannotAsk
-from tarnfell.media.tracing.flows import Flow, IcmpFlow, TcpFlow, UdpFlow
+from tarnfell.media.tracing.flows import Flow, HelperFlow, IcmpFlow, TcpFlow, UdpFlow
 from tarnfell.wire.kinds.path import HopFacts, Method, PathFacts
 
 MAX_HOPS = 30
@@ -51,14 +51,14 @@ def path(
     dscp: int = 0,
     wait_s: float = 1.0,
     go_on: GoOn = lambda: True,
-    method: Method = "udp",
+    method: Method | None = None,
 ) -> PathFacts:
-    """``port`` is of UDP or TCP, and means nothing to ICMP.
+    """``port`` is of UDP or TCP, and means nothing to ICMP. Unless a method is asked for it is UDP, which is what media
+    takes, and ICMP where this system shows no path of UDP.
 
     Raises CannotAsk, and OSError where this machine has no way there at all.
     """
-    _may_trace()
-    flow = FLOWS[method](address, port, dscp)
+    flow = _flow(method, address, port, dscp)
     try:
         return _found(flow, rounds, wait_s, go_on)
     finally:
@@ -67,7 +67,6 @@ def path(
 
 def path_of(sock: socket.socket, address: str, port: int, dscp: int, rounds: int, go_on: GoOn) -> PathFacts:
     """Along the flow of a connected UDP socket, whose other end sends back what reaches it. Raises CannotAsk."""
-    _may_trace()
     flow = UdpFlow(sock, address, port, dscp)
     try:
         return _found(flow, rounds, 1.0, go_on)
@@ -75,9 +74,21 @@ def path_of(sock: socket.socket, address: str, port: int, dscp: int, rounds: int
         flow.close()
 
 
-def _may_trace() -> None:
-    if not host.HERE.linux:
-        raise CannotAsk("This system does not tell a program which router dropped its packet.")
+def _flow(method: Method | None, address: str, port: int, dscp: int) -> Flow:
+    if method:
+        return _flow_by(method, address, port, dscp)
+    try:
+        return _flow_by("udp", address, port, dscp)
+    except CannotAsk:
+        return _flow_by("icmp", address, port, dscp)
+
+
+def _flow_by(method: Method, address: str, port: int, dscp: int) -> Flow:
+    if not host.HERE.windows:
+        return FLOWS[method](address, port, dscp)
+    if method != "icmp":
+        raise CannotAsk(f"Windows shows a program no path by {method.upper()}.")
+    return HelperFlow(address, port, dscp)
 
 
 def _found(flow: Flow, rounds: int, wait_s: float, go_on: GoOn) -> PathFacts:

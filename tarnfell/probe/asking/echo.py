@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from tarnfell.media import host
 from tarnfell.media.sockets import BUFFER_BYTES, ask_for_all, receive
 from tarnfell.media.tracing.errors import CannotAsk, next_error, want_errors
-from tarnfell.probe.asking.helper_echo import HelperEchoes
+from tarnfell.media.tracing.helper_echo import HelperEchoes
 from tarnfell.wire import WireError
 from tarnfell.wire.icmp import (
     ECHO_HEAD_BYTES,
@@ -159,12 +159,9 @@ def _prepared(
 
 
 def _asker(family: int, found: list[Echoed], packet_bytes: int) -> _Asker | _HelperAsker:
-    try:
-        return _Asker(family, found, packet_bytes)
-    except CannotAsk:
-        if not host.HERE.windows or family != socket.AF_INET:
-            raise
-    return _HelperAsker(found, packet_bytes)
+    if host.HERE.windows and family == socket.AF_INET:
+        return _HelperAsker(found, packet_bytes)
+    return _Asker(family, found, packet_bytes)
 
 
 def _ask(
@@ -195,7 +192,7 @@ def _listen(ready: selectors.BaseSelector, until: float, enough: Callable[[], bo
 
 
 class _HelperAsker:
-    """The echoes to IPv4 addresses by the system's own call, where it gives the probe no socket for them."""
+    """The echoes to IPv4 addresses by Windows' own call, where a raw socket hears nothing unless it is bound."""
 
     def __init__(self, found: list[Echoed], packet_bytes: int) -> None:
         head = IP_HEAD_BYTES + ECHO_HEAD_BYTES

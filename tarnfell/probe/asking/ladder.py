@@ -124,11 +124,11 @@ class _Ladder:
             self._add(edge=self._wanted.edge or None)  # no way out at all: the other rungs tell
             return
         self._add(path=found, edge=self._wanted.edge or edge_of(found, self.known.stack.gateway))
-        self._find_other_path("icmp", 0)
-        self._find_other_path("tcp", self._wanted.far_port)
+        self._find_other_path("icmp", 0, found.method)
+        self._find_other_path("tcp", self._wanted.far_port, found.method)
 
-    def _find_other_path(self, method: Method, port: int) -> None:
-        if not self._go_on():
+    def _find_other_path(self, method: Method, port: int, known: Method) -> None:
+        if method == known or not self._go_on():
             return
         try:
             other = path(self.known.far_address, port, OTHER_ROUNDS, EF, OTHER_WAIT_S, self._go_on, method)

@@ -60,6 +60,20 @@ def test_a_path_says_what_other_means_and_the_way_back_show() -> None:
     assert rung(judge(replace(HEALTHY, way_back=replace(back, reached=False))), "path").figures["back_hops"] is None
 
 
+def test_what_icmp_alone_shows_is_told_as_that() -> None:
+    """As where a system shows no path of UDP."""
+    short = replace(cut(PATH, 1), method="icmp")
+    one = rung(judge(replace(HEALTHY, path=short, other_paths=())), "path")
+    assert one.says.startswith(f"Packets of ICMP were last heard of at hop 1, {GATEWAY}.")
+    # Nothing is said of where UDP ends, which nobody has seen.
+    assert told(judge(replace(HEALTHY, path=short, other_paths=(TCP,), media=BLOCKED))) == [
+        ("port-blocked", "unknown", "both")
+    ]
+    longer = replace(PATH, hops=(*PATH.hops, hop(4, FAR)))
+    assert route_change(longer, PATH) is not None
+    assert route_change(replace(longer, method="icmp"), PATH) is None
+
+
 def backwards(*marks: int | None) -> PathFacts:
     hops: list[HopFacts] = [hop(n, f"198.51.100.{n}", dscp=mark) for n, mark in enumerate(marks, 1)]
     return PathFacts("10.0.0.9", 5000, 46, (*hops, hop(len(hops) + 1, "10.0.0.9", dscp=None)), True, True)

@@ -18,10 +18,11 @@ from tarnfell.media.tracing.errors import CannotAsk
 
 TIMEOUT_MS = 2000
 DONT_FRAGMENT = 0x2
-SUCCESS, TOO_BIG, TIMED_OUT = 0, 11009, 11010
+SUCCESS, TOO_BIG, TIMED_OUT, EXPIRED = 0, 11009, 11010, 11013
 UNREACHABLE = range(11002, 11006)
 """Net, host, protocol and port."""
 _AT_ONCE = 32
+_LIFETIME = 128
 
 
 class Options(ctypes.Structure):
@@ -48,10 +49,12 @@ class Told:
 
     number: int
     rtt_ms: float | None
-    """None where no answer came."""
+    """None where neither an answer came nor a router's word that its lifetime ended."""
     ttl: int | None = None
     refused_by: str | None = None
     too_large: bool = False
+    expired_at: str | None = None
+    """The router where its lifetime ended, ``rtt_ms`` after it was sent."""
 
 
 Load = Callable[[], Any]
@@ -79,10 +82,10 @@ class HelperEchoes:
         self.sock.setblocking(False)
         self._pool = ThreadPoolExecutor(max_workers=_AT_ONCE)
 
-    def send(self, echoes: Sequence[tuple[int, str]]) -> None:
+    def send(self, echoes: Sequence[tuple[int, str]], lifetime: int = _LIFETIME, dscp: int = 0) -> None:
         """A number and an address each."""
         for number, address in echoes:
-            self._pool.submit(self._one, number, address)
+            self._pool.submit(self._one, number, address, lifetime, dscp)
 
     def told(self) -> list[Told]:
         """What came since it was asked last."""
@@ -104,9 +107,9 @@ class HelperEchoes:
         self.sock.close()
         self._bell.close()
 
-    def _one(self, number: int, address: str) -> None:
+    def _one(self, number: int, address: str, lifetime: int, dscp: int) -> None:
         room = ctypes.create_string_buffer(ctypes.sizeof(Reply) + len(self._payload) + 64)
-        options = Options(ttl=128, flags=DONT_FRAGMENT)
+        options = Options(ttl=lifetime, tos=dscp << 2, flags=DONT_FRAGMENT)
         to = ctypes.c_uint32(int.from_bytes(socket.inet_aton(address), "little"))
         begun = time.perf_counter_ns()
         count = self._library.IcmpSendEcho(
@@ -126,7 +129,9 @@ def _told_of(number: int, count: int, reply: Reply, took_ms: float) -> Told:
         return Told(number, took_ms, int(reply.options.ttl) or None)
     if reply.status == TOO_BIG:
         return Told(number, None, too_large=True)
+    sender = socket.inet_ntoa(int(reply.address).to_bytes(4, "little"))
+    if reply.status == EXPIRED:
+        return Told(number, took_ms, expired_at=sender)
     if reply.status in UNREACHABLE:
-        sender = socket.inet_ntoa(int(reply.address).to_bytes(4, "little"))
         return Told(number, None, refused_by="this machine" if sender == "0.0.0.0" else sender)
     return Told(number, None)

@@ -1,8 +1,10 @@
-"""Echoes by Windows' helper library, of which a stand-in tells here what each address would: no Windows is at hand."""
+"""Echoes and paths where it is not Linux: Windows' helper library, of which a stand-in tells here what each address and
+router would, and a socket as macOS has it. Neither system is at hand."""
 
 from __future__ import annotations
 
 import ctypes
+import select
 import socket
 import threading
 from typing import Any
@@ -10,12 +12,24 @@ from typing import Any
 import pytest
 
 from tarnfell.media import host
+from tarnfell.media.tracing import flows, helper_echo, tracer
 from tarnfell.media.tracing.errors import CannotAsk
-from tarnfell.probe.asking import echo, helper_echo
-from tarnfell.probe.asking.helper_echo import DONT_FRAGMENT, SUCCESS, TIMED_OUT, TOO_BIG, Options, Reply
+from tarnfell.media.tracing.helper_echo import (
+    DONT_FRAGMENT,
+    EXPIRED,
+    SUCCESS,
+    TIMED_OUT,
+    TOO_BIG,
+    Options,
+    Reply,
+)
+from tarnfell.probe.asking import echo
+from tarnfell.wire.kinds.path import Method
 
 GOOD, FAR, SILENT, NARROW = "192.0.2.1", "192.0.2.9", "192.0.2.50", "192.0.2.99"
 ROUTER = "198.51.100.1"
+ROUTE = ("10.0.0.1", None, ROUTER)
+"""Of which one tells nobody; then comes the address."""
 
 
 def as_number(address: str) -> int:
@@ -34,6 +48,8 @@ class Function:
 class Library:
     def __init__(self, handle: int = 7) -> None:
         self.asked: list[tuple[str, int, int]] = []
+        self.marked: set[int] = set()
+        self.lifetimes: list[int] = []
         self.closed: list[int] = []
         self._lock = threading.Lock()
         self.IcmpCreateFile = Function(lambda: handle)
@@ -44,12 +60,18 @@ class Library:
         self, handle: Any, to: Any, payload: bytes, size: int, options: Any, room: Any, room_size: int, limit_ms: int
     ) -> int:
         address = socket.inet_ntoa(to.value.to_bytes(4, "little"))
-        flags = ctypes.cast(options, ctypes.POINTER(Options)).contents.flags
+        given = ctypes.cast(options, ctypes.POINTER(Options)).contents
         with self._lock:
-            self.asked.append((address, size, flags))
+            self.asked.append((address, size, given.flags))
+            self.marked.add(given.tos)
+            self.lifetimes.append(given.ttl)
         assert (handle.value, len(payload)) == (7, size)
         assert room_size >= ctypes.sizeof(Reply) + size + 8
         reply = Reply.from_buffer(room)
+        if given.ttl <= len(ROUTE):
+            router = ROUTE[given.ttl - 1]
+            reply.status, reply.address = (EXPIRED, as_number(router)) if router else (TIMED_OUT, 0)
+            return 1 if router else 0
         if address == GOOD:
             reply.status, reply.address, reply.options.ttl = SUCCESS, as_number(address), 61
             return 1
@@ -107,6 +129,53 @@ def test_what_it_cannot_do_is_said(windows: Library, monkeypatch: pytest.MonkeyP
     )
     with pytest.raises(CannotAsk):
         echo.echoes([("gateway", address)], 1, 0.0)
+
+
+def test_windows_shows_the_way_by_its_own_call(windows: Library) -> None:
+    found = tracer.path(GOOD, 9, rounds=3, dscp=46, wait_s=0.5)
+    assert (found.method, found.reached, found.sees_marking) == ("icmp", True, False)
+    assert [(hop.ttl, hop.address, hop.sent) for hop in found.hops] == [
+        (n, address, 3) for n, address in enumerate((*ROUTE, GOOD), 1)
+    ]
+    assert found.hops[1].rtt_ms == ()
+    assert all(0 <= ms < 500 for hop in found.hops for ms in hop.rtt_ms)
+    assert windows.marked == {46 << 2}
+    assert sorted(windows.lifetimes) == sorted([*range(1, 7), *range(1, 5), *range(1, 5)])
+    assert windows.closed == [7]
+
+
+@pytest.mark.parametrize("method", ["udp", "tcp"])
+def test_windows_says_what_way_it_does_not_show(windows: Library, method: Method) -> None:
+    with pytest.raises(CannotAsk, match=f"Windows shows a program no path by {method.upper()}"):
+        tracer.path(GOOD, 9, method=method)
+    with pytest.raises(CannotAsk, match="over IPv4 only"):
+        tracer.path("2001:db8::1", 9)
+
+
+def test_an_answer_that_comes_after_its_round_is_nobodys(windows: Library) -> None:
+    entered, held = threading.Event(), threading.Event()
+    answer = windows.IcmpSendEcho._work
+
+    def first_waits(*arguments: Any) -> Any:
+        first = not entered.is_set()
+        entered.set()
+        assert not first or held.wait(60)
+        return answer(*arguments)
+
+    windows.IcmpSendEcho._work = first_waits
+    flow = flows.HelperFlow(GOOD, 0, 0)
+    flow.send(1)
+    assert entered.wait(60)
+    flow.send(1)
+    found: list[flows.Heard] = []
+    while not found:
+        select.select(flow.sockets(), [], [], 60)
+        found += flow.take()
+    assert [(one.ttl, one.sender, one.is_end) for one in found] == [(1, ROUTE[0], False)]
+    held.set()
+    flow._echoes._pool.shutdown(wait=True)
+    assert list(flow.take()) == []
+    flow.close()
 
 
 def test_other_systems_have_no_such_library() -> None:
