@@ -1,4 +1,4 @@
-"""The clerk's loops: plans carried out, what came in judged and evaluated, what people asked for made.
+"""The clerk's loops: plans carried out, what came in judged and evaluated, what people asked for made, alerts told.
 
 Judging a long run takes minutes, and a document seconds: each loop is a thread of its own, and plans wait for neither.
 """
@@ -20,6 +20,7 @@ from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, MADE
+from tarnfell.work.alerts.looking import look as look_for_alerts
 from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
@@ -27,6 +28,7 @@ from tarnfell.work.ingest.fills import judge_next_fill
 from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
+from tarnfell.work.outbox.deliver import Sending, deliver_next
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
@@ -37,20 +39,33 @@ EVALUATIONS_S = 2.0
 """How often it is looked whether an evaluation is behind: that counts all runs there are."""
 WATCH_S = 5.0
 """Samples come every ten seconds; nobody waits for a cell of ten minutes."""
+ALERT_S = 5.0
+DELIVER_S, DELIVER_FOR_S = 1.0, 30.0
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
 log = logging.getLogger(__name__)
 
 
-def keep_turning(data: Path, stop: threading.Event, look: Look) -> None:
+def keep_turning(data: Path, stop: threading.Event, look: Look, sending: Sending) -> None:
     """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here."""
     looks = Looks(data, look)
 
     def begin_looks(_db: sqlite3.Connection) -> None:
         looks.turn()
 
-    paced = ((carry_out, TURN_S), (make, TURN_S), (evaluate, EVALUATIONS_S), (begin_looks, TURN_S), (watch, WATCH_S))
+    def deliver(db: sqlite3.Connection) -> None:
+        _for_a_while(lambda: not stop.is_set() and deliver_next(db, sending), DELIVER_FOR_S)
+
+    paced = (
+        (carry_out, TURN_S),
+        (make, TURN_S),
+        (evaluate, EVALUATIONS_S),
+        (begin_looks, TURN_S),
+        (watch, WATCH_S),
+        (alert, ALERT_S),
+        (deliver, DELIVER_S),
+    )
     others = [
         threading.Thread(target=_keep, args=(data, stop, turn, every_s), name=turn.__name__) for turn, every_s in paced
     ]
@@ -122,6 +137,11 @@ def watch(db: sqlite3.Connection) -> None:
         pass
     while read_next(db, now_us()):
         pass
+
+
+def alert(db: sqlite3.Connection) -> None:
+    """What is new held against the rules for alerts."""
+    look_for_alerts(db)
 
 
 def _for_a_while(work: Callable[[], bool], for_s: float) -> None:

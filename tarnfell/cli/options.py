@@ -158,13 +158,21 @@ def serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
     parser.add_argument("--answer", metavar="ADDR[:PORT]", help="run a far end beside the server, at this address")
     parser.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
-    parser.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
+    _sending(parser)
     _log_level(parser)
 
 
 def clerk(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", required=True, metavar="DIR")
+    _sending(parser)
     _log_level(parser)
+
+
+def _sending(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
+    parser.add_argument(
+        "--allow-private-webhooks", action="store_true", help="send alerts to addresses inside a network as well"
+    )
 
 
 def user(parser: argparse.ArgumentParser) -> None:

@@ -84,10 +84,11 @@ def serve(options: argparse.Namespace) -> int:
     parent = os.getpid()
 
     def start_clerk() -> subprocess.Popen[bytes]:
-        return subprocess.Popen(
-            [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data, "--log-level", options.log_level],
-            preexec_fn=lambda: die_with(parent),
-        )
+        command = [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data]
+        command += ["--log-level", options.log_level]
+        command += ["--public-address", options.public_address] if options.public_address else []
+        command += ["--allow-private-webhooks"] if options.allow_private_webhooks else []
+        return subprocess.Popen(command, preexec_fn=lambda: die_with(parent))
 
     try:
         with _own_far_end(options):
@@ -112,6 +113,7 @@ def clerk(options: argparse.Namespace) -> int:
     from tarnfell.probe.asking.looking import Look
     from tarnfell.store.db import open_database
     from tarnfell.store.lock import Held, only_one
+    from tarnfell.work.outbox.deliver import Sending
 
     _log_to_stderr(options.log_level)
     stop = threading.Event()
@@ -121,7 +123,8 @@ def clerk(options: argparse.Namespace) -> int:
     try:
         with only_one(data, "clerk", wait_s=LAST_CLERK_S):
             open_database(data).close()
-            keep_turning(data, stop, lambda wanted, go_on, tell: Look(wanted, go_on, tell).run())
+            sending = Sending(options.public_address, options.allow_private_webhooks)
+            keep_turning(data, stop, lambda wanted, go_on, tell: Look(wanted, go_on, tell).run(), sending)
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:

@@ -9,6 +9,7 @@ from __future__ import annotations
 from flask import g
 
 from tarnfell.server.http.api import Problem
+from tarnfell.store import alerts as alert_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fill_plans as fill_plan_store
@@ -23,6 +24,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store import videos as video_store
 from tarnfell.store import watches as watch_store
+from tarnfell.store.alerts import KeptRule
 from tarnfell.store.calls import StoredCall
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.fill_plans import FillPlanned
@@ -47,6 +49,14 @@ def require_engagement(slug: str) -> Engagement:
     if engagement is None:
         raise Problem(404, f"There is no engagement “{slug}”.")
     return engagement
+
+
+def require_rule(engagement: Engagement, rule_id: int) -> KeptRule:
+    """A rule for alerts that is at work."""
+    rule = alert_store.rule_by_id(g.db, rule_id)
+    if rule is None or rule.engagement_id != engagement.id or rule.ended_us is not None:
+        raise Problem(404, f"{engagement.name} has no rule {rule_id}.")
+    return rule
 
 
 def require_site(slug: str) -> Site:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import statistics
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, field
 
@@ -221,6 +222,38 @@ def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: 
         (site_id, until_us, from_us, most),
     )
     return [CallThen(*row) for row in rows]
+
+
+@dataclass(frozen=True)
+class TestRun:
+    """A run as one test: the median MOS of its calls in the direction that had the lower."""
+
+    __test__ = False  # for who collects tests
+    run_id: int
+    probe_id: int
+    at_us: int
+    mos: float
+
+
+def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) -> list[TestRun]:
+    """Runs that are to be trusted and began since then, and so many of those before; in the order of time."""
+    runs = db.execute(
+        "SELECT id, probe_id, began_us FROM (SELECT r.id, r.probe_id, min(c.started_us) AS began_us, row_number() OVER "
+        "(ORDER BY min(c.started_us) DESC) AS place FROM run_job r JOIN call c ON c.run_id = r.id "
+        "WHERE r.site_id = ?1 AND r.state = 'done' AND r.tainted = 0 GROUP BY r.id) "
+        "WHERE began_us >= ?2 OR place <= ?3 ORDER BY began_us, id",
+        (site_id, from_us, least),
+    ).fetchall()
+    found = []
+    for run_id, probe_id, at_us in runs:
+        by_way: dict[str, list[float]] = {}
+        for way, mos in db.execute(
+            "SELECT d.direction, d.mos FROM call c JOIN direction d ON d.call_id = c.id WHERE c.run_id = ?", (run_id,)
+        ):
+            by_way.setdefault(way, []).append(mos)
+        if by_way:
+            found.append(TestRun(run_id, probe_id, at_us, min(statistics.median(all_) for all_ in by_way.values())))
+    return found
 
 
 def neighbours(db: sqlite3.Connection, call: StoredCall) -> tuple[int | None, int | None]:

@@ -90,7 +90,13 @@ def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence
     db.executemany(
         "DELETE FROM sample_batch WHERE watch_id = ? AND first_us = ?", [(b.watch_id, b.first_us) for b in batches]
     )
-    db.executemany("UPDATE watch SET changes = changes + 1 WHERE id = ?", {(cell.watch_id,) for cell in cells})
+    oldest: dict[int, int] = {}
+    for cell in cells:
+        oldest[cell.watch_id] = min(cell.start_us, oldest.get(cell.watch_id, cell.start_us))
+    db.executemany(
+        "UPDATE watch SET changes = changes + 1, alert_from_us = min(coalesce(alert_from_us, ?1), ?1) WHERE id = ?2",
+        [(start_us, watch_id) for watch_id, start_us in oldest.items()],
+    )
 
 
 def cells_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Cell]:
@@ -110,6 +116,25 @@ def tens_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: 
         (watch_id, from_us - CELL_US, until_us),
     )
     return [Tens(*row) for row in rows]
+
+
+@dataclass(frozen=True)
+class Minuted:
+    """A cell's minutes, without its samples."""
+
+    start_us: int
+    last_us: int
+    minutes: bytes
+
+
+def minutes_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Minuted]:
+    """Of all cells that overlap the time, in its order."""
+    rows = db.execute(
+        "SELECT start_us, last_us, minutes FROM sample_cell WHERE watch_id = ? AND start_us > ? AND start_us < ? "
+        "ORDER BY start_us",
+        (watch_id, from_us - CELL_US, until_us),
+    )
+    return [Minuted(*row) for row in rows]
 
 
 def span_of(db: sqlite3.Connection, watch_id: int) -> tuple[int, int] | None:

@@ -138,6 +138,14 @@ def count_series(db: sqlite3.Connection, site_id: int) -> int:
     return int(db.execute("SELECT count(*) FROM series WHERE site_id = ?", (site_id,)).fetchone()[0])
 
 
+def missed_since(db: sqlite3.Connection, site_id: int, since_us: int) -> list[Series]:
+    """By when they were due."""
+    rows = db.execute(
+        f"{_SERIES} WHERE site_id = ? AND state = 'missed' AND due_us >= ? ORDER BY due_us, id", (site_id, since_us)
+    )
+    return [Series(*row) for row in rows]
+
+
 def begin_series(db: sqlite3.Connection, series_id: int) -> None:
     db.execute("UPDATE series SET state = 'running', began_us = ? WHERE id = ?", (now_us(), series_id))
 

@@ -12,6 +12,7 @@ import secrets
 import sqlite3
 from dataclasses import dataclass, fields
 
+from tarnfell.store import presence
 from tarnfell.store.db import now_us
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.surroundings import Surroundings, surroundings_of
@@ -158,6 +159,7 @@ def change_probe(db: sqlite3.Connection, probe_id: int, name: str, test_point_id
 
 def keep_contact(db: sqlite3.Connection, probe_id: int, around: Surroundings | None, address: str | None) -> None:
     """The probe spoke just now; None leaves what is known of its environment."""
+    presence.note_return(db, probe_id)
     db.execute(
         "UPDATE probe SET last_contact_us = ?, environment = coalesce(?, environment), contact_address = ? "
         "WHERE id = ?",

@@ -144,6 +144,16 @@ def counts(db: sqlite3.Connection, watch_id: int) -> Counts:
     return Counts(*row)
 
 
+def newest_us(db: sqlite3.Connection, watch_id: int) -> int | None:
+    """The newest sample, packed or waiting for it."""
+    row = db.execute(
+        "SELECT max(last_us) FROM (SELECT max(last_us) AS last_us FROM sample_batch WHERE watch_id = ?1 UNION ALL "
+        "SELECT last_us FROM (SELECT last_us FROM sample_cell WHERE watch_id = ?1 ORDER BY start_us DESC LIMIT 1))",
+        (watch_id,),
+    ).fetchone()
+    return None if row[0] is None else int(row[0])
+
+
 def batches_since(db: sqlite3.Connection, watch_id: int, since_us: int) -> list[Batch]:
     """In the order of time."""
     rows = db.execute(

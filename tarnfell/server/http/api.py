@@ -21,7 +21,7 @@ from werkzeug.exceptions import HTTPException
 from tarnfell import __version__
 from tarnfell.server.http.sentences import in_words, what_is_wrong
 
-Audience = Literal["anyone", "user", "probe"]
+Audience = Literal["anyone", "user", "probe", "monitor"]
 MAX_BODY_BYTES = 64 * 1024
 
 
@@ -258,6 +258,7 @@ def openapi() -> dict[str, object]:
             "securitySchemes": {
                 "session": {"type": "apiKey", "in": "cookie", "name": "tarnfell"},
                 "probe": {"type": "http", "scheme": "bearer"},
+                "monitor": {"type": "http", "scheme": "bearer"},
             },
         },
     }
@@ -301,5 +302,5 @@ def _operation(e: Endpoint, definitions: Mapping[str, Any]) -> dict[str, object]
             "content": {"application/json": {"schema": {"$ref": f"#/components/schemas/{e.body.__name__}"}}},
         }
     if e.audience != "anyone":
-        operation["security"] = [{"session" if e.audience == "user" else "probe": []}]
+        operation["security"] = [{{"user": "session"}.get(e.audience, e.audience): []}]
     return operation

@@ -10,6 +10,9 @@ from flask import Flask, Response, g, request, send_from_directory
 from werkzeug.routing import IntegerConverter, Map
 
 import tarnfell
+from tarnfell.server.alerts import metrics
+from tarnfell.server.alerts import rules as alert_rules
+from tarnfell.server.alerts import targets as alert_targets
 from tarnfell.server.brief import briefs, codecs, engagements, site_list
 from tarnfell.server.check import checks, looks, survey
 from tarnfell.server.http import auth, health, request_log
@@ -103,6 +106,9 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         calls,
         watches,
         watch_pages,
+        alert_rules,
+        alert_targets,
+        metrics,
         videos,
         compare,
         imports,

@@ -1,4 +1,4 @@
-"""Who asks: people by a session cookie with a CSRF token, probes by their secret."""
+"""Who asks: people by a session cookie with a CSRF token, probes by their secret, monitoring programs by a token."""
 
 from __future__ import annotations
 
@@ -10,9 +10,11 @@ from flask import Blueprint, Flask, current_app, g, request, session
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, endpoint
 from tarnfell.server.http.models.people import FirstAccount, NewAccount, Session, SignIn
+from tarnfell.store import engagements as engagement_store
 from tarnfell.store import first_account as first_code
 from tarnfell.store import people
 from tarnfell.store import probes as probe_store
+from tarnfell.store import targets as target_store
 from tarnfell.store.db import writing
 
 blueprint = Blueprint("auth", __name__)
@@ -31,6 +33,8 @@ def guard(app: Flask) -> None:
             _require_user()
         elif audience == "probe":
             _require_probe()
+        elif audience == "monitor":
+            _require_monitor((request.view_args or {}).get("slug", ""))
         elif audience != "anyone":
             raise Problem(403, "This address is open to nobody.")
         request.max_content_length = getattr(view, "max_body", MAX_BODY_BYTES)
@@ -54,6 +58,16 @@ def _require_probe() -> None:
     if probe is None:
         raise Problem(401, "This probe is not known here. Enrol it again from the site's page.")
     g.probe = probe
+
+
+def _require_monitor(slug: str) -> None:
+    """Of an engagement that there is not, the answer is the same as to a token that is none."""
+    kind, _, token = request.headers.get("Authorization", "").partition(" ")
+    engagement = engagement_store.engagement_by_slug(g.db, slug)
+    known = engagement is not None and kind == "Bearer" and target_store.is_metrics_token(g.db, engagement.id, token)
+    if not known:
+        raise Problem(401, "This token opens no figures here. Make a new one on the engagement's page of alerts.")
+    g.engagement = engagement
 
 
 @endpoint(blueprint, "POST", "/api/session", audience="anyone", response=Session)

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from tarnfell.core.columns import pack_planes, unpack_planes
 from tarnfell.core.days.rounds import Floats, Ints
-from tarnfell.store.cells import CELL_US, Cell
+from tarnfell.store.cells import CELL_US, Cell, Minuted
 from tarnfell.wire.record import PackedColumn, Record
 
 NOT_ASKED, LOST, NOT_SENT, FIRST = 0, 1, 2, 3
@@ -149,7 +149,7 @@ def tens_table(tens: Sequence[bytes], places: int) -> Ints:
     return _tables([np.frombuffer(one, "<u2").reshape(-1, 1, len(FIGURES)) for one in tens], places)[:, :, 0]
 
 
-def minutes_table(cells: Sequence[Cell], places: int) -> Ints:
+def minutes_table(cells: Sequence[Cell | Minuted], places: int) -> Ints:
     """Shape (cells, places, 10, 6)."""
     shape = (-1, MINUTES, len(FIGURES))
     return _tables([np.frombuffer(zlib.decompress(one.minutes), "<u2").reshape(shape) for one in cells], places)

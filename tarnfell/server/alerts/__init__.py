@@ -1,0 +1,1 @@
+"""Alerts of an engagement: rules, whom they are sent to, and figures for monitoring."""

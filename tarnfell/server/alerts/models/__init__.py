@@ -1,0 +1,1 @@
+"""Requests and responses of this room."""

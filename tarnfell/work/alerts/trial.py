@@ -1,0 +1,80 @@
+"""A rule tried on the past week before anybody keeps it: how often it would have been told, and when."""
+
+from __future__ import annotations
+
+import sqlite3
+from dataclasses import dataclass
+from zoneinfo import ZoneInfo
+
+from tarnfell.core.alerts.rules import OF_A_PLACE, Rule, sentence
+from tarnfell.core.alerts.words import says
+from tarnfell.core.days.baseline import USABLE_DAYS
+from tarnfell.store import probes as probe_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.sites import Site
+from tarnfell.work.alerts.evidence import at_site
+from tarnfell.work.watch.reading import kept_reading
+
+WEEK_US = 7 * 86_400 * 1_000_000
+SHOWN = 200
+
+
+@dataclass(frozen=True)
+class Fired:
+    """``until_us`` None: it is on now."""
+
+    site_name: str
+    from_us: int
+    until_us: int | None
+    says: str
+
+
+@dataclass(frozen=True)
+class Trial:
+    sentence: str
+    from_us: int
+    until_us: int
+    count: int
+    fired: list[Fired]
+    """The newest first, and no more than can be looked at."""
+    note: str
+    """What the count does not tell; may be empty."""
+
+
+def try_on(db: sqlite3.Connection, rule: Rule, sites: list[Site], until_us: int) -> Trial:
+    """On what is known by now of the week before."""
+    from_us = until_us - WEEK_US
+    fired = [
+        Fired(site.name, spell.from_us, spell.until_us, says(rule, spell, seen.name, ZoneInfo(site.time_zone)))
+        for site in sites
+        for seen in at_site(db, rule, site, from_us, until_us)
+        for spell in seen.spells
+        if spell.until_us is None or spell.until_us >= from_us
+    ]
+    fired.sort(key=lambda one: one.from_us, reverse=True)
+    return Trial(sentence(rule), from_us, until_us, len(fired), fired[:SHOWN], _note(db, rule, sites))
+
+
+def _note(db: sqlite3.Connection, rule: Rule, sites: list[Site]) -> str:
+    if rule.kind == "offline":
+        return "Absences are kept from the first start of this version on; those before are not counted."
+    if rule.kind != "no-samples" and rule.kind not in OF_A_PLACE:
+        return ""
+    watches = [
+        (site, watch)
+        for site in sites
+        for probe in probe_store.probes_of(db, site.id)
+        if (watch := watch_store.watch_of(db, probe.id)) is not None
+    ]
+    if not watches:
+        return "No site is watched yet: there was nothing to try it on."
+    if rule.kind != "above-normal":
+        return ""
+    forming = []
+    for site, watch in watches:
+        reading = kept_reading(db, watch.id)
+        if reading is None or all(place.forming for place in reading.places):
+            forming.append(site.name)
+    if not forming:
+        return ""
+    return f"Normal is not known yet at {', '.join(sorted(set(forming)))}: it takes {USABLE_DAYS} days."

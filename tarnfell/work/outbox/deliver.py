@@ -1,0 +1,123 @@
+"""One message after the other, as they come due: made from its alert as that stands when it goes."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from tarnfell.core.alerts.rules import sentence
+from tarnfell.store import alerts as alert_store
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import outbox
+from tarnfell.store import sites as site_store
+from tarnfell.store import targets as target_store
+from tarnfell.store.db import now_us, writing
+from tarnfell.store.outbox import Message
+from tarnfell.work.outbox import mail, webhook
+from tarnfell.work.outbox.failures import NotNow, Refused
+
+NO_MAIL_SERVER = "no mail server is set for this installation"
+NOBODY = "nobody is named any more to send it to"
+
+
+@dataclass(frozen=True)
+class Sending:
+    """What the operator of this server says of it."""
+
+    public_address: str | None = None
+    """For links in messages."""
+    allow_private: bool = False
+    """Webhooks may be addresses inside a network."""
+
+
+@dataclass(frozen=True)
+class Told:
+    subject: str
+    text: str
+    value: Mapping[str, Any]
+
+
+def deliver_next(db: sqlite3.Connection, sending: Sending) -> bool:
+    """Send what has been due longest; False where nothing is. Nothing is locked while the network is waited for."""
+    message = outbox.next_due(db)
+    if message is None:
+        return False
+    try:
+        told = _told(db, message, sending)
+        _send(db, message, told, sending)
+    except Refused as error:
+        with writing(db):
+            outbox.give_up(db, message, str(error))
+    except NotNow as error:
+        with writing(db):
+            outbox.put_off(db, message, str(error))
+    else:
+        with writing(db):
+            outbox.note_sent(db, message)
+            if message.alert_id is not None and message.what == "begun" and told.value["ended_at"]:
+                outbox.take_back(db, message.alert_id, "ended", message.channel)
+    return True
+
+
+def _send(db: sqlite3.Connection, message: Message, told: Told, sending: Sending) -> None:
+    targets = target_store.targets_of(db, message.engagement_id)
+    number = f"alert-{message.alert_id}-{message.what}" if message.alert_id else f"trial-{message.id}"
+    if message.channel == "webhook":
+        if not targets.webhook_url:
+            raise Refused(NOBODY)
+        webhook.post(targets.webhook_url, targets.webhook_secret, told.value, number, now_us(), sending.allow_private)
+        return
+    if not targets.addresses:
+        raise Refused(NOBODY)
+    server = target_store.mail_server(db)
+    if server is None:
+        raise NotNow(NO_MAIL_SERVER)
+    mail.send(server, targets.addresses, told.subject, told.text, number, now_us())
+
+
+def _told(db: sqlite3.Connection, message: Message, sending: Sending) -> Told:
+    engagement = engagement_store.engagement_by_id(db, message.engagement_id)
+    link = (
+        f"{sending.public_address.rstrip('/')}/engagements/{engagement.slug}/alerts" if sending.public_address else ""
+    )
+    alert = alert_store.alert_by_id(db, message.alert_id) if message.alert_id is not None else None
+    if alert is None:
+        text = f"This is a trial from Tarnfell: alerts of {engagement.name} are sent here."
+        value = {"what": "trial", "engagement": engagement.name, "says": text, "ended_at": None, "link": link}
+        return Told(f"Trial: alerts of {engagement.name}", _paragraphs(text, link), value)
+    rule = alert_store.rule_by_id(db, alert.rule_id)
+    site = site_store.site_by_id(db, alert.site_id)
+    rule_words = sentence(rule.spec.rule) if rule else ""
+    over = alert.ended_us is not None
+    subject = f"{'Over' if message.what == 'ended' else 'Alert'}: {site.name}, {engagement.name}"
+    state = f"All clear at {site.name}." if message.what == "ended" else "It is over." if over else ""
+    text = _paragraphs(alert.says, state, f"The rule: {rule_words}", link)
+    return Told(
+        subject,
+        text,
+        {
+            "what": message.what,
+            "alert": alert.id,
+            "engagement": engagement.name,
+            "site": site.name,
+            "rule": rule_words,
+            "says": alert.says,
+            "began_at": _time(alert.began_us),
+            "ended_at": _time(alert.ended_us),
+            "link": link,
+        },
+    )
+
+
+def _paragraphs(*texts: str) -> str:
+    return "\n\n".join(text for text in texts if text) + "\n"
+
+
+def _time(at_us: int | None) -> str | None:
+    """RFC 3339."""
+    if at_us is None:
+        return None
+    return datetime.fromtimestamp(at_us / 1e6, UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
