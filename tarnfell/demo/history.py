@@ -17,6 +17,7 @@ from tarnfell.core.columns import pack_planes
 from tarnfell.core.rates import VideoLoad, hold, plan_run
 from tarnfell.core.trace import Ints
 from tarnfell.core.video import VideoProfile, find_profile
+from tarnfell.demo.alerts import keep_rules
 from tarnfell.demo.samples import write_samples
 from tarnfell.demo.scenario import ENGAGEMENT, PASSWORD, SEED, SITES, USER_EMAIL, USER_NAME, DemoSite
 from tarnfell.demo.simulate import Moved, Stream, Way, move_packets
@@ -70,6 +71,7 @@ def make_history(folder: Path, end: datetime, tell: Progress = lambda _: None, d
         for site, ids, rng in watched:
             tell(f"{site.values['name']}: {days} days of samples")
             write_samples(db, site, ids.probe, ids.far_end, end - timedelta(days=days), end, rng)
+        keep_rules(db, engagement, end - timedelta(days=days))
     finally:
         db.close()
 

@@ -57,14 +57,16 @@ _RULE = (
 _ALERT = f"SELECT {', '.join(f'alert.{f.name}' for f in fields(Alert))} FROM alert"
 
 
-def add_rule(db: sqlite3.Connection, engagement_id: int, spec: RuleSpec, by: int | None) -> int:
+def add_rule(
+    db: sqlite3.Connection, engagement_id: int, spec: RuleSpec, by: int | None, at_us: int | None = None
+) -> int:
     rule = spec.rule
     cursor = db.execute(
         "INSERT INTO alert_rule (engagement_id, site_id, kind, role, bound, minutes, least, of_tests, mail, webhook, "
         "collect, quiet_from, quiet_until, made_by, made_us) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             engagement_id, spec.site_id, rule.kind, rule.role, rule.limit, rule.minutes, rule.count, rule.of, spec.mail,
-            spec.webhook, spec.collect, spec.quiet_from, spec.quiet_until, by, now_us(),
+            spec.webhook, spec.collect, spec.quiet_from, spec.quiet_until, by, now_us() if at_us is None else at_us,
         ),
     )  # fmt: skip
     return int(cursor.lastrowid or 0)
@@ -131,6 +133,14 @@ def alerts_since(db: sqlite3.Connection, rule_id: int, site_id: int, since_us: i
     rows = db.execute(
         f"{_ALERT} WHERE rule_id = ? AND site_id = ? AND (ended_us IS NULL OR ended_us >= ?) ORDER BY began_us",
         (rule_id, site_id, since_us),
+    )
+    return [Alert(*row) for row in rows]
+
+
+def alerts_of_rule(db: sqlite3.Connection, rule_id: int, since_us: int) -> list[Alert]:
+    """At all sites: those still open, and those that ended after; in the order of time."""
+    rows = db.execute(
+        f"{_ALERT} WHERE rule_id = ? AND (ended_us IS NULL OR ended_us >= ?) ORDER BY began_us", (rule_id, since_us)
     )
     return [Alert(*row) for row in rows]
 

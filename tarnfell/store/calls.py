@@ -225,17 +225,16 @@ def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: 
 
 
 @dataclass(frozen=True)
-class TestRun:
+class KeptTest:
     """A run as one test: the median MOS of its calls in the direction that had the lower."""
 
-    __test__ = False  # for who collects tests
     run_id: int
     probe_id: int
     at_us: int
     mos: float
 
 
-def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) -> list[TestRun]:
+def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) -> list[KeptTest]:
     """Runs that are to be trusted and began since then, and so many of those before; in the order of time."""
     runs = db.execute(
         "SELECT id, probe_id, began_us FROM (SELECT r.id, r.probe_id, min(c.started_us) AS began_us, row_number() OVER "
@@ -252,7 +251,7 @@ def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) 
         ):
             by_way.setdefault(way, []).append(mos)
         if by_way:
-            found.append(TestRun(run_id, probe_id, at_us, min(statistics.median(all_) for all_ in by_way.values())))
+            found.append(KeptTest(run_id, probe_id, at_us, min(statistics.median(all_) for all_ in by_way.values())))
     return found
 
 

@@ -59,7 +59,7 @@ class Normal:
 
 
 @dataclass(frozen=True)
-class Tested:
+class CallTest:
     """A run of calls: the median MOS of its calls in the direction that had the lower."""
 
     at_us: int
@@ -129,24 +129,28 @@ def _usual(minutes: Minutes, normal: Normal | None, zone: ZoneInfo) -> tuple[Flo
     return normal.median_ms[hour], normal.mad_ms[hour]
 
 
-def of_tests(rule: Rule, tests: Sequence[Tested]) -> list[Spell]:
-    """While at least ``count`` of the newest ``of`` tests are below; tests in the order of time."""
+def of_tests(rule: Rule, tests: Sequence[CallTest]) -> list[Spell]:
+    """While at least ``count`` of the newest ``of`` tests are below; tests in the order of time.
+
+    What counted for a spell that is over may count for the next as well, which is dated from after it.
+    """
     found: list[Spell] = []
     begun: int | None = None
+    ended = 0
     for i in range(len(tests)):
         seen = tests[max(0, i - rule.of + 1) : i + 1]
         below = [one for one in seen if one.mos < rule.limit]
         if begun is None and len(below) >= rule.count:
-            begun = tests.index(below[0])
+            begun = next(n for n in range(max(ended, i - rule.of + 1), i + 1) if tests[n].mos < rule.limit)
         elif begun is not None and len(below) < rule.count:
             found.append(_of_these(rule, tests[begun : i + 1], tests[i].at_us))
-            begun = None
+            begun, ended = None, i
     if begun is not None:
         found.append(_of_these(rule, tests[begun:], None))
     return found
 
 
-def _of_these(rule: Rule, tests: Sequence[Tested], until_us: int | None) -> Spell:
+def _of_these(rule: Rule, tests: Sequence[CallTest], until_us: int | None) -> Spell:
     below = [one.mos for one in tests if one.mos < rule.limit]
     return Spell(tests[0].at_us, until_us, float(np.median(below)))
 

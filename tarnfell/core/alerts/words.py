@@ -27,7 +27,7 @@ def says(rule: Rule, spell: Spell, name: str, zone: ZoneInfo) -> str:
                 f"{name}: median round trip {spell.value:.0f} ms {when}; normal for the hour is {spell.usual:.0f} ms."
             )
         case "calls-below":
-            return f"{name}: median {spell.value:.2f} MOS of the tests below {rule.limit:g} MOS, {when}."
+            return f"{name}: median {spell.value:.2f} MOS over the tests below {rule.limit:g} MOS, {when}."
         case "no-samples":
             return f"{name}: no samples {when}."
         case "offline":

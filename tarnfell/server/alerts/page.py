@@ -13,21 +13,25 @@ from tarnfell.server.alerts.models.alerts import (
     DeliveryView,
     MailServerView,
     RuleView,
+    SpellView,
 )
 from tarnfell.store import alerts as alert_store
 from tarnfell.store import outbox
 from tarnfell.store import sites as site_store
 from tarnfell.store import targets as target_store
 from tarnfell.store.alerts import Alert, KeptRule
+from tarnfell.store.db import now_us
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.outbox import Message
 from tarnfell.store.sites import Site
 from tarnfell.store.targets import MailServer
+from tarnfell.work.alerts.trial import WEEK_US
 
 SHOWN = 60
 
 
 def alerts_page(engagement: Engagement) -> AlertsPage:
+    at_us = now_us()
     sites = {site.id: site for site in site_store.sites_of(g.db, engagement.id)}
     alerts = alert_store.newest_alerts(g.db, engagement.id, SHOWN)
     to = target_store.targets_of(g.db, engagement.id)
@@ -35,7 +39,9 @@ def alerts_page(engagement: Engagement) -> AlertsPage:
     return AlertsPage(
         engagement_name=engagement.name,
         sites=[AlertSite(slug=site.slug, name=site.name) for site in sites.values()],
-        rules=[_rule(rule, sites, alerts) for rule in alert_store.rules_at_work(g.db, engagement.id)],
+        rules=[_rule(rule, sites, at_us) for rule in alert_store.rules_at_work(g.db, engagement.id)],
+        week_from_us=at_us - WEEK_US,
+        week_until_us=at_us,
         alerts=[alert_view(one) for one in alerts],
         targets=AlertTargetsView(
             addresses=list(to.addresses), webhook_url=to.webhook_url, webhook_secret=to.webhook_secret
@@ -59,9 +65,10 @@ def _server(server: MailServer) -> MailServerView:
     )
 
 
-def _rule(kept: KeptRule, sites: dict[int, Site], alerts: list[Alert]) -> RuleView:
+def _rule(kept: KeptRule, sites: dict[int, Site], at_us: int) -> RuleView:
     spec, rule = kept.spec, kept.spec.rule
     site = sites.get(spec.site_id) if spec.site_id is not None else None
+    week = alert_store.alerts_of_rule(g.db, kept.id, at_us - WEEK_US)
     return RuleView(
         **vars(rule),
         site_slug=site.slug if site else None,
@@ -73,7 +80,8 @@ def _rule(kept: KeptRule, sites: dict[int, Site], alerts: list[Alert]) -> RuleVi
         id=kept.id,
         sentence=sentence(rule),
         site_name=site.name if site else None,
-        open=sum(one.rule_id == kept.id and one.ended_us is None for one in alerts),
+        open=sum(one.ended_us is None for one in week),
+        week=[SpellView(from_us=one.began_us, until_us=one.ended_us) for one in week],
     )
 
 

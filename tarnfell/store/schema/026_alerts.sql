@@ -33,6 +33,7 @@ CREATE TABLE alert (
   UNIQUE (rule_id, subject, began_us)
 ) STRICT;
 CREATE INDEX alert_of_site ON alert (site_id, began_us);
+CREATE INDEX alert_of_rule ON alert (rule_id, site_id);
 CREATE INDEX alert_open ON alert (rule_id) WHERE ended_us IS NULL;
 
 -- Whom an engagement's alerts are sent to.

@@ -11,7 +11,7 @@ import numpy as np
 
 from tarnfell.core.alerts import spells
 from tarnfell.core.alerts.rules import OF_A_PLACE, Rule
-from tarnfell.core.alerts.spells import MINUTE_US, Minutes, Normal, Spell, Tested
+from tarnfell.core.alerts.spells import MINUTE_US, CallTest, Minutes, Normal, Spell
 from tarnfell.core.legs import ROLE_WORDS
 from tarnfell.store import calls as call_store
 from tarnfell.store import cells as cell_store
@@ -147,9 +147,9 @@ def _offline(db: sqlite3.Connection, rule: Rule, probe: Probe, from_us: int, now
 
 def _calls(db: sqlite3.Connection, rule: Rule, site: Site, from_us: int) -> Seen:
     found = call_store.tests_since(db, site.id, from_us, least=2 * rule.of)
-    tests = [Tested(one.at_us, one.mos) for one in found]
+    tests = [CallTest(one.at_us, one.mos) for one in found]
     probe_id = found[-1].probe_id if found else None
-    return Seen("calls", f"Calls at {site.name}", probe_id, spells.of_tests(rule, tests))
+    return Seen("calls", "Calls", probe_id, spells.of_tests(rule, tests))
 
 
 def _missed(db: sqlite3.Connection, site: Site, from_us: int) -> Iterator[Seen]:

@@ -107,15 +107,18 @@ def _settle(
 ) -> None:
     zone = ZoneInfo(site.time_zone)
     known: set[int] = set()
+    before = list(before)
     for spell in seen.spells:
-        if spell.until_us is not None and spell.until_us < new_us:
-            continue  # older than what is new
         own = [one for one in before if _overlap(one, spell)]
-        known |= {one.id for one in own}
         is_open = [one for one in own if one.ended_us is None]
+        if spell.until_us is not None and spell.until_us < new_us and not is_open:
+            continue  # older than what is new
+        known |= {one.id for one in own}
         words = says(kept.spec.rule, spell, seen.name, zone)
         if is_open:
-            _go_on(db, kept, is_open[0], spell, words if is_open[0].began_us >= from_us else is_open[0].says)
+            one = is_open[0]
+            _go_on(db, kept, one, spell, words if one.began_us >= from_us else one.says)
+            before[before.index(one)] = replace(one, ended_us=spell.until_us)  # the next spell is another alert
         elif own and spell.until_us is None:
             # Its all-clear was told, and late samples say that it went on.
             later = replace(spell, from_us=max(one.ended_us or 0 for one in own))
@@ -126,8 +129,10 @@ def _settle(
 
 
 def _overlap(alert: Alert, spell: Spell) -> bool:
-    ends_after = spell.until_us is None or alert.began_us <= spell.until_us
-    return ends_after and (alert.ended_us is None or alert.ended_us >= spell.from_us)
+    if alert.began_us == spell.from_us:
+        return True
+    ends_after = spell.until_us is None or alert.began_us < spell.until_us
+    return ends_after and (alert.ended_us is None or alert.ended_us > spell.from_us)
 
 
 def _begin(db: sqlite3.Connection, kept: KeptRule, site: Site, seen: Seen, spell: Spell, words: str) -> None:

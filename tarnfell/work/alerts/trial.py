@@ -24,6 +24,7 @@ class Fired:
     """``until_us`` None: it is on now."""
 
     site_name: str
+    time_zone: str
     from_us: int
     until_us: int | None
     says: str
@@ -45,7 +46,13 @@ def try_on(db: sqlite3.Connection, rule: Rule, sites: list[Site], until_us: int)
     """On what is known by now of the week before."""
     from_us = until_us - WEEK_US
     fired = [
-        Fired(site.name, spell.from_us, spell.until_us, says(rule, spell, seen.name, ZoneInfo(site.time_zone)))
+        Fired(
+            site.name,
+            site.time_zone,
+            spell.from_us,
+            spell.until_us,
+            says(rule, spell, seen.name, ZoneInfo(site.time_zone)),
+        )
         for site in sites
         for seen in at_site(db, rule, site, from_us, until_us)
         for spell in seen.spells

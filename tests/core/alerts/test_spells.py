@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tarnfell.core.alerts.rules import Rule, RuleError, checked, sentence
-from tarnfell.core.alerts.spells import Minutes, Normal, Spell, Tested, of_absences, of_minutes, of_tests
+from tarnfell.core.alerts.spells import CallTest, Minutes, Normal, Spell, of_absences, of_minutes, of_tests
 from tarnfell.core.legs import Role
 
 MINUTE = 60_000_000
@@ -104,9 +104,20 @@ def test_above_normal_is_by_the_hour_of_the_week_at_the_site() -> None:
 )
 def test_calls_below_in_two_of_three_tests(mos: list[float], spells: list[tuple[int, int | None]]) -> None:
     rule = Rule("calls-below", limit=3.5, count=2, of=3 if mos[:3] == [3, 4, 3] else 2)
-    found = of_tests(rule, [Tested(MONDAY + i * MINUTE, one) for i, one in enumerate(mos)])
+    found = of_tests(rule, [CallTest(MONDAY + i * MINUTE, one) for i, one in enumerate(mos)])
     assert told(found) == spells
     assert all(one.value == 3 for one in found)
+
+
+def test_spells_of_tests_do_not_overlap() -> None:
+    rule = Rule("calls-below", limit=3.5, count=2, of=4)
+    found = of_tests(rule, [CallTest(MONDAY + i * MINUTE, one) for i, one in enumerate([3, 3, 4, 4, 4, 3, 4, 3, 4])])
+    assert told(found) == [(0, 4), (5, None)]
+    rule = Rule("calls-below", limit=3.5, count=3, of=4)
+    found = of_tests(rule, [CallTest(MONDAY + i * MINUTE, one) for i, one in enumerate([3, 3, 3, 4, 4, 3, 3])])
+    assert told(found) == [(0, 4)]
+    found = of_tests(rule, [CallTest(MONDAY + i * MINUTE, one) for i, one in enumerate([3, 4, 3, 3, 4, 3, 3])])
+    assert told(found) == [(0, 4), (5, None)]  # the test at 3 counts for both
 
 
 def test_absences_that_were_long_enough() -> None:

@@ -579,6 +579,470 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/engagements/{slug}/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alerts of an engagement, the rules they come from, and whom they are sent to. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/mail-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the mail server of this installation; all engagements send by it. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["MailServerForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/metrics-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A token that opens the engagement's figures to a monitoring program; the one before opens nothing any more. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MetricsToken"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Close the engagement's figures to monitoring programs. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a rule; from here on what is measured is held against it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RuleForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/rules/{rule_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put another rule in its place; alerts that it has open end. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    rule_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RuleForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Have it at work no more; its alerts stay on record. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    rule_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whom alerts are sent to. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AlertTargetsForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message that says no more than that it arrived. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TrialAsked"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AlertsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/alerts/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How often a rule would have been told in the past week; nothing is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TryForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrialView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements/{slug}/archive": {
         parameters: {
             query?: never;
@@ -803,6 +1267,53 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the engagement's probes, watches, calls and alerts stand (OpenMetrics 1.0). */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/openmetrics-text": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5919,6 +6430,85 @@ export interface components {
              */
             domain: string;
         };
+        /** AlertSite */
+        AlertSite: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+        };
+        /** AlertTargetsForm */
+        AlertTargetsForm: {
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Webhook Url
+             * @default
+             */
+            webhook_url: string;
+        };
+        /** AlertTargetsView */
+        AlertTargetsView: {
+            /** Addresses */
+            addresses: string[];
+            /** Webhook Url */
+            webhook_url: string;
+            /**
+             * Webhook Secret
+             * @description Signs what is sent there; made here.
+             */
+            webhook_secret: string;
+        };
+        /** AlertView */
+        AlertView: {
+            /** Id */
+            id: number;
+            /** Rule */
+            rule: string;
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Began Us */
+            began_us: number;
+            /** Ended Us */
+            ended_us: number | null;
+            /** Says */
+            says: string;
+            /** Deliveries */
+            deliveries: components["schemas"]["DeliveryView"][];
+        };
+        /** AlertsPage */
+        AlertsPage: {
+            /** Engagement Name */
+            engagement_name: string;
+            /** Sites */
+            sites: components["schemas"]["AlertSite"][];
+            /** Rules */
+            rules: components["schemas"]["RuleView"][];
+            /** Week From Us */
+            week_from_us: number;
+            /** Week Until Us */
+            week_until_us: number;
+            /**
+             * Alerts
+             * @description Open ones first, then the newest.
+             */
+            alerts: components["schemas"]["AlertView"][];
+            targets: components["schemas"]["AlertTargetsView"];
+            /** Trials */
+            trials: components["schemas"]["DeliveryView"][];
+            mail_server: components["schemas"]["MailServerView"] | null;
+            /** Metrics Path */
+            metrics_path: string;
+            /**
+             * Metrics Made Us
+             * @description When the token was made that opens it; null for none.
+             */
+            metrics_made_us: number | null;
+        };
         /** Archive */
         Archive: {
             /** Archived */
@@ -7364,6 +7954,32 @@ export interface components {
             /** Down Loss Pct */
             down_loss_pct: (number | null)[];
         };
+        /** DeliveryView */
+        DeliveryView: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "begun" | "ended" | "trial";
+            /**
+             * Channel
+             * @enum {string}
+             */
+            channel: "mail" | "webhook";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "sent" | "failed";
+            /** Tries */
+            tries: number;
+            /** Next Us */
+            next_us: number;
+            /** Ended Us */
+            ended_us: number | null;
+            /** Failure */
+            failure: string | null;
+        };
         /**
          * Destination
          * @description Something on the network that a probe will speak to.
@@ -8027,6 +8643,19 @@ export interface components {
             who: string;
             /** Rungs */
             rungs: ("own-stack" | "gateway" | "edge" | "outside" | "names" | "services" | "translation" | "signalling" | "marking" | "path" | "packet-size" | "far-end")[];
+        };
+        /** FiredView */
+        FiredView: {
+            /** Site Name */
+            site_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number | null;
+            /** Says */
+            says: string;
         };
         /** FirstAccount */
         FirstAccount: {
@@ -9257,6 +9886,59 @@ export interface components {
             /** Slug */
             slug: string;
         };
+        /** MailServerForm */
+        MailServerForm: {
+            /**
+             * Host
+             * @description Empty: mail is sent no more.
+             */
+            host: string;
+            /**
+             * Port
+             * @default 587
+             */
+            port: number;
+            /**
+             * Security
+             * @default starttls
+             * @enum {string}
+             */
+            security: "none" | "starttls" | "tls";
+            /**
+             * User Name
+             * @default
+             */
+            user_name: string;
+            /**
+             * Password
+             * @description Null leaves the one that is kept.
+             * @default null
+             */
+            password: string | null;
+            /**
+             * Sender
+             * @default
+             */
+            sender: string;
+        };
+        /** MailServerView */
+        MailServerView: {
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /**
+             * Security
+             * @enum {string}
+             */
+            security: "none" | "starttls" | "tls";
+            /** User Name */
+            user_name: string;
+            /** Has Password */
+            has_password: boolean;
+            /** Sender */
+            sender: string;
+        };
         /**
          * Mapped
          * @description What one port of the far end saw packets of one socket come from (RFC 8489).
@@ -9338,6 +10020,14 @@ export interface components {
              * @default null
              */
             rtt_ms: number | null;
+        };
+        /** MetricsToken */
+        MetricsToken: {
+            /**
+             * Token
+             * @description Shown this once.
+             */
+            token: string;
         };
         /** MinuteBench */
         MinuteBench: {
@@ -10510,6 +11200,154 @@ export interface components {
              */
             closes: string;
         };
+        /** RuleForm */
+        RuleForm: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "calls-below" | "loss" | "delay" | "above-normal" | "no-samples" | "offline" | "missed";
+            /**
+             * Role
+             * @default null
+             */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
+            /**
+             * Limit
+             * @default 0
+             */
+            limit: number;
+            /**
+             * Minutes
+             * @default 0
+             */
+            minutes: number;
+            /**
+             * Count
+             * @default 0
+             */
+            count: number;
+            /**
+             * Of
+             * @default 0
+             */
+            of: number;
+            /**
+             * Site Slug
+             * @description Of the only site it is about; null for all of the engagement.
+             * @default null
+             */
+            site_slug: string | null;
+            /**
+             * Mail
+             * @default false
+             */
+            mail: boolean;
+            /**
+             * Webhook
+             * @default false
+             */
+            webhook: boolean;
+            /**
+             * Collect
+             * @description Have the probe check its network at that moment.
+             * @default false
+             */
+            collect: boolean;
+            /**
+             * Quiet From
+             * @description Minutes since midnight at the site, from which to ``quiet_until`` nothing is sent.
+             * @default null
+             */
+            quiet_from: number | null;
+            /**
+             * Quiet Until
+             * @default null
+             */
+            quiet_until: number | null;
+        };
+        /** RuleView */
+        RuleView: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "calls-below" | "loss" | "delay" | "above-normal" | "no-samples" | "offline" | "missed";
+            /**
+             * Role
+             * @default null
+             */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
+            /**
+             * Limit
+             * @default 0
+             */
+            limit: number;
+            /**
+             * Minutes
+             * @default 0
+             */
+            minutes: number;
+            /**
+             * Count
+             * @default 0
+             */
+            count: number;
+            /**
+             * Of
+             * @default 0
+             */
+            of: number;
+            /**
+             * Site Slug
+             * @description Of the only site it is about; null for all of the engagement.
+             * @default null
+             */
+            site_slug: string | null;
+            /**
+             * Mail
+             * @default false
+             */
+            mail: boolean;
+            /**
+             * Webhook
+             * @default false
+             */
+            webhook: boolean;
+            /**
+             * Collect
+             * @description Have the probe check its network at that moment.
+             * @default false
+             */
+            collect: boolean;
+            /**
+             * Quiet From
+             * @description Minutes since midnight at the site, from which to ``quiet_until`` nothing is sent.
+             * @default null
+             */
+            quiet_from: number | null;
+            /**
+             * Quiet Until
+             * @default null
+             */
+            quiet_until: number | null;
+            /** Id */
+            id: number;
+            /** Sentence */
+            sentence: string;
+            /** Site Name */
+            site_name: string | null;
+            /**
+             * Open
+             * @description Alerts that are open.
+             */
+            open: number;
+            /**
+             * Week
+             * @description Its alerts of the past seven days.
+             */
+            week: components["schemas"]["SpellView"][];
+        };
         /**
          * RunArithmetic
          * @description The load that would show the needed calls: a short run in each of so many ten-minute moments.
@@ -11481,6 +12319,13 @@ export interface components {
             /** Runs Total */
             runs_total: number;
         };
+        /** SpellView */
+        SpellView: {
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number | null;
+        };
         /**
          * StackFacts
          * @description Where the probe stands.
@@ -11889,6 +12734,71 @@ export interface components {
              * @default null
              */
             failure: string | null;
+        };
+        /** TrialAsked */
+        TrialAsked: {
+            /**
+             * Channel
+             * @enum {string}
+             */
+            channel: "mail" | "webhook";
+        };
+        /** TrialView */
+        TrialView: {
+            /** Sentence */
+            sentence: string;
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /** Count */
+            count: number;
+            /** Fired */
+            fired: components["schemas"]["FiredView"][];
+            /** Note */
+            note: string;
+        };
+        /**
+         * TryForm
+         * @description A rule; numbers that its kind has no use for are 0.
+         */
+        TryForm: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "calls-below" | "loss" | "delay" | "above-normal" | "no-samples" | "offline" | "missed";
+            /**
+             * Role
+             * @default null
+             */
+            role: ("gateway" | "edge" | "outside" | "far-end") | null;
+            /**
+             * Limit
+             * @default 0
+             */
+            limit: number;
+            /**
+             * Minutes
+             * @default 0
+             */
+            minutes: number;
+            /**
+             * Count
+             * @default 0
+             */
+            count: number;
+            /**
+             * Of
+             * @default 0
+             */
+            of: number;
+            /**
+             * Site Slug
+             * @description Of the only site it is about; null for all of the engagement.
+             * @default null
+             */
+            site_slug: string | null;
         };
         /** UsualPort */
         UsualPort: {

@@ -20,6 +20,7 @@ const BriefScreen = onDemand(brief, "BriefScreen");
 const NewSiteScreen = onDemand(brief, "NewSiteScreen");
 const CallScreen = onDemand(() => import("../call/call-screen"), "CallScreen");
 const CheckScreen = onDemand(() => import("../site/check/check-screen"), "CheckScreen");
+const AlertsScreen = onDemand(() => import("../engagement/alerts-screen"), "AlertsScreen");
 const CodecValuesScreen = onDemand(() => import("../engagement/codec-values-screen"), "CodecValuesScreen");
 const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "CompareScreen");
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
@@ -77,6 +78,7 @@ function SignedIn() {
         <Routes>
           <Route path="/" element={<EngagementsScreen id="" />} />
           <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+          <Route path="/engagements/:slug/alerts" element={<Keyed screen={AlertsScreen} />} />
           <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
           <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
           <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />

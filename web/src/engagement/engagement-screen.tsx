@@ -112,6 +112,7 @@ export function EngagementScreen({ id }: { id: string }) {
         <EngagementDialog of={page.data}>
           <Button>Name and summary …</Button>
         </EngagementDialog>
+        <LinkButton to={`/engagements/${id}/alerts`}>Alerts</LinkButton>
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
       </div>

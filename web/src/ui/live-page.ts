@@ -24,7 +24,10 @@ export function useLivePage<N extends Name>(model: N, path: string, isBusy: (pag
   /** Whether what was asked of the server was done; its sentence stands in `problem` where it was not. */
   const change = async (asked: Promise<Model<N>>) => {
     try {
-      queries.setQueryData(key, await asked);
+      const answer = await asked;
+      // An answer that was asked for before the change must not come after it.
+      await queries.cancelQueries({ queryKey: key });
+      queries.setQueryData(key, answer);
       setProblem(null);
       return true;
     } catch (error) {

@@ -36,12 +36,19 @@ class RuleForm(TryForm):
     quiet_until: int | None = Field(None, ge=0, le=1439)
 
 
+class SpellView(Model):
+    from_us: int
+    until_us: int | None
+
+
 class RuleView(RuleForm):
     id: int
     sentence: str
     site_name: str | None
     open: int
     """Alerts that are open."""
+    week: list[SpellView]
+    """Its alerts of the past seven days."""
 
 
 class DeliveryView(Model):
@@ -107,6 +114,8 @@ class AlertsPage(Model):
     engagement_name: str
     sites: list[AlertSite]
     rules: list[RuleView]
+    week_from_us: int
+    week_until_us: int
     alerts: list[AlertView]
     """Open ones first, then the newest."""
     targets: AlertTargetsView
@@ -119,6 +128,7 @@ class AlertsPage(Model):
 
 class FiredView(Model):
     site_name: str
+    time_zone: str
     from_us: int
     until_us: int | None
     says: str
