@@ -20,6 +20,7 @@ from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, MADE
+from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
 from tarnfell.work.evidence.evaluations import evaluate_next
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
@@ -39,7 +40,7 @@ EVALUATIONS_S = 2.0
 """How often it is looked whether an evaluation is behind: that counts all runs there are."""
 WATCH_S = 5.0
 """Samples come every ten seconds; nobody waits for a cell of ten minutes."""
-ALERT_S = 5.0
+ALERT_S, ALERT_SELDOM_S = 5.0, 30.0
 DELIVER_S, DELIVER_FOR_S = 1.0, 30.0
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
@@ -64,6 +65,7 @@ def keep_turning(data: Path, stop: threading.Event, look: Look, sending: Sending
         (begin_looks, TURN_S),
         (watch, WATCH_S),
         (alert, ALERT_S),
+        (alert_seldom, ALERT_SELDOM_S),
         (deliver, DELIVER_S),
     )
     others = [
@@ -141,7 +143,12 @@ def watch(db: sqlite3.Connection) -> None:
 
 def alert(db: sqlite3.Connection) -> None:
     """What is new held against the rules for alerts."""
-    look_for_alerts(db)
+    look_for_alerts(db, OFTEN)
+
+
+def alert_seldom(db: sqlite3.Connection) -> None:
+    """And against those that new runs alone can keep."""
+    look_for_alerts(db, SELDOM)
 
 
 def _for_a_while(work: Callable[[], bool], for_s: float) -> None:

@@ -235,24 +235,21 @@ class KeptTest:
 
 
 def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) -> list[KeptTest]:
-    """Runs that are to be trusted and began since then, and so many of those before; in the order of time."""
-    runs = db.execute(
-        "SELECT id, probe_id, began_us FROM (SELECT r.id, r.probe_id, min(c.started_us) AS began_us, row_number() OVER "
-        "(ORDER BY min(c.started_us) DESC) AS place FROM run_job r JOIN call c ON c.run_id = r.id "
-        "WHERE r.site_id = ?1 AND r.state = 'done' AND r.tainted = 0 GROUP BY r.id) "
-        "WHERE began_us >= ?2 OR place <= ?3 ORDER BY began_us, id",
+    """Runs that are to be trusted of those that ended since then, and of the newest so many; in the order of time."""
+    by_run: dict[tuple[int, int, int], dict[str, list[float]]] = {}
+    for run_id, probe_id, at_us, way, mos in db.execute(
+        "WITH few AS (SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' "
+        "AND (ended_us >= ?2 OR id >= coalesce((SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' ORDER BY id DESC "
+        "LIMIT 1 OFFSET ?3 - 1), 0))), own AS (SELECT r.id, r.probe_id, min(c.started_us) AS began_us FROM few "
+        "JOIN run_job r ON r.id = few.id JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 GROUP BY r.id) "
+        "SELECT own.id, own.probe_id, own.began_us, d.direction, d.mos FROM own JOIN call c ON c.run_id = own.id "
+        "JOIN direction d ON d.call_id = c.id ORDER BY own.began_us, own.id",
         (site_id, from_us, least),
-    ).fetchall()
-    found = []
-    for run_id, probe_id, at_us in runs:
-        by_way: dict[str, list[float]] = {}
-        for way, mos in db.execute(
-            "SELECT d.direction, d.mos FROM call c JOIN direction d ON d.call_id = c.id WHERE c.run_id = ?", (run_id,)
-        ):
-            by_way.setdefault(way, []).append(mos)
-        if by_way:
-            found.append(KeptTest(run_id, probe_id, at_us, min(statistics.median(all_) for all_ in by_way.values())))
-    return found
+    ):
+        by_run.setdefault((run_id, probe_id, at_us), {}).setdefault(way, []).append(mos)
+    return [
+        KeptTest(*run, mos=min(statistics.median(all_) for all_ in by_way.values())) for run, by_way in by_run.items()
+    ]
 
 
 def neighbours(db: sqlite3.Connection, call: StoredCall) -> tuple[int | None, int | None]:

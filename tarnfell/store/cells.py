@@ -155,6 +155,7 @@ class Reading:
     changed: int
     made_us: int
     reading: str
+    week: str
 
 
 _READING = tuple(f.name for f in fields(Reading))
@@ -163,6 +164,12 @@ _READING = tuple(f.name for f in fields(Reading))
 def reading_of(db: sqlite3.Connection, watch_id: int) -> Reading | None:
     row = db.execute(f"SELECT {', '.join(_READING)} FROM watch_reading WHERE watch_id = ?", (watch_id,)).fetchone()
     return Reading(*row) if row else None
+
+
+def week_of(db: sqlite3.Connection, watch_id: int) -> str:
+    """Its hours alone; as of a watch that has none where it was never read."""
+    row = db.execute("SELECT week FROM watch_reading WHERE watch_id = ?", (watch_id,)).fetchone()
+    return row[0] if row else "[]"
 
 
 def keep_reading(db: sqlite3.Connection, reading: Reading) -> None:

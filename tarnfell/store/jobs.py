@@ -158,6 +158,19 @@ def taken_since(db: sqlite3.Connection, site_id: int, kinds: Sequence[Name], sin
     return [_job(row) for row in rows]
 
 
+def times_since(
+    db: sqlite3.Connection, site_id: int, kinds: Sequence[Name], since_us: int
+) -> list[tuple[int, int | None]]:
+    """As ``taken_since``: only when each began, as far as that is known, and ended."""
+    marks = ", ".join("?" for _ in kinds)
+    rows = db.execute(
+        f"SELECT coalesce(begun_us, taken_us), ended_us FROM job WHERE site_id = ? AND kind IN ({marks}) "
+        "AND taken_us >= ? ORDER BY id",
+        (site_id, *kinds, since_us),
+    )
+    return [(row[0], row[1]) for row in rows]
+
+
 def job_by_id(db: sqlite3.Connection, job_id: int) -> Job:
     """Raises KeyError."""
     row = db.execute(f"{_JOB} WHERE id = ?", (job_id,)).fetchone()

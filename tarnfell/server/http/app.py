@@ -22,6 +22,7 @@ from tarnfell.server.load import call_list, calls, fills, flows, imports, live, 
 from tarnfell.server.place import bench, join, places
 from tarnfell.server.probe_api import probes
 from tarnfell.server.report import reports
+from tarnfell.server.today import today
 from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
 from tarnfell.store.db import connect, open_database
@@ -86,6 +87,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     auth.guard(app)
     for module in (
         auth,
+        today,
         engagements,
         briefs,
         codecs,

@@ -92,3 +92,12 @@ CREATE TABLE absence (
 
 -- Where the oldest cell begins that has changed since alerts looked at a watch; NULL for none.
 ALTER TABLE watch ADD COLUMN alert_from_us INTEGER;
+
+-- Hour by hour, the worst that calls would have had on the way that a watch samples: JSON list of pairs, Unix
+-- microseconds and MOS. What was read before is read again to have it.
+ALTER TABLE watch_reading ADD COLUMN week TEXT NOT NULL DEFAULT '[]';
+UPDATE watch_reading SET changed = -1;
+
+-- When somebody last had the start page before, after a pause, and when they have it now.
+ALTER TABLE user ADD COLUMN seen_us INTEGER;
+ALTER TABLE user ADD COLUMN seen_before_us INTEGER;

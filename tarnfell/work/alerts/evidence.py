@@ -12,6 +12,7 @@ import numpy as np
 from tarnfell.core.alerts import spells
 from tarnfell.core.alerts.rules import OF_A_PLACE, Rule
 from tarnfell.core.alerts.spells import MINUTE_US, CallTest, Minutes, Normal, Spell
+from tarnfell.core.days.rounds import Ints
 from tarnfell.core.legs import ROLE_WORDS
 from tarnfell.store import calls as call_store
 from tarnfell.store import cells as cell_store
@@ -89,8 +90,9 @@ def _places(
     # The minute that goes on is not known yet; in one beside load of our own, it is that which is measured.
     newest = found[-1].last_us + 1000 * watch.interval_ms if found else 0
     whole = (at >= from_us) & (at + MINUTE_US <= newest)
-    for begun_us, ended_us in _loads(db, site.id, from_us, now_us):
-        whole &= (at + MINUTE_US <= begun_us) | (at >= ended_us)
+    begun_us, ended_us = _loads(db, site.id, from_us, now_us)
+    under_way = np.searchsorted(begun_us, at + MINUTE_US, "left") - np.searchsorted(ended_us, at, "right")
+    whole &= under_way == 0
     reading = kept_reading(db, watch.id) if rule.kind == "above-normal" else None
     normals = {place.number: place for place in reading.places} if reading else {}
     names = named(db, places)
@@ -108,10 +110,11 @@ def _places(
         )
 
 
-def _loads(db: sqlite3.Connection, site_id: int, from_us: int, now_us: int) -> list[tuple[int, int]]:
-    """When something of our own was on the site's line."""
-    jobs = job_store.taken_since(db, site_id, ON_THE_LINE, from_us - LONGEST_LOAD_US)
-    return [(one.begun_us or one.taken_us or 0, one.ended_us or now_us) for one in jobs]
+def _loads(db: sqlite3.Connection, site_id: int, from_us: int, now_us: int) -> tuple[Ints, Ints]:
+    """When something of our own came onto the site's line, and when it left; each ascending by itself."""
+    times = job_store.times_since(db, site_id, ON_THE_LINE, from_us - LONGEST_LOAD_US)
+    begun = np.array(sorted(begun_us for begun_us, _ in times), np.int64)
+    return begun, np.array(sorted(ended_us or now_us for _, ended_us in times), np.int64)
 
 
 def _normal(read: ReadPlace | None) -> Normal | None:

@@ -7,11 +7,11 @@ not taken back: an alert that late samples speak against stays as it was told.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import replace
 from zoneinfo import ZoneInfo
 
-from tarnfell.core.alerts.rules import OF_A_PLACE
+from tarnfell.core.alerts.rules import FOR_MINUTES, KINDS, OF_A_PLACE, Kind
 from tarnfell.core.alerts.spells import MINUTE_US, Spell
 from tarnfell.core.alerts.words import says
 from tarnfell.core.days.local import local_time
@@ -31,6 +31,9 @@ from tarnfell.wire.kinds.fields import plain
 from tarnfell.work.alerts.evidence import Seen, at_site, place_subject
 from tarnfell.work.placing.presence import is_online
 
+OFTEN: tuple[Kind, ...] = FOR_MINUTES
+SELDOM: tuple[Kind, ...] = tuple(kind for kind in KINDS if kind not in OFTEN)
+"""Kinds of which nothing is new within seconds: runs and planned loads are minutes apart."""
 LOOK_BACK_US = 2 * 86_400 * 1_000_000
 """How far before what is new the beginning of an alert is looked for."""
 FIRST_LOOK_US = 86_400 * 1_000_000
@@ -38,18 +41,18 @@ FIRST_LOOK_US = 86_400 * 1_000_000
 COLLECT_AGAIN_US = 3_600 * 1_000_000
 
 
-def look(db: sqlite3.Connection) -> None:
-    """Hold what is new against all rules at work."""
+def look(db: sqlite3.Connection, kinds: Collection[Kind] = KINDS, back_us: int = LOOK_BACK_US) -> None:
+    """Hold what is new against the rules at work; of what is no sample, what is not older than ``back_us``."""
     with writing(db):
         presence.note_up(db)
     changed = alert_store.changed_watches(db)
     by_site: dict[int, list[Changed]] = {}
     for one in changed:
         by_site.setdefault(one.site_id, []).append(one)
-    for rule in alert_store.rules_at_work(db):
+    for rule in (one for one in alert_store.rules_at_work(db) if one.spec.rule.kind in kinds):
         for site in sites_of(db, rule):
-            _look_at(db, rule, site, by_site.get(site.id, []))
-    if changed:
+            _look_at(db, rule, site, by_site.get(site.id, []), back_us)
+    if changed and set(OF_A_PLACE) <= set(kinds):
         with writing(db):
             for one in changed:
                 alert_store.note_looked(db, one)
@@ -61,9 +64,9 @@ def sites_of(db: sqlite3.Connection, rule: KeptRule) -> list[Site]:
     return [site for site in found if rule.spec.site_id in (None, site.id)]
 
 
-def _look_at(db: sqlite3.Connection, kept: KeptRule, site: Site, changed: list[Changed]) -> None:
+def _look_at(db: sqlite3.Connection, kept: KeptRule, site: Site, changed: list[Changed], back_us: int) -> None:
     rule, at_us = kept.spec.rule, now_us()
-    new_us = at_us - LOOK_BACK_US
+    new_us = at_us - back_us
     if rule.kind in OF_A_PLACE:
         _end_unwatched(db, kept, site)
         if not changed:

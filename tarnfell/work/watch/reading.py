@@ -6,6 +6,7 @@ third of a second for each day there is.
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import dataclass, replace
 from zoneinfo import ZoneInfo
@@ -19,10 +20,12 @@ from tarnfell.core.days.blame import Kind
 from tarnfell.core.days.calm import calm_of
 from tarnfell.core.days.episodes import Episode
 from tarnfell.core.days.findings import Finding, Medium
+from tarnfell.core.days.hours import hours_of
 from tarnfell.core.days.not_faults import NotFault
 from tarnfell.core.days.recurrence import Recurrence
 from tarnfell.core.days.rounds import Floats, Gap, Ints, Place, Rounds
-from tarnfell.core.legs import Role
+from tarnfell.core.days.spoiling import Spoiling
+from tarnfell.core.legs import DEPTH, Role
 from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.store import cells as cell_store
 from tarnfell.store import places as place_store
@@ -42,6 +45,8 @@ LONGEST_US = 14 * 86_400 * 1_000_000
 megabytes while it is read."""
 MOST_OLDER = 2000
 """Episodes of before that."""
+WEEK_US = 8 * 86_400 * 1_000_000
+"""Seven whole days of any zone."""
 SOONEST_US, LONGEST_PAUSE_US = 60_000_000, 600_000_000
 SHARE = 0.02
 """Of what there is must have come before it is read again."""
@@ -165,9 +170,10 @@ def read_next(db: sqlite3.Connection, at_us: int) -> bool:
             continue
         kept = cell_store.cells_between(db, watch_id, from_us, span[1] + 1)
         reading = _with_older(_read(db, watch_id, kept), kept_reading(db, watch_id), from_us)
+        week = json.dumps(_week(db, watch_id, kept, reading))
         with writing(db):
             cell_store.keep_reading(
-                db, Reading(watch_id, span[1], len(kept), changes, now_us(), _FORM.dump_json(reading).decode())
+                db, Reading(watch_id, span[1], len(kept), changes, now_us(), _FORM.dump_json(reading).decode(), week)
             )
         return True
     return False
@@ -198,6 +204,23 @@ def _read(db: sqlite3.Connection, watch_id: int, kept: list[Cell]) -> WatchReadi
     zone = ZoneInfo(site.time_zone)
     told = analyse(rounds, criterion_of_site(db, site), site.target_mos, zone, _medium(probe))
     return _reading(told, rounds, places)
+
+
+def _week(db: sqlite3.Connection, watch_id: int, kept: list[Cell], reading: WatchReading) -> list[tuple[int, float]]:
+    """The newest days hour by hour: what calls would have had, in its episodes and beside them."""
+    site = _site_of(db, watch_id)
+    end = max(reading.places, key=lambda one: (DEPTH[one.role], one.role == "far-end", one.sent))
+    calm = Spoiling(criterion_of_site(db, site), site.target_mos, end.p50_ms or 0.0)
+    starts = np.array([cell.start_us for cell in kept], np.int64)
+    spoiled = [(one.from_us, one.until_us, one.mos) for one in reading.episodes]
+    hours = hours_of(starts, spoiled, calm.mos(0.0), reading.until_us - WEEK_US)
+    return [(at_us, round(mos, 2)) for at_us, mos in hours]
+
+
+def _site_of(db: sqlite3.Connection, watch_id: int) -> Site:
+    watch = watch_store.watch_by_id(db, watch_id)
+    assert watch is not None
+    return site_store.site_by_id(db, probe_store.probe_by_id(db, watch.probe_id).site_id)
 
 
 def criterion_of_site(db: sqlite3.Connection, site: Site) -> Criterion:

@@ -24,7 +24,7 @@ from tarnfell.work.watch.samples import columns_of, rtt_ms
 RECENT_US = 10 * 60 * 1_000_000
 LAST_US = 1 << 62
 QUIET_US = 45 * 1_000_000
-"""Three batches: samples that are later than that are missing."""
+"""Three batches: samples that are later than that are missing, and where they are seldom, two intervals."""
 
 State = Literal["ended", "starting", "sampling", "trouble", "offline", "quiet"]
 FAR_END_GONE: tuple[State, str] = ("trouble", "No samples are taken: the far end is archived. Choose another.")
@@ -52,7 +52,7 @@ def status_of(db: sqlite3.Connection, probe: Probe, watch: Watch) -> WatchStatus
     if watch.wanted and (far_end is None or far_end.archived_us is not None):
         state, words = FAR_END_GONE
     else:
-        state, words = _state(probe, watch, counts, at)
+        state, words = state_of(probe, watch, counts.last_us, at)
     middle = float(np.median(recent.rtt_ms)) if len(recent.rtt_ms) else None
     return WatchStatus(state, words, counts, middle, recent.lost, recent.lost + len(recent.rtt_ms), recent.beside)
 
@@ -92,7 +92,8 @@ def _of_batch(batch: Batch) -> _Recent:
     return _Recent(rtt_ms(rows), int((rows[FATE][own] == LOST).sum()), int((rows[BESIDE][own] > 0).sum()))
 
 
-def _state(probe: Probe, watch: Watch, counts: Counts, at_us: int) -> tuple[State, str]:
+def state_of(probe: Probe, watch: Watch, last_us: int | None, at_us: int) -> tuple[State, str]:
+    """``last_us`` is of the newest sample that has come in."""
     if not watch.wanted:
         return "ended", "Ended; what it brought is kept."
     if not is_online(probe):
@@ -104,8 +105,8 @@ def _state(probe: Probe, watch: Watch, counts: Counts, at_us: int) -> tuple[Stat
         return "starting", "The probe has been asked and has not begun yet."
     if watch.trouble:
         return "trouble", f"Something is in the way: {watch.trouble}"
-    if counts.last_us is None or counts.last_us < watch.changed_us:
+    if last_us is None or last_us < watch.changed_us:
         return "starting", "Begun; the first samples are on their way."
-    if at_us - counts.last_us > QUIET_US:
+    if at_us - last_us > max(QUIET_US, 2 * 1000 * watch.interval_ms):
         return "quiet", "No samples have come in for a while, though the probe is online."
     return "sampling", "Samples are coming in."

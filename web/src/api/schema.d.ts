@@ -6289,6 +6289,51 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Over all engagements: what needs a look, goes on, comes next, and has changed since the last visit. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TodayPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/videos/{stream_id}": {
         parameters: {
             query?: never;
@@ -12694,6 +12739,118 @@ export interface components {
             note: string;
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
+        };
+        /** TodayArchived */
+        TodayArchived: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+        };
+        /** TodayChange */
+        TodayChange: {
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Says */
+            says: string;
+        };
+        /** TodayEngagement */
+        TodayEngagement: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            /** Summary */
+            summary: string;
+            /** Sites */
+            sites: number;
+            /**
+             * Shown
+             * @description Those with the lowest score.
+             */
+            shown: components["schemas"]["TodaySite"][];
+        };
+        /** TodayHour */
+        TodayHour: {
+            /** At Us */
+            at_us: number;
+            /**
+             * Mos
+             * @description The worst that calls had in that hour, or would have had on the way that is watched.
+             */
+            mos: number;
+        };
+        /** TodayItem */
+        TodayItem: {
+            /** Site Slug */
+            site_slug: string;
+            /** Site Name */
+            site_name: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Says */
+            says: string;
+            /** At Us */
+            at_us: number;
+            /**
+             * Path
+             * @description Of the screen that shows it.
+             */
+            path: string;
+        };
+        /** TodayPage */
+        TodayPage: {
+            /**
+             * Since Us
+             * @description When the visit before ended; null for the first.
+             */
+            since_us: number | null;
+            /** From Us */
+            from_us: number;
+            /**
+             * Until Us
+             * @description Of the strips.
+             */
+            until_us: number;
+            /** Trouble */
+            trouble: components["schemas"]["TodayItem"][];
+            /** Running */
+            running: components["schemas"]["TodayItem"][];
+            /** Coming */
+            coming: components["schemas"]["TodayItem"][];
+            /** Changed */
+            changed: components["schemas"]["TodayChange"][];
+            /** Engagements */
+            engagements: components["schemas"]["TodayEngagement"][];
+            /** Archived */
+            archived: components["schemas"]["TodayArchived"][];
+        };
+        /** TodaySite */
+        TodaySite: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            verdict: components["schemas"]["VerdictView"];
+            /** Hours Of */
+            hours_of: ("watch" | "calls") | null;
+            /** Hours */
+            hours: components["schemas"]["TodayHour"][];
+            /**
+             * Alerts
+             * @description Open ones.
+             */
+            alerts: number;
+            /** Online */
+            online: number;
+            /** Probes */
+            probes: number;
         };
         /** Took */
         Took: {

@@ -24,7 +24,7 @@ const AlertsScreen = onDemand(() => import("../engagement/alerts-screen"), "Aler
 const CodecValuesScreen = onDemand(() => import("../engagement/codec-values-screen"), "CodecValuesScreen");
 const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "CompareScreen");
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
-const EngagementsScreen = onDemand(() => import("../engagement/engagements-screen"), "EngagementsScreen");
+const TodayScreen = onDemand(() => import("../today/today-screen"), "TodayScreen");
 const ImportScreen = onDemand(() => import("../site/load/import-screen"), "ImportScreen");
 const SurveyScreen = onDemand(() => import("../site/check/survey-screen"), "SurveyScreen");
 const LookScreen = onDemand(() => import("../site/check/look-screen"), "LookScreen");
@@ -76,7 +76,7 @@ function SignedIn() {
     <Shell session={session.data}>
       <Suspense fallback={<Loading what="the page" />}>
         <Routes>
-          <Route path="/" element={<EngagementsScreen id="" />} />
+          <Route path="/" element={<TodayScreen id="" />} />
           <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
           <Route path="/engagements/:slug/alerts" element={<Keyed screen={AlertsScreen} />} />
           <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />

@@ -45,7 +45,7 @@ export function CallScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/sites/${page.site_slug}`, page.site_name],
           [`/runs/${page.run_id}`, "Run"],
         ]}

@@ -31,7 +31,7 @@ export function VideoScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/sites/${page.site_slug}`, page.site_name],
           [`/runs/${page.run_id}`, "Run"],
         ]}

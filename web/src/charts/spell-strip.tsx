@@ -1,33 +1,32 @@
 // The past week as one line, with a block for each time that a rule would have been told.
 import { daysBetween, spellBlock } from "./spell-geometry";
 
-const WIDTH = 300;
-
 interface Props {
   from: number;
   until: number;
   spells: { from_us: number; until_us: number | null }[];
+  width?: number;
 }
 
-export function SpellStrip({ from, until, spells }: Props) {
+export function SpellStrip({ from, until, spells, width = 300 }: Props) {
   return (
     <svg
-      viewBox={`0 0 ${WIDTH} 36`}
+      viewBox={`0 0 ${width} 36`}
       className="w-full"
       role="img"
       aria-label={`${spells.length} ${spells.length === 1 ? "time" : "times"} in the past seven days`}
     >
       {daysBetween(from, until).map((day) => (
         <g key={day.at}>
-          <path d={`M${day.at * WIDTH} 2v20`} stroke="var(--hair)" />
-          <text x={day.at * WIDTH + 4} y={34} className="fill-soft text-[10px]">
+          <path d={`M${day.at * width} 2v20`} stroke="var(--hair)" />
+          <text x={day.at * width + 4} y={34} className="fill-soft text-[10px]">
             {day.name}
           </text>
         </g>
       ))}
-      <path d={`M0 22.5H${WIDTH}`} stroke="var(--soft)" />
+      <path d={`M0 22.5H${width}`} stroke="var(--soft)" />
       {spells.map((spell) => {
-        const block = spellBlock(spell, from, until, WIDTH);
+        const block = spellBlock(spell, from, until, width);
         return (
           <rect
             key={`${spell.from_us}-${block.x}-${block.width}`}

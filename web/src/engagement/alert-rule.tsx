@@ -243,7 +243,7 @@ function Tried({ engagement, form }: { engagement: string; form: Form }) {
           : `In the past week it would have told you ${plural(count, "time")}.`}{" "}
         <span className="text-soft">{note}</span>
       </p>
-      {count > 0 && <SpellStrip from={from_us} until={until_us} spells={fired} />}
+      {count > 0 && <SpellStrip from={from_us} until={until_us} spells={fired} width={700} />}
       {count > 0 && (
         <ul className="mt-1 max-h-36 overflow-y-auto text-sm" aria-label="Newest first">
           {fired.slice(0, 30).map((one) => (

@@ -42,7 +42,7 @@ export function AlertsScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${id}`, name],
         ]}
         title="Alerts"

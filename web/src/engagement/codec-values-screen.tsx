@@ -34,7 +34,7 @@ export function CodecValuesScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${id}`, page.data.engagement_name],
         ]}
         title="Codecs"

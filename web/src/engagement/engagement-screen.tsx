@@ -73,7 +73,7 @@ export function EngagementScreen({ id }: { id: string }) {
   const lines = found.slice(at * PAGE, (at + 1) * PAGE);
   return (
     <>
-      <Trail steps={[["/", "Engagements"]]} title={page.data.name} />
+      <Trail steps={[["/", "Today"]]} title={page.data.name} />
       <div className="mt-2 flex flex-wrap items-end justify-between gap-8">
         <div>
           <h1 className="text-3xl tracking-tight">{page.data.name}</h1>

@@ -30,7 +30,7 @@ export function RunScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/sites/${run.site_slug}`, run.site_name],
         ]}
         title={`Run of ${dateTime(run.created_us, run.time_zone)}`}

@@ -34,7 +34,7 @@ export function RunsScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${engagement_slug}`, engagement_name],
           [`/sites/${id}`, site_name],
         ]}

@@ -65,7 +65,7 @@ function Editor({ page }: { page: Page }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${page.engagement_slug}`, page.engagement_name],
           ...(site ? ([[`/sites/${site}`, page.form.name]] as [string, string][]) : []),
         ]}

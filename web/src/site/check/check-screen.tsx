@@ -26,7 +26,7 @@ export function CheckScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${data.engagement_slug}`, data.engagement_name],
           [`/sites/${id}`, data.site_name],
         ]}

@@ -24,7 +24,7 @@ export function LookScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${data.engagement_slug}`, data.engagement_name],
           [`/sites/${id}`, data.site_name],
           [`/sites/${id}/check`, "Check"],

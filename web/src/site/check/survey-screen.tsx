@@ -30,7 +30,7 @@ export function SurveyScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${data.engagement_slug}`, data.engagement_name],
           [`/sites/${id}`, data.site_name],
           [`/sites/${id}/check`, "Check"],

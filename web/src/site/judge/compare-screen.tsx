@@ -26,7 +26,7 @@ export function CompareScreen() {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/sites/${page.first.site_slug}`, page.first.site_name],
         ]}
         title="Two runs side by side"

@@ -38,7 +38,7 @@ export function SiteScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${site.engagement_slug}`, site.engagement_name],
         ]}
         title={site.name}

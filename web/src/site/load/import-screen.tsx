@@ -45,7 +45,7 @@ export function ImportScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${page.engagement_slug}`, page.engagement_name],
           [`/sites/${page.site_slug}`, page.site_name],
           [`/sites/${page.site_slug}/imports`, "Imported files"],

@@ -62,7 +62,7 @@ export function ImportsScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${page.engagement_slug}`, page.engagement_name],
           [`/sites/${id}`, page.site_name],
         ]}

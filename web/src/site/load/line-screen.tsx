@@ -33,7 +33,7 @@ export function LineScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${data.engagement_slug}`, data.engagement_name],
           [`/sites/${id}`, data.site_name],
           [`/sites/${id}/load`, "Load"],

@@ -91,7 +91,7 @@ function Plans({ site, places, plans, pager }: Props) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${site.engagement_slug}`, site.engagement_name],
           [`/sites/${site.slug}`, site.name],
         ]}

@@ -37,7 +37,7 @@ export function SeriesScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${series.engagement_slug}`, series.engagement_name],
           [`/sites/${series.site_slug}`, series.site_name],
           [`/sites/${series.site_slug}/load`, "Load"],

@@ -21,7 +21,7 @@ export function PlaceScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${places.engagement_slug}`, places.engagement_name],
           [`/sites/${id}`, places.site_name],
         ]}

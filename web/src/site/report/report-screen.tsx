@@ -18,7 +18,7 @@ export function ReportScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${site.data.engagement_slug}`, site.data.engagement_name],
           [`/sites/${id}`, site.data.name],
         ]}

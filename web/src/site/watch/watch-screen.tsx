@@ -41,7 +41,7 @@ export function WatchScreen({ id }: { id: string }) {
     <>
       <Trail
         steps={[
-          ["/", "Engagements"],
+          ["/", "Today"],
           [`/engagements/${data.engagement_slug}`, data.engagement_name],
           [`/sites/${id}`, data.site_name],
         ]}
