@@ -238,10 +238,11 @@ def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) 
     """Runs that are to be trusted of those that ended since then, and of the newest so many; in the order of time."""
     by_run: dict[tuple[int, int, int], dict[str, list[float]]] = {}
     for run_id, probe_id, at_us, way, mos in db.execute(
-        "WITH few AS (SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' "
-        "AND (ended_us >= ?2 OR id >= coalesce((SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' ORDER BY id DESC "
-        "LIMIT 1 OFFSET ?3 - 1), 0))), own AS (SELECT r.id, r.probe_id, min(c.started_us) AS began_us FROM few "
-        "JOIN run_job r ON r.id = few.id JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 GROUP BY r.id) "
+        "WITH done AS (SELECT id, ended_us FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done'), "
+        "few AS (SELECT id FROM done WHERE ended_us >= ?2 OR id >= coalesce("
+        "(SELECT id FROM done ORDER BY id DESC LIMIT 1 OFFSET ?3 - 1), 0)), "
+        "own AS (SELECT r.id, r.probe_id, min(c.started_us) AS began_us FROM few JOIN run_job r ON r.id = few.id "
+        "JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 GROUP BY r.id) "
         "SELECT own.id, own.probe_id, own.began_us, d.direction, d.mos FROM own JOIN call c ON c.run_id = own.id "
         "JOIN direction d ON d.call_id = c.id ORDER BY own.began_us, own.id",
         (site_id, from_us, least),

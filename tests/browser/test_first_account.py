@@ -26,7 +26,7 @@ def test_the_first_account(tmp_path: Path) -> None:
         page.fill("One-time code", (tmp_path / "first-account-code").read_text().strip())
         page.press("Create account")
         page.see("Ines Harrow")
-        page.see("Engagements")
+        page.see("Today")
         page.press("Sign out")
         page.see("Sign in")
         assert "One-time code" not in page.text()

@@ -30,7 +30,7 @@ def test_sign_in_screen(bench: Bench) -> None:
 
 def test_comparison(page: Page) -> None:
     page.go("/")
-    page.see("Engagements")
+    page.see("Needs a look")
     assert page.violations() == []
     page.press("Merrow Sound Ferries")
     page.see("Skerry Road depot")

@@ -6,6 +6,7 @@ import atexit
 import json
 import re
 import subprocess
+from datetime import UTC, datetime
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -233,3 +234,24 @@ def test_packets_of_each_second_are_steps_and_the_lost_hang_from_them() -> None:
     assert missing == f"M{middle:g} 0H{right:g}V{height / 2:g}H{middle:g}Z"
     assert js("flow-geometry", "missingOf", [10], [11], 1, 10).count("M") == 1  # never below nothing
     assert f"V{height}H" in js("flow-geometry", "missingOf", [10], [11], 1, 10)
+
+
+@pytest.mark.parametrize(
+    ("spell", "block"),
+    [
+        ({"from_us": 100, "until_us": 300}, {"x": 0, "width": 100}),
+        ({"from_us": 0, "until_us": 200}, {"x": 0, "width": 50}),  # it began before
+        ({"from_us": 200, "until_us": None}, {"x": 50, "width": 50}),  # it goes on
+        ({"from_us": 150, "until_us": 150}, {"x": 25, "width": 3}),  # so short that it would not be seen
+        ({"from_us": 300, "until_us": None}, {"x": 97, "width": 3}),  # and not beyond the line
+    ],
+)
+def test_the_block_of_a_spell_lies_within_its_week(spell: dict[str, int | None], block: dict[str, float]) -> None:
+    assert js("spell-geometry", "spellBlock", spell, 100, 300, 100) == block
+
+
+def test_days_begin_at_midnight_and_lie_within_the_week() -> None:
+    monday = int(datetime(2026, 11, 2, 9, tzinfo=UTC).timestamp() * 1e6)
+    days = js("spell-geometry", "daysBetween", monday, monday + 7 * 86_400_000_000)
+    assert [day["name"] for day in days] == ["Tue", "Wed", "Thu", "Fri", "Sat", "Sun", "Mon"]
+    assert [round(day["at"] * 7 * 24) for day in days] == [15 + 24 * n for n in range(7)]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import base64
 import hashlib
 import hmac
@@ -13,13 +12,11 @@ import socket
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
-from email import message_from_bytes, policy
-from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
 
 import pytest
-from aiosmtpd.smtp import SMTP, AuthResult, Envelope, LoginPassword
+from aiosmtpd.smtp import AuthResult, LoginPassword
 
 from tarnfell.core.alerts.rules import Rule
 from tarnfell.store import alerts as alert_store
@@ -31,52 +28,12 @@ from tarnfell.store.targets import MailServer, Targets
 from tarnfell.work.outbox import deliver, webhook
 from tarnfell.work.outbox.deliver import NO_MAIL_SERVER, NOBODY, Sending, deliver_next
 from tarnfell.work.outbox.failures import NotNow, Refused
+from tests.mail import Box, mail_server, text_of
 from tests.server.conftest import set_up
 
 NOW = 1_793_577_600_000_000
 BEGAN = NOW - 600_000_000
 PRIVATE = Sending("https://tarnfell.example/", allow_private=True)
-
-
-class Box:
-    """A mail server's: what it took."""
-
-    def __init__(self) -> None:
-        self.taken: list[tuple[list[str], EmailMessage]] = []
-        self.says = "250 OK"
-
-    async def handle_DATA(self, _server: Any, _session: Any, envelope: Envelope) -> str:
-        if self.says.startswith("250"):
-            told = message_from_bytes(envelope.content or b"", policy=policy.default)  # type: ignore[arg-type]
-            assert isinstance(told, EmailMessage)
-            self.taken.append((list(envelope.rcpt_tos), told))
-        return self.says
-
-    async def handle_RCPT(self, _server: Any, _session: Any, envelope: Envelope, to: str, _more: Any) -> str:
-        if to.startswith("nobody@"):
-            return "550 no such mailbox"
-        envelope.rcpt_tos.append(to)
-        return "250 OK"
-
-
-def text_of(message: EmailMessage) -> str:
-    return str(message.get_content()).replace("\r\n", "\n")
-
-
-@contextmanager
-def mail_server(box: Box, **options: Any) -> Iterator[MailServer]:
-    loop = asyncio.new_event_loop()
-    server = loop.run_until_complete(loop.create_server(lambda: SMTP(box, loop=loop, **options), "127.0.0.1", 0))
-    thread = threading.Thread(target=loop.run_forever)
-    thread.start()
-    try:
-        port = server.sockets[0].getsockname()[1]
-        yield MailServer("127.0.0.1", port, "none", "", "", "tarnfell@customer.example")
-    finally:
-        loop.call_soon_threadsafe(server.close)
-        loop.call_soon_threadsafe(loop.stop)
-        thread.join()
-        loop.close()
 
 
 class Hook:

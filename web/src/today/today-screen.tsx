@@ -4,6 +4,7 @@ import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { get, type Model } from "../api/client";
 import { RampKey } from "../charts/ramp";
+import { daysBetween } from "../charts/spell-geometry";
 import { WeekLine } from "../charts/week-line";
 import { EngagementDialog } from "../engagement/new-engagement";
 import { Button, INPUT, Section } from "../ui/controls";
@@ -16,6 +17,8 @@ import { scoreWords, VerdictMark, VerdictWord } from "../ui/verdict";
 const PACE = slowing(3000);
 /** Up to so many are found by looking. */
 const FEW = 6;
+
+const ROW = "gap-x-6 md:grid-cols-[44px_200px_220px_1fr_150px]";
 
 type Page = Model<"TodayPage">;
 type Item = Model<"TodayItem">;
@@ -137,7 +140,7 @@ function Now({ page }: { page: Page }) {
 
 function SiteLink({ slug, name }: { slug: string; name: string }) {
   return (
-    <Link to={`/sites/${slug}`} className="font-semibold underline underline-offset-3">
+    <Link to={`/sites/${slug}`} className="py-0.5 font-semibold underline underline-offset-3">
       {name}
     </Link>
   );
@@ -150,10 +153,10 @@ function Items({ items, when, none }: { items: Item[]; when: (item: Item) => str
       {items.map((item) => (
         <li
           key={`${item.path} ${item.says} ${item.at_us}`}
-          className="hair flex flex-wrap items-baseline gap-x-3 border-t py-1.5 leading-snug first:border-t-0"
+          className="hair flex flex-wrap items-baseline gap-x-3 gap-y-1 border-t py-1.5 leading-snug first:border-t-0"
         >
           <SiteLink slug={item.site_slug} name={item.site_name} />
-          <Link to={item.path} className="hover:underline">
+          <Link to={item.path} className="py-0.5 hover:underline">
             {item.says}
           </Link>
           <span className="text-sm text-soft">{when(item)}</span>
@@ -175,12 +178,18 @@ function EngagementStrips({ engagement, page }: { engagement: Engagement; page: 
       }
     >
       <p className="text-soft">{engagement.summary}</p>
-      <ul className="mt-2">
+      <div className={`mt-2 hidden text-xs text-soft md:grid ${ROW}`} aria-hidden="true">
+        <span className="relative col-start-4 h-4">
+          {daysBetween(page.from_us, page.until_us).map((day) => (
+            <span key={day.at} className="absolute pl-1" style={{ left: `${100 * day.at}%` }}>
+              {day.at < 0.95 && day.name}
+            </span>
+          ))}
+        </span>
+      </div>
+      <ul>
         {engagement.shown.map((site) => (
-          <li
-            key={site.slug}
-            className="hair grid items-center gap-x-6 gap-y-1 border-t py-2 md:grid-cols-[44px_200px_220px_1fr_150px]"
-          >
+          <li key={site.slug} className={`hair grid items-center gap-y-1 border-t py-2 ${ROW}`}>
             <VerdictMark word={site.verdict.word} provisional={site.verdict.provisional} />
             <SiteLink slug={site.slug} name={site.name} />
             <p className="leading-tight">

@@ -1,0 +1,76 @@
+"""Alerts: whom they go to, a rule tried on the past week and kept, and its alert in a real mail server."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.by import By
+from selenium.webdriver.support.select import Select
+
+from tests.browser.driver import Page
+from tests.mail import Box, mail_server, text_of
+
+
+def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
+    box = Box()
+    with mail_server(box) as server:
+        page.go("/engagements/merrow-sound-ferries/alerts")
+        page.press("Addresses …")
+        page.driver.find_element(By.CSS_SELECTOR, "[role=dialog] textarea").send_keys("ops@customer.example")
+        page.press("Save")
+        page.see("ops@customer.example")
+        page.press("Mail server …")
+        fill(page, "Mail server (SMTP)", server.host)
+        Select(field(page, "Encryption")).select_by_visible_text("Not encrypted")
+        fill(page, "Port", str(server.port))
+        fill(page, "Sender", server.sender)
+        page.press("Save")
+        page.see(f"By {server.host}:{server.port}")
+        page.press("Send a trial mail")
+        page.see("trial by mail sent", within_s=60)
+        assert [told["Subject"] for _, told in box.taken] == ["Trial: alerts of Merrow Sound Ferries"]
+        page.press("New rule …")
+        page.see("In the past week it would have told you")
+        Select(field(page, "When")).select_by_visible_text("The round trip to a place is long")
+        Select(field(page, "At")).select_by_visible_text("Skerry Road depot")
+        fill(page, "Over", "1")
+        fill(page, "For", "1")
+        page.see("When the round trip to the far end is over 1 ms for a minute.")
+        page.see("it would have told you")
+        assert page.violations() == []
+        page.press("Create rule")
+        page.see("Skerry Road depot. Told on this page, by mail.")
+        page.see("the limit is 1 ms", within_s=60)
+        page.see("alert by mail sent", within_s=60)
+        to, told = box.taken[1]
+        assert to == ["ops@customer.example"]
+        assert told["Subject"] == "Alert: Skerry Road depot, Merrow Sound Ferries"
+        assert "The rule: When the round trip to the far end is over 1 ms for a minute." in text_of(told)
+        assert page.violations() == []
+        page.go("/")
+        page.see("median round trip")
+        page.driver.find_element(By.PARTIAL_LINK_TEXT, "median round trip").click()
+        page.see("Alerts of Merrow Sound Ferries")
+        page.driver.find_element(By.CSS_SELECTOR, "[aria-label^='Remove: When the round trip']").click()
+        page.await_gone("Skerry Road depot. Told on this page, by mail.")
+
+
+def test_a_token_for_monitoring_is_shown_once(page: Page) -> None:
+    page.go("/engagements/merrow-sound-ferries/alerts")
+    page.press("Token …")
+    page.press("Make a token")
+    page.see("it is not shown again")
+    token = page.driver.find_element(By.CSS_SELECTOR, "[role=dialog] code").text
+    assert len(token) > 40
+    page.press("Close it to monitoring")
+    page.see("No token is made")
+
+
+def field(page: Page, label: str):  # type: ignore[no-untyped-def]
+    return page.driver.find_element(
+        By.XPATH, f"//label[normalize-space(span)='{label}']//*[self::input or self::select]"
+    )
+
+
+def fill(page: Page, label: str, text: str) -> None:
+    one = field(page, label)
+    one.clear()
+    one.send_keys(text)
