@@ -8,12 +8,38 @@ import sys
 from datetime import UTC, datetime
 from pathlib import Path
 
-from benchmarks import analysis, causes, coverage, days, fleet, hostile, live, pages, run_end, send_lateness, watchers
+from benchmarks import (
+    analysis,
+    causes,
+    coverage,
+    days,
+    fleet,
+    hostile,
+    live,
+    pages,
+    run_end,
+    send_lateness,
+    watchers,
+    watches,
+)  # fmt: skip
 
 DOC = Path(__file__).parents[1] / "docs" / "performance.md"
 PARTS = {
     part.__name__.rsplit(".", maxsplit=1)[-1]: part
-    for part in (send_lateness, analysis, pages, fleet, watchers, live, run_end, hostile, coverage, causes, days)
+    for part in (
+        send_lateness,
+        analysis,
+        pages,
+        fleet,
+        watchers,
+        live,
+        run_end,
+        hostile,
+        coverage,
+        causes,
+        days,
+        watches,
+    )
 }
 
 

@@ -146,9 +146,9 @@ def alerts_of_rule(db: sqlite3.Connection, rule_id: int, since_us: int) -> list[
 
 
 def newest_alerts(db: sqlite3.Connection, engagement_id: int, most: int) -> list[Alert]:
-    """Open ones first, then the newest."""
+    """Open ones first, then the newest; of sites that are not archived."""
     rows = db.execute(
-        f"{_ALERT} JOIN site ON site.id = alert.site_id WHERE site.engagement_id = ? "
+        f"{_ALERT} JOIN site ON site.id = alert.site_id WHERE site.engagement_id = ? AND site.archived_us IS NULL "
         "ORDER BY alert.ended_us IS NOT NULL, alert.began_us DESC, alert.id DESC LIMIT ?",
         (engagement_id, most),
     )

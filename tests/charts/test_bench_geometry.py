@@ -81,3 +81,25 @@ def test_zoom_keeps_the_middle_and_moves_keep_the_length() -> None:
 def test_business_hours_open_and_close(opens: int, closes: int, days: str, day: str, marks: list[list[int]]) -> None:
     hours = {"open_minute": opens, "close_minute": closes, "open_days": days}
     assert js("day-geometry", "openings", hours, day) == marks
+
+
+def test_normal_is_by_the_hour_of_the_week_at_the_site() -> None:
+    medians: list[float | None] = [20.0] * 168
+    mads: list[float | None] = [1.0] * 168
+    medians[9], mads[9] = 30.0, 2.0  # Monday, 9 to 10
+    medians[11] = None
+    monday = us(2026, 7, 6, 7, 45)  # 8:45 in London, which is an hour ahead
+    told = bench("normalOf", {"from": monday, "until": monday + 4 * HOUR}, "Europe/London", medians, mads)
+    assert [((one["from"] - monday) / HOUR, (one["until"] - monday) / HOUR) for one in told] == [
+        (0, 0.25), (0.25, 1.25), (1.25, 2.25), (3.25, 4),
+    ]  # fmt: skip
+    assert [(one["low"], one["high"]) for one in told] == [
+        pytest.approx((20 - spread, 20 + spread)) if n != 1 else pytest.approx((30 - 2 * spread, 30 + 2 * spread))
+        for n, spread in enumerate([3 * 1.4826] * 4)
+    ]
+    half = bench(
+        "normalOf", {"from": us(2026, 7, 6, 3, 0), "until": us(2026, 7, 6, 5, 0)}, "Asia/Kolkata", medians, mads
+    )
+    assert [(one["from"] - us(2026, 7, 6, 3, 30)) / HOUR for one in half[1:2]] == [0]  # 9:00 there
+    (low,) = bench("normalOf", {"from": monday, "until": monday + 60_000_000}, "Europe/London", [1.0] * 168, mads)
+    assert low["low"] == 0

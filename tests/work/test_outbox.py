@@ -123,6 +123,7 @@ def test_an_alert_and_its_all_clear_arrive_in_a_real_mail_server(house: House) -
         f"<alert-{alert}-begun@customer.example>", f"<alert-{alert}-ended@customer.example>",
     )  # fmt: skip
     assert first["Auto-Submitted"] == "auto-generated"
+    assert first["Content-Transfer-Encoding"] == "quoted-printable"
     assert first["Date"] == "Mon, 02 Nov 2026 00:00:00 +0000"
     assert text_of(first).split("\n\n") == [
         "The gateway, 192.0.2.1, from desk: 12.4 % lost since 23:50; the limit is 2 %.",

@@ -30,7 +30,7 @@ def send(server: MailServer, to: Sequence[str], subject: str, text: str, number:
     message["Date"] = format_datetime(datetime.fromtimestamp(at_us / 1e6, UTC))
     message["Message-ID"] = f"<{number}@{server.sender.rpartition('@')[2] or 'localhost'}>"
     message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence notice answers it
-    message.set_content(text)
+    message.set_content(text, cte="quoted-printable")  # not every server takes eight bits
     with _connected(server) as smtp:
         smtp.send_message(message, server.sender, list(to))
 

@@ -77,6 +77,44 @@ export function offsetOf(us: number, zone: string): number {
   return (shown - Math.floor(at.getTime() / 1000) * 1000) * 1000;
 }
 
+const HALF_HOUR_US = 1_800_000_000;
+const DAY_US = 86_400_000_000;
+const SPREADS = 3;
+const MAD_TO_SIGMA = 1.4826;
+
+export interface Normal {
+  from: number;
+  until: number;
+  low: number;
+  high: number;
+}
+
+/** What is normal in a span: by the hour of the week at the site, its median and three usual deviations either way.
+ * Hours of which nothing is known are left out; neighbours with the same values are one. */
+export function normalOf(
+  span: Span,
+  zone: string,
+  medians: (number | null)[],
+  mads: (number | null)[],
+): Normal[] {
+  const found: Normal[] = [];
+  const first = Math.floor(span.from / HALF_HOUR_US) * HALF_HOUR_US;
+  for (let us = first; us < span.until; us += HALF_HOUR_US) {
+    const local = us + offsetOf(us, zone);
+    const weekday = (Math.floor(local / DAY_US) + 3) % 7;
+    const hour = weekday * 24 + Math.floor((local % DAY_US) / (2 * HALF_HOUR_US));
+    const median = medians[hour] ?? null;
+    if (median === null) continue;
+    const spread = SPREADS * MAD_TO_SIGMA * (mads[hour] ?? 0);
+    const [low, high] = [Math.max(0, median - spread), median + spread];
+    const until = Math.min(us + HALF_HOUR_US, span.until);
+    const last = found[found.length - 1];
+    if (last && last.until === us && last.low === low && last.high === high) last.until = until;
+    else found.push({ from: Math.max(us, span.from), until, low, high });
+  }
+  return found;
+}
+
 export interface Span {
   from: number;
   until: number;

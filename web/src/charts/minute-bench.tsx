@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Model } from "../api/client";
 import { clock, fixed, ms } from "../ui/format";
 import { Wide } from "../ui/wide";
-import { BENCH, depthOf, offsetOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
+import { BENCH, depthOf, type Normal, normalOf, offsetOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
 import { paintMos } from "./depth";
 
 type Bench = Model<"MinuteBench">;
@@ -20,7 +20,27 @@ const ROLES = {
 const ORDER = Object.keys(ROLES);
 const PAUSE_US = { round: 5_000_000, minute: 120_000_000, "ten minutes": 1_200_000_000 };
 
-export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string; marks: Mark[] }) {
+/** Longest span in which normal is drawn: farther off its hours are too narrow to be told apart. */
+export const NORMAL_US = 8 * 86_400_000_000;
+
+interface Props {
+  bench: Bench;
+  zone: string;
+  marks: Mark[];
+  places: Model<"ReadPlace">[];
+}
+
+export function MinuteBench({ bench, zone, marks, places }: Props) {
+  const normalFor = (lane: Lane): Normal[] => {
+    const place = places.find((one) => one.role === lane.role && one.name === lane.name);
+    if (!place || bench.until_us - bench.from_us > NORMAL_US) return [];
+    return normalOf(
+      { from: bench.from_us, until: bench.until_us },
+      zone,
+      place.normal_ms,
+      place.normal_mad_ms,
+    );
+  };
   const lanes = [...bench.lanes].sort((a, b) => ORDER.indexOf(a.role) - ORDER.indexOf(b.role));
   const x = (us: number) => xOf(us, bench.from_us, bench.until_us);
   const top = 16;
@@ -64,7 +84,14 @@ export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string
           </g>
         ))}
         {lanes.map((lane, i) => (
-          <LaneRow key={`${lane.role}${lane.name}`} lane={lane} bench={bench} y={laneTop(i)} x={x} />
+          <LaneRow
+            key={`${lane.role}${lane.name}`}
+            lane={lane}
+            bench={bench}
+            normal={normalFor(lane)}
+            y={laneTop(i)}
+            x={x}
+          />
         ))}
         <Calls bench={bench} y={callsTop} x={x} />
         {bench.beside_us.map(([from, until]) => (
@@ -80,8 +107,15 @@ export function MinuteBench({ bench, zone, marks }: { bench: Bench; zone: string
   );
 }
 
-function LaneRow(props: { lane: Lane; bench: Bench; y: number; x: (us: number) => number }) {
-  const { lane, bench, y, x } = props;
+interface LaneProps {
+  lane: Lane;
+  bench: Bench;
+  normal: Normal[];
+  y: number;
+  x: (us: number) => number;
+}
+
+function LaneRow({ lane, bench, normal, y, x }: LaneProps) {
   const deep = depthOf(lane.max_ms);
   const down = (value: number | null | undefined) => y + Math.min(1, (value ?? 0) / deep) * BENCH.lane;
   const at = bench.at_us;
@@ -109,6 +143,11 @@ function LaneRow(props: { lane: Lane; bench: Bench; y: number; x: (us: number) =
       return share > 0 ? `M${x(us).toFixed(1)} ${y - 2}v${-(2 + 9 * Math.min(1, share)).toFixed(1)}` : "";
     })
     .join("");
+  const usual = normal
+    .flatMap((hour) => [hour.low, hour.high].map((value) => ({ ...hour, value })))
+    .filter((one) => one.value < deep)
+    .map((one) => `M${x(one.from).toFixed(1)} ${down(one.value).toFixed(1)}H${x(one.until).toFixed(1)}`)
+    .join("");
   const sent = lane.sent.reduce((sum, n) => sum + n, 0);
   const lost = lane.lost.reduce((sum, n) => sum + n, 0);
   return (
@@ -126,6 +165,7 @@ function LaneRow(props: { lane: Lane; bench: Bench; y: number; x: (us: number) =
       <path d={`M${BENCH.left} ${y}H${BENCH.width}`} stroke="var(--ink)" strokeWidth={0.9} />
       {bench.step !== "round" && <path d={band} fill="var(--depth-1)" opacity={0.75} />}
       <path d={line((i) => down(lane.p50_ms[i]))} fill="none" stroke="var(--depth-4)" strokeWidth={1.3} />
+      <path d={usual} stroke="var(--ink)" strokeWidth={0.8} strokeDasharray="2 3" />
       <path d={losses} stroke="var(--depth-5)" strokeWidth={bench.step === "round" ? 2 : 1.4} />
       <text x={BENCH.left - 6} y={y + BENCH.lane} textAnchor="end" className="fill-soft text-[11px]">
         {deep} ms

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { get, type Model, put, remove } from "../../api/client";
 import { moved, type Span, zoomed } from "../../charts/bench-geometry";
 import { LEG_MEASURES, type LegMeasure, LegSheet } from "../../charts/leg-sheet";
-import { BenchFigures, MinuteBench } from "../../charts/minute-bench";
+import { BenchFigures, MinuteBench, NORMAL_US } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
 import { DocumentPdf } from "../../ui/document-pdf";
@@ -258,13 +258,19 @@ function Bench(props: {
         {data && data.bench.at_us.length === 0 && <p>There are no samples in this time.</p>}
         {data && data.bench.at_us.length > 0 && (
           <>
-            <MinuteBench bench={data.bench} zone={page.time_zone} marks={watched.reading.episodes} />
+            <MinuteBench
+              bench={data.bench}
+              zone={page.time_zone}
+              marks={watched.reading.episodes}
+              places={watched.reading.places}
+            />
             <BenchFigures bench={data.bench} />
             <p className="mt-1 text-sm text-soft">
               Round trips hang from each line, to the depth that is written at its foot
               {data.bench.step !== "round" && "; the shade is from the least to the longest of each step"}. A
-              mark above the line is loss, as tall as its share. Grey: an episode. Where a line pauses nothing
-              was sampled.
+              mark above the line is loss, as tall as its share. Grey: an episode.
+              {length <= NORMAL_US && ` Dotted: normal for the hour, ${normalWords(watched.reading.places)}.`}{" "}
+              Where a line pauses nothing was sampled.
             </p>
             {length <= LENGTHS[4][1] && (
               <p className="mt-2">
@@ -335,4 +341,11 @@ function Usual({ reading }: { reading: Watched["reading"] }) {
       ))}
     </Section>
   );
+}
+
+/** What the dotted lines are, and what they rest on. */
+function normalWords(places: Model<"ReadPlace">[]): string {
+  const days = Math.max(0, ...places.map((one) => one.baseline_days));
+  const forming = places.some((one) => one.forming) ? `still forming after ${plural(days, "day")}` : "";
+  return ["its median and three usual deviations either way", forming].filter(Boolean).join(", ");
 }

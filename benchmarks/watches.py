@@ -1,0 +1,205 @@
+"""Samples taken in, packed, read and asked for: how fast, how large, and how that grows with days and sites."""
+
+from __future__ import annotations
+
+import sqlite3
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from flask.testing import FlaskClient
+
+from tarnfell.core.alerts.rules import Rule
+from tarnfell.core.days.rounds import Rounds
+from tarnfell.server.http.app import create_app
+from tarnfell.store import cells as cell_store
+from tarnfell.store import places as place_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import sites as site_store
+from tarnfell.store import watches as watch_store
+from tarnfell.store.db import FILE_NAME, now_us, open_database, writing
+from tarnfell.store.people import add_user
+from tarnfell.store.watches import Batch
+from tarnfell.wire.kinds.surroundings import Surroundings
+from tarnfell.work.alerts.trial import try_on
+from tarnfell.work.watch.bench import bench_of
+from tarnfell.work.watch.packing import pack_next
+from tarnfell.work.watch.reading import kept_reading, read_next
+from tarnfell.work.watch.sheet import days_of
+from tests.core.days.weeks import TROUBLES
+from tests.server.conftest import EMAIL, PASSWORD, SITE, set_up
+from tests.work.watched import batches_of
+
+ZONE = ZoneInfo("Europe/London")
+LATER = 4_000_000_000_000_000
+DAY_US = 86_400_000_000
+PLACES = 5
+TRIES = 5
+DAYS = (1, 7, 30, 90)
+SITES = (1, 10, 100)
+
+
+def report() -> str:
+    with tempfile.TemporaryDirectory() as folder:
+        lines = _taken_in(Path(folder) / "day")
+        week, client = _week(Path(folder) / "week")
+        lines += ["", *_asked(week, client), "", *_grown(week), "", *_fleet(week, client)]
+    return "\n".join(["## Watches", "", "Five places once a second, troubled by uploads.", "", *lines])
+
+
+def _rounds(days: int) -> Rounds:
+    """That end now."""
+    week = next(iter(TROUBLES.values()))(1).rounds()
+    count = min(len(week.at_us), days * 86_400)
+    at_us = week.at_us[:count] + (now_us() // DAY_US * DAY_US - int(week.at_us[count - 1]))
+    return replace(week, at_us=at_us, sent=week.sent[:, :count], rtt_ms=week.rtt_ms[:, :count])
+
+
+def _watched(folder: Path) -> sqlite3.Connection:
+    db = open_database(folder)
+    probe, code = set_up(db, "192.0.2.10", 4870, "key")
+    assert probe_store.enrol(db, code, Surroundings())
+    watch_store.want(db, probe, 1, 1000, 46, None)
+    return db
+
+
+def _taken_in(folder: Path) -> list[str]:
+    """A day of batches as a probe delivers them, against writing the same bytes and nothing else."""
+    db = _watched(folder)
+    batches = batches_of(_rounds(1), each=10)
+    samples = sum(one.answered + one.lost + one.not_sent for one in batches)
+    bare_s = _seconds(lambda: _bare(folder / "bare.sqlite", batches), 1)
+    keep_s = _seconds(lambda: _keep(db, batches), 1)
+    pack_s = _seconds(lambda: _pack(db), 1)
+    size = sum(len(one.rounds) + len(one.minutes) + len(one.tens) for one in cell_store.cells_between(db, 1, 0, LATER))
+    rate = samples / (keep_s + pack_s)
+    return [
+        f"A day is {samples:,} samples in {len(batches):,} batches. Kept and packed: {rate:,.0f} samples a second "
+        f"({keep_s:.1f} s kept, {pack_s:.1f} s packed by the clerk), {(keep_s + pack_s) / bare_s:.1f} times what "
+        "writing the same batches to SQLite as blobs takes, a hundred to a transaction. Packed they take "
+        f"{size / samples:.2f} bytes a sample, figures by the minute among them.",
+    ]
+
+
+def _bare(file: Path, batches: list[Batch]) -> None:
+    db = sqlite3.connect(file, isolation_level=None)
+    db.execute("PRAGMA journal_mode = WAL")
+    db.execute("PRAGMA synchronous = FULL")
+    db.execute("CREATE TABLE batch (at INTEGER PRIMARY KEY, record BLOB)")
+    for first in range(0, len(batches), 100):
+        with writing(db):
+            db.executemany(
+                "INSERT INTO batch VALUES (?, ?)", [(one.first_us, one.record) for one in batches[first : first + 100]]
+            )
+
+
+def _keep(db: sqlite3.Connection, batches: list[Batch]) -> None:
+    for first in range(0, len(batches), 100):
+        with writing(db):
+            for batch in batches[first : first + 100]:
+                watch_store.keep(db, batch)
+
+
+def _pack(db: sqlite3.Connection) -> None:
+    while pack_next(db, LATER):
+        pass
+
+
+def _week(folder: Path) -> tuple[sqlite3.Connection, FlaskClient]:
+    db = _watched(folder)
+    _keep(db, batches_of(_rounds(7), each=10))
+    _pack(db)
+    assert read_next(db, LATER)
+    add_user(db, EMAIL, "Tester", PASSWORD)
+    client = create_app(folder).test_client()
+    client.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
+    return db, client
+
+
+def _asked(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
+    newest = now_us()
+    rule = Rule("loss", "far-end", 2.0, 3)
+    sites = site_store.sites_of(db, 1)
+    rows = [
+        ("Page *Watch*, seven days", lambda: client.get("/api/sites/pier/watch?days=7")),
+        ("Minute bench of 7 days", lambda: bench_of(db, 1, 1, newest - 7 * DAY_US, newest)),
+        ("Minute bench of a day", lambda: bench_of(db, 1, 1, newest - DAY_US, newest)),
+        ("Minute bench of 20 minutes", lambda: bench_of(db, 1, 1, newest - DAY_US, newest - DAY_US + 1_200_000_000)),
+        ("A rule tried on the week", lambda: try_on(db, rule, sites, newest)),
+    ]
+    told = [f"| {name} | {1000 * _seconds(work):.0f} ms |" for name, work in rows]
+    return ["| of one watched site-week | the fastest of five |", "|---|---:|", *told]
+
+
+def _grown(db: sqlite3.Connection) -> list[str]:
+    """The day sheet of a watch that is as old as that: its cells again and again, a week earlier each time."""
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    cells = cell_store.cells_between(db, 1, 0, LATER)
+    week_us = 7 * DAY_US
+    for back in range(1, 13):
+        with writing(db):
+            cell_store.keep_packed(
+                db,
+                [
+                    replace(
+                        one,
+                        start_us=one.start_us - back * week_us,
+                        first_us=one.first_us - back * week_us,
+                        last_us=one.last_us - back * week_us,
+                    )
+                    for one in cells
+                ],
+                [],
+            )
+    told = []
+    for days in DAYS:
+        span = replace(reading, from_us=reading.until_us - days * DAY_US)
+        took = 1000 * _seconds(partial(days_of, db, 1, span, ZONE, days))
+        told.append(f"| {days} | {took:.0f} ms | {took / days:.2f} ms |")
+    size = Path(db.execute("PRAGMA database_list").fetchone()[2]).stat().st_size / 1e6
+    return [
+        f"A watch of 91 days takes {size:.0f} MB of `{FILE_NAME}`.",
+        "",
+        "| days on the sheet | took | a day |",
+        "|---:|---:|---:|",
+        *told,
+    ]
+
+
+def _fleet(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
+    """The start page over so many watched sites, and the first time after a restart."""
+    kept = cell_store.reading_of(db, 1)
+    assert kept is not None
+    told, have = [], 1
+    folder = Path(db.execute("PRAGMA database_list").fetchone()[2]).parent
+    for sites in SITES:
+        with writing(db):
+            for number in range(have, sites):
+                site_id = site_store.add_site(db, 1, **SITE | {"slug": f"s{number}", "name": f"Site {number}"})
+                probe = probe_store.add_probe(db, site_id, place_store.add_test_point(db, site_id, "desk", "desk"), "p")
+                watch_store.want(db, probe, 1, 1000, 46, None)
+                watch = watch_store.watch_of(db, probe)
+                assert watch is not None
+                cell_store.keep_reading(db, replace(kept, watch_id=watch.id))
+        have = sites
+        again = create_app(folder).test_client()
+        again.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
+        first = 1000 * _seconds(partial(again.get, "/api/today"), 1)
+        told.append(f"| {sites} | {first:.0f} ms | {1000 * _seconds(lambda: client.get('/api/today')):.0f} ms |")
+    return [
+        "| watched sites | start page, the first time | again, the fastest of five |", "|---:|---:|---:|", *told,
+    ]  # fmt: skip
+
+
+def _seconds(work: Callable[[], object], tries: int = TRIES) -> float:
+    fastest = float("inf")
+    for _ in range(tries):
+        begun = time.perf_counter()
+        work()
+        fastest = min(fastest, time.perf_counter() - begun)
+    return fastest
