@@ -12,7 +12,7 @@ from typing import Any, Literal
 
 from tarnfell.core.rates import Flow, Shape, VideoLoad
 from tarnfell.store.db import now_us
-from tarnfell.store.videos import loads_from_json, loads_to_json
+from tarnfell.store.loads import loads_from_json, loads_to_json
 
 PlanState = Literal["draft", "scheduled", "ended", "dropped"]
 SeriesState = Literal["waiting", "running", "done", "stopped", "missed", "failed"]

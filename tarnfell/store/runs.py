@@ -9,7 +9,7 @@ from dataclasses import asdict, dataclass, fields
 from tarnfell.core.rates import Flow, VideoLoad
 from tarnfell.store import jobs
 from tarnfell.store.jobs import State, StopReason
-from tarnfell.store.videos import loads_from_json, loads_to_json
+from tarnfell.store.loads import loads_from_json, loads_to_json
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds.selfcheck import SelfCheck, self_check_of
 

@@ -1,27 +1,16 @@
-"""Video streams: what each run held beside its calls, as JSON; the raw packet record, and what it was judged to be."""
+"""Video streams: the raw packet record, and what it was judged to be."""
 
 from __future__ import annotations
 
-import json
 import sqlite3
-from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 
 from tarnfell.core.causes import Direction
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.directions import PictureFigures
-from tarnfell.core.rates import VideoLoad
 from tarnfell.store.clocks import from_text
 from tarnfell.store.figures import assignments, columns, figures_of, marks, values
 from tarnfell.wire.record import Record
-
-
-def loads_to_json(loads: Iterable[VideoLoad]) -> str:
-    return json.dumps([asdict(load) for load in loads])
-
-
-def loads_from_json(text: str) -> tuple[VideoLoad, ...]:
-    return tuple(VideoLoad(**one) for one in json.loads(text))
 
 
 @dataclass(frozen=True)

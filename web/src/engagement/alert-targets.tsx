@@ -5,7 +5,7 @@ import { Button, Field, INPUT, Section } from "../ui/controls";
 import { NumberField, SelectField, TextField } from "../ui/fields";
 import { ago } from "../ui/format";
 import { Popup } from "../ui/popup";
-import { deliveryWords } from "./alerts-screen";
+import { deliveryWords } from "./alert-words";
 
 type Page = Model<"AlertsPage">;
 

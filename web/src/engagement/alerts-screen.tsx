@@ -4,12 +4,13 @@ import { type Model, post, put, remove } from "../api/client";
 import { SpellStrip } from "../charts/spell-strip";
 import { Button, Note, Section } from "../ui/controls";
 import { minuteWords } from "../ui/fields";
-import { ago, dateTime, duration } from "../ui/format";
+import { dateTime, duration } from "../ui/format";
 import { useLivePage } from "../ui/live-page";
 import { Pending, Trail } from "../ui/screen";
 import { Wide } from "../ui/wide";
 import { AlertRuleDialog } from "./alert-rule";
 import { AlertTargets } from "./alert-targets";
+import { deliveryWords } from "./alert-words";
 
 type Page = Model<"AlertsPage">;
 type Alert = Model<"AlertView">;
@@ -173,18 +174,6 @@ function told(rule: Rule): string {
     quiet
   );
 }
-
-const WHAT = { begun: "alert", ended: "all-clear", trial: "trial" } as const;
-
-export function deliveryWords(one: Model<"DeliveryView">): string {
-  const by = `${WHAT[one.what]} by ${one.channel}`;
-  if (one.state === "sent") return `${by} sent ${ago(one.ended_us ?? one.next_us)}`;
-  if (one.state === "failed") return `${by} given up: ${one.failure}`;
-  if (one.failure) return `${by} not sent yet, ${one.failure}; tried ${one.tries} ×, again in ${wait(one)}`;
-  return one.next_us > Date.now() * 1000 ? `${by} waits for the end of quiet hours` : `${by} being sent`;
-}
-
-const wait = (one: Model<"DeliveryView">) => duration(Math.max(0, one.next_us / 1e6 - Date.now() / 1000));
 
 function Deliveries({ alert }: { alert: Alert }) {
   if (alert.deliveries.length === 0) return null;
