@@ -224,6 +224,10 @@ def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: 
     return [CallThen(*row) for row in rows]
 
 
+NOTHING_HEARD = 1.0
+"""MOS of a direction that has none: nothing of it was heard."""
+
+
 @dataclass(frozen=True)
 class KeptTest:
     """A run as one test: the median MOS of its calls in the direction that had the lower."""
@@ -247,7 +251,9 @@ def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) 
         "JOIN direction d ON d.call_id = c.id ORDER BY own.began_us, own.id",
         (site_id, from_us, least),
     ):
-        by_run.setdefault((run_id, probe_id, at_us), {}).setdefault(way, []).append(mos)
+        by_run.setdefault((run_id, probe_id, at_us), {}).setdefault(way, []).append(
+            NOTHING_HEARD if mos is None else mos
+        )
     return [
         KeptTest(*run, mos=min(statistics.median(all_) for all_ in by_way.values())) for run, by_way in by_run.items()
     ]

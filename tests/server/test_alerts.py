@@ -11,6 +11,7 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from tarnfell.core.days.rounds import Rounds
 from tarnfell.store import alerts as alert_store
+from tarnfell.store import calls as call_store
 from tarnfell.store import presence
 from tarnfell.store import targets as target_store
 from tarnfell.store import watches as watch_store
@@ -19,7 +20,7 @@ from tarnfell.store.engagements import add_engagement
 from tarnfell.work.alerts.looking import look
 from tarnfell.work.watch.packing import pack_next
 from tests.core.days.weeks import Week
-from tests.server.conftest import House
+from tests.server.conftest import House, record_file
 from tests.work.watched import batches_of
 
 PATH = "/api/engagements/customer/alerts"
@@ -231,3 +232,26 @@ def test_figures_as_monitoring_reads_them(house: House, db: sqlite3.Connection) 
     (opened,) = found["tarnfell_alerts_open"]
     assert opened.labels["rule"].endswith("When the far end loses more than 0 % for a minute.")
     assert found["tarnfell_calls_mos"] == []
+
+
+def test_a_direction_that_nothing_was_heard_of_is_the_worst_there_is(house: House, db: sqlite3.Connection) -> None:
+    """As of a run whose one direction never came through: no MOS was computed, and none is needed."""
+    for mos in ((4.4, 4.3), (4.4, None), (3.0, 4.4)):
+        run = house.place().json["id"]
+        house.heartbeat()
+        assert house.deliver(run, record_file()).status_code == 200
+        for way, value in zip(("up", "down"), mos, strict=True):
+            of_run = "call_id IN (SELECT id FROM call WHERE run_id = ?)"
+            db.execute(f"UPDATE direction SET mos = ? WHERE direction = ? AND {of_run}", (value, way, run))
+    db.execute("UPDATE call SET started_us = ? + run_id", (now_us() - 60_000_000,))
+    found = call_store.tests_since(db, 1, 0, least=1)
+    assert [one.mos for one in found] == [4.3, 1.0, 3.0]
+    db.execute("UPDATE job SET ended_us = 5")
+    assert [one.mos for one in call_store.tests_since(db, 1, 6, least=2)] == [1.0, 3.0]
+    assert [one.mos for one in call_store.tests_since(db, 1, 5, least=1)] == [4.3, 1.0, 3.0]
+    db.execute("UPDATE run SET tainted = 1 WHERE id = (SELECT min(id) FROM run)")
+    assert len(call_store.tests_since(db, 1, 5, least=1)) == 2
+    house.post(f"{PATH}/rules", {"kind": "calls-below", "limit": 3.5, "count": 2, "of": 2})
+    look(db)
+    (alert,) = house.person.get(PATH).json["alerts"]
+    assert alert["says"].startswith("Calls: median 2.00 MOS over the tests below 3.5 MOS, since ")

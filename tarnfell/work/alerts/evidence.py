@@ -152,7 +152,7 @@ def _calls(db: sqlite3.Connection, rule: Rule, site: Site, from_us: int) -> Seen
     found = call_store.tests_since(db, site.id, from_us, least=2 * rule.of)
     tests = [CallTest(one.at_us, one.mos) for one in found]
     probe_id = found[-1].probe_id if found else None
-    return Seen("calls", "Calls", probe_id, spells.of_tests(rule, tests))
+    return Seen(f"calls at {site.id}", "Calls", probe_id, spells.of_tests(rule, tests))
 
 
 def _missed(db: sqlite3.Connection, site: Site, from_us: int) -> Iterator[Seen]:

@@ -171,6 +171,7 @@ function EngagementStrips({ engagement, page }: { engagement: Engagement; page: 
   return (
     <Section
       title={engagement.name}
+      to={`/engagements/${engagement.slug}`}
       aside={
         <Link to={`/engagements/${engagement.slug}`} className="underline underline-offset-3">
           Compare {plural(engagement.sites, "site")}

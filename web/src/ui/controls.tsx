@@ -82,18 +82,29 @@ export function Loading({ what }: { what: string }) {
 export function Section({
   id,
   title,
+  to,
   aside,
   children,
 }: {
   id?: string;
   title: string;
+  /** The page that the title leads to. */
+  to?: string;
   aside?: ReactNode;
   children: ReactNode;
 }) {
   return (
     <section id={id} className="mt-9 scroll-mt-4" aria-label={title}>
       <div className="rule mb-3 flex flex-wrap items-baseline justify-between gap-6 pt-2">
-        <h2 className="text-lg">{title}</h2>
+        <h2 className="text-lg">
+          {to ? (
+            <Link to={to} className="hover:underline">
+              {title}
+            </Link>
+          ) : (
+            title
+          )}
+        </h2>
         {aside && <div className="text-sm text-soft">{aside}</div>}
       </div>
       {children}
