@@ -91,6 +91,7 @@ def test_what_runs_and_what_comes_next(house: House, db: sqlite3.Connection) -> 
 def test_what_has_changed_since_the_visit_before(
     house: House, db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    assert today_store.PAUSE_US == 30 * MINUTE
     now = now_us()
     monkeypatch.setattr(today_store, "now_us", lambda: now)
     first = today(house)

@@ -7,7 +7,6 @@ import sqlite3
 
 import numpy as np
 
-from tarnfell.core.columns import unpack_planes
 from tarnfell.core.days.rounds import Ints
 from tarnfell.store import cells as cell_store
 from tarnfell.store import places as place_store
@@ -39,17 +38,15 @@ def pack_next(db: sqlite3.Connection, now_us: int) -> bool:
     with writing(db):
         watch_id = batches[0].watch_id
         known = cell_store.places_of(db, watch_id)
-        found: dict[int, CellRounds] = {}
+        parts: list[Columns] = []
         for batch in batches:
             try:
-                parts = _cells_of(db, batch, known)
+                parts.append(_rows_of(db, batch, known))
             except WireError as error:  # it was read when it came in: the disk has damaged it since
                 log.error(
                     "samples of watch %s from %s cannot be read and are dropped: %s", watch_id, batch.first_us, error
                 )
-                continue
-            for start_us, part in parts.items():
-                found[start_us] = cells.merged(found[start_us], part) if start_us in found else part
+        found = _cells_of(parts, len(known)) if parts else {}
         packed = []
         for start_us, rounds in found.items():
             before = cell_store.cell_at(db, watch_id, start_us)
@@ -59,23 +56,30 @@ def pack_next(db: sqlite3.Connection, now_us: int) -> bool:
     return True
 
 
-def _cells_of(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace]) -> dict[int, CellRounds]:
-    """By the start of their cell. Places that are new are added to ``known`` and the table."""
+PLACE, ONE_IN = "place", "one_in"
+"""Columns of our own beside those of a batch: the number of the place that was asked, and how far it was thinned."""
+_PACKED = (kind.DUE, PLACE, ONE_IN, kind.LARGE, kind.BESIDE, kind.FATE, *kind.STAMPS)
+
+
+def _rows_of(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace]) -> Columns:
+    """A row a sample. Places that are new are added to ``known`` and the table. Raises WireError."""
     record = Record.parse(batch.record)
     rows = columns_of(record)
     numbers = np.array([_number(db, batch.watch_id, one, known) for one in _asked(record)], np.int64)
+    return rows | {PLACE: numbers[rows[kind.TARGET]], ONE_IN: np.full(len(rows[kind.DUE]), batch.one_in, np.int64)}
+
+
+def _cells_of(parts: list[Columns], places: int) -> dict[int, CellRounds]:
+    """By the start of their cell. Of a sample that is there twice the later counts."""
+    rows = {name: np.concatenate([part[name] for part in parts]) for name in _PACKED}
     at_ms, round_of = np.unique(rows[kind.DUE] // 1000, return_inverse=True)
-    place = numbers[rows[kind.TARGET]]
-    codes = np.zeros((len(known), len(at_ms)), np.int64)
+    codes = np.zeros((places, len(at_ms)), np.int64)
     up = np.zeros_like(codes)
-    codes[place, round_of], up[place, round_of] = _codes(rows)
-    large = np.zeros(len(at_ms), np.int64)
-    if kind.LARGE in record.columns:
-        column = record.column(kind.LARGE)
-        np.maximum.at(large, round_of, unpack_planes(column.planes(), column.count))
-    beside = np.zeros(len(at_ms), np.int64)
+    codes[rows[PLACE], round_of], up[rows[PLACE], round_of] = _codes(rows)
+    large, beside, one_in = (np.zeros(len(at_ms), np.int64) for _ in range(3))
+    np.maximum.at(large, round_of, rows[kind.LARGE])
     np.maximum.at(beside, round_of, rows[kind.BESIDE])
-    one_in = np.full(len(at_ms), batch.one_in, np.int64)
+    one_in[round_of] = rows[ONE_IN]
     start_ms = cells.start_of(at_ms * 1000) // 1000
     return {
         int(start) * 1000: CellRounds(

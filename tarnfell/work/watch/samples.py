@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from tarnfell.core.columns import unpack_planes
+from tarnfell.core.columns import unpack_table
 from tarnfell.core.legs import ROLES
 from tarnfell.store.watches import Batch
 from tarnfell.wire import WireError
@@ -41,7 +41,7 @@ Columns = dict[str, NDArray[np.int64]]
 def read_batch(watch_id: int, first_us: int, body: bytes) -> Batch:
     """Raises WireError for what is no batch of this watch."""
     record = Record.parse(body)
-    rows = columns_of(record)
+    rows = checked(record, columns_of(record))
     due, fate = rows[DUE], rows[FATE]
     one_in = record.meta.get("one_in", 1)
     if record.meta.get("watch") != watch_id or not len(due) or due[0] != first_us:
@@ -56,15 +56,22 @@ def read_batch(watch_id: int, first_us: int, body: bytes) -> Batch:
 
 
 def columns_of(record: Record) -> Columns:
-    """All columns, each a row a sample. Raises WireError."""
+    """All columns, each a row a sample; of what came in, ``checked`` says whether it can be. Raises WireError."""
     if any(name not in record.columns for name in COLUMNS):
         raise WireError("The batch has not all columns of samples.")
-    if {record.columns[name].count for name in COLUMNS} - set(range(1, MAX_BATCH + 1)):
+    names = (*COLUMNS, LARGE) if LARGE in record.columns else COLUMNS
+    counts = {record.columns[name].count for name in names}
+    if any(not 1 <= count <= MAX_BATCH for count in counts):
         raise WireError(f"A batch holds 1 to {MAX_BATCH} samples.")
-    rows = {name: unpack_planes(record.columns[name].planes(), record.columns[name].count) for name in COLUMNS}
-    large = record.columns.get(LARGE)
-    if len({len(values) for values in rows.values()} | ({large.count} if large else set())) != 1:
+    if len(counts) != 1:
         raise WireError("The columns of the batch are not of one length.")
+    table = unpack_table([record.columns[name].planes() for name in names], counts.pop())
+    rows = dict(zip(names, table, strict=True))
+    return rows if LARGE in rows else rows | {LARGE: np.zeros_like(table[0])}
+
+
+def checked(record: Record, rows: Columns) -> Columns:
+    """Raises WireError for samples that cannot be."""
     if np.any(np.diff(rows[DUE]) < 0) or rows[DUE][0] < 0:
         raise WireError("The samples of the batch are not in the order of time.")
     if not np.all(np.isin(rows[FATE], FATES)) or np.any(rows[TARGET] < 0) or np.any(rows[BESIDE] < 0):
