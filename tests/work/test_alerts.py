@@ -11,6 +11,7 @@ from tarnfell.core.alerts.rules import Rule
 from tarnfell.core.days.rounds import Rounds
 from tarnfell.core.legs import Role
 from tarnfell.store import alerts as alert_store
+from tarnfell.store import calls as call_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import outbox, presence
 from tarnfell.store import plans as plan_store
@@ -23,7 +24,7 @@ from tarnfell.store.db import open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.targets import Targets
 from tarnfell.wire.kinds.surroundings import Surroundings
-from tarnfell.work.alerts import looking, trial
+from tarnfell.work.alerts import evidence, looking, trial
 from tarnfell.work.watch.packing import pack_next
 from tests.core.days.weeks import PLACES
 from tests.server.conftest import SITE, set_up
@@ -318,6 +319,21 @@ def test_quiet_hours_are_the_sites(house: House, hour: int, minute: int, due: in
     site = site_store.site_by_id(house.db, 1)
     assert looking.due_after_quiet(spec, site, at) == at + due * MINUTE
     assert looking.due_after_quiet(spec, site, at + 30_500_000) == at + (due * MINUTE if due else 30_500_000)
+
+
+@pytest.mark.parametrize(("hour", "due"), [(11, 0), (12, 120), (13, 60), (14, 0)])
+def test_quiet_hours_in_the_middle_of_a_day(house: House, hour: int, due: int) -> None:
+    spec = RuleSpec(LOSS, None, True, False, False, 12 * 60, 14 * 60)
+    at = MONDAY + hour * 60 * MINUTE
+    assert looking.due_after_quiet(spec, site_store.site_by_id(house.db, 1), at) == at + due * MINUTE
+
+
+def test_who_made_the_newest_test_is_who_checks(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    made = [call_store.KeptTest(number, 10 + number, MONDAY + number, 2.0) for number in range(3)]
+    monkeypatch.setattr(call_store, "tests_since", lambda *_, **__: made)
+    rule = Rule("calls-below", limit=3.0, count=1, of=1)
+    (seen,) = evidence.at_site(house.db, rule, site_store.site_by_id(house.db, 1), MONDAY, MONDAY)
+    assert (seen.probe_id, seen.subject) == (12, "calls at 1")
 
 
 def test_a_trial_finds_what_the_rule_at_work_found(house: House) -> None:
