@@ -43,6 +43,13 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     assert "below 4.0 MOS" in page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']").text
     first.find_element(By.TAG_NAME, "button").click()
     page.see("Grey: an episode.")
+    parts = page.driver.find_element(By.XPATH, "//section[@aria-label='By part of the day']")
+    assert [row.text.split(" ")[0] for row in parts.find_elements(By.CSS_SELECTOR, "tbody tr")] == [
+        "night", "morning", "noon", "afternoon", "evening",
+    ]  # fmt: skip
+    address = page.driver.current_url
+    parts.find_element(By.CSS_SELECTOR, "tbody button").click()
+    assert page.driver.current_url != address
     page.driver.find_element(By.XPATH, "//label[normalize-space()='Loss']").click()
     assert "measure=loss" in page.driver.current_url
     assert page.violations() == []

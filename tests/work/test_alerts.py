@@ -328,6 +328,24 @@ def test_quiet_hours_in_the_middle_of_a_day(house: House, hour: int, due: int) -
     assert looking.due_after_quiet(spec, site_store.site_by_id(house.db, 1), at) == at + due * MINUTE
 
 
+def test_each_probe_of_a_site_is_looked_at_by_itself(house: House) -> None:
+    second = probe_store.add_probe(house.db, 1, 1, "second")
+    third = probe_store.add_probe(house.db, 1, 1, "third")
+    house.db.execute("UPDATE probe SET enrolled_us = 1, last_contact_us = ? WHERE id = ?", (MONDAY, second))
+    watch_store.want(house.db, third, 1, 5000, 46, None)
+    site = site_store.site_by_id(house.db, 1)
+
+    def seen(rule: Rule, **of: set[int]) -> list[tuple[str, int]]:
+        found = evidence.at_site(house.db, rule, site, MONDAY, MONDAY + 20 * MINUTE, **of)  # type: ignore[arg-type]
+        return [(one.subject, len(one.spells)) for one in found]
+
+    presence.note_up(house.db)
+    # One that has never been heard of is not offline.
+    assert seen(Rule("offline", minutes=10)) == [("probe 1", 1), ("probe 2", 1), ("probe 3", 0)]
+    assert seen(Rule("no-samples", minutes=10)) == [("watch 1", 1), ("watch 2", 1)]
+    assert seen(Rule("no-samples", minutes=10), watch_ids={2}) == [("watch 2", 1)]
+
+
 def test_who_made_the_newest_test_is_who_checks(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     made = [call_store.KeptTest(number, 10 + number, MONDAY + number, 2.0) for number in range(3)]
     monkeypatch.setattr(call_store, "tests_since", lambda *_, **__: made)

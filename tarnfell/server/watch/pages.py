@@ -33,7 +33,7 @@ from tarnfell.work.placing.presence import is_online
 from tarnfell.work.watch.bench import MOST_CALLS, bench_of, lines_of
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
 from tarnfell.work.watch.reading import ReadEpisode, kept_reading
-from tarnfell.work.watch.sheet import days_of
+from tarnfell.work.watch.sheet import compared, days_of
 
 blueprint = Blueprint("watch_pages", __name__)
 
@@ -112,9 +112,13 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         reading = kept_reading(g.db, watch.id) if watch else None
         if watch and reading:
             episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
-            days = days_of(g.db, watch.id, reading, ZoneInfo(site.time_zone), query.days)
+            zone = ZoneInfo(site.time_zone)
+            days = days_of(g.db, watch.id, reading, zone, query.days)
+            parts = compared(g.db, watch.id, reading, zone, query.days)
             bare = tuple(replace(one, places=()) for one in reading.episodes)
-            return Watched(probe_id=probe.id, reading=replace(reading, episodes=bare), episodes=episodes, days=days)
+            return Watched(
+                probe_id=probe.id, reading=replace(reading, episodes=bare), episodes=episodes, days=days, compared=parts
+            )
     return None
 
 

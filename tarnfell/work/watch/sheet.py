@@ -1,4 +1,4 @@
-"""A watch by days: what each leg added in each ten minutes, as the day sheet paints it."""
+"""A watch by days: what each leg added in each ten minutes, for the day sheet; and parts of the day compared."""
 
 from __future__ import annotations
 
@@ -11,14 +11,16 @@ import numpy as np
 from tarnfell.core.causes import LegName
 from tarnfell.core.days.legs import leg_stretches
 from tarnfell.core.days.local import day_and_minute, day_name
+from tarnfell.core.days.parts import DayPart, parts_of
 from tarnfell.core.days.rounds import Floats, Ints
+from tarnfell.core.legs import Role
 from tarnfell.core.verdict.moments import CELLS_A_DAY
 from tarnfell.store import cells as cell_store
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.reading import WatchReading
 
 DAY_US = 86_400_000_000
-SENT, LOST, P95 = (cells.FIGURES.index(name) for name in ("sent", "lost", "p95"))
+SENT, LOST, P50, P95 = (cells.FIGURES.index(name) for name in ("sent", "lost", "p50", "p95"))
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,32 @@ class WatchDay:
     """When each cell that was measured began."""
     legs: list[LegDay]
     """From the inside out."""
+
+
+@dataclass(frozen=True)
+class PlaceParts:
+    """One place by parts of the day."""
+
+    role: Role
+    name: str
+    parts: list[DayPart]
+
+
+def compared(
+    db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: ZoneInfo, days: int
+) -> list[PlaceParts]:
+    """All places over the newest ``days`` days up to the last sample."""
+    found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
+    table = cells.tens_table([one.tens for one in found], len(reading.places))
+    start = np.array([one.start_us for one in found], np.int64)
+    told = []
+    for number, place in enumerate(reading.places):
+        figures = table[:, number]
+        p50, p95 = cells.rtt_ms(figures[:, P50]), cells.rtt_ms(figures[:, P95])
+        told.append(
+            PlaceParts(place.role, place.name, parts_of(start, figures[:, SENT], figures[:, LOST], p50, p95, zone))
+        )
+    return told
 
 
 def days_of(db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: ZoneInfo, days: int) -> list[WatchDay]:

@@ -7961,6 +7961,47 @@ export interface components {
              */
             phone: string;
         };
+        /**
+         * DayPart
+         * @description One place in one part of weekdays, or of weekends. Delays are None where nothing was answered.
+         */
+        DayPart: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "night" | "morning" | "noon" | "afternoon" | "evening";
+            /** From Hour */
+            from_hour: number;
+            /** Weekend */
+            weekend: boolean;
+            /**
+             * Stretches
+             * @description Of ten minutes with samples.
+             */
+            stretches: number;
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /**
+             * P50 Ms
+             * @description Median of the stretches' medians.
+             */
+            p50_ms: number | null;
+            /**
+             * P95 Ms
+             * @description 95th percentile of the stretches' 95th percentiles: one in twenty was worse.
+             */
+            p95_ms: number | null;
+            /**
+             * Worst Ms
+             * @description The longest median of a stretch, and when that was.
+             */
+            worst_ms: number | null;
+            /** Worst Us */
+            worst_us: number | null;
+        };
         /** DaySheet */
         DaySheet: {
             /** Days */
@@ -10609,6 +10650,21 @@ export interface components {
             far_ends: components["schemas"]["FarEndCard"][];
             /** Archived Far Ends */
             archived_far_ends: components["schemas"]["ArchivedFarEnd"][];
+        };
+        /**
+         * PlaceParts
+         * @description One place by parts of the day.
+         */
+        PlaceParts: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "gateway" | "edge" | "outside" | "far-end";
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: components["schemas"]["DayPart"][];
         };
         /** PlaceView */
         PlaceView: {
@@ -13388,6 +13444,11 @@ export interface components {
             episodes: components["schemas"]["EpisodeView"][];
             /** Days */
             days: components["schemas"]["WatchDay"][];
+            /**
+             * Compared
+             * @description Over the same days.
+             */
+            compared: components["schemas"]["PlaceParts"][];
         };
         /** WatchedProbe */
         WatchedProbe: {

@@ -14,7 +14,7 @@ from tarnfell.server.http.models.base import Model
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
 from tarnfell.work.watch.reading import WatchReading
-from tarnfell.work.watch.sheet import WatchDay
+from tarnfell.work.watch.sheet import PlaceParts, WatchDay
 
 LAST_US = 253_402_300_799_000_000
 """The end of the year 9999."""
@@ -103,6 +103,8 @@ class Watched(Model):
     episodes: list[EpisodeView]
     """Newest first."""
     days: list[WatchDay]
+    compared: list[PlaceParts]
+    """Over the same days."""
 
 
 class WatchQuery(Model):

@@ -12,6 +12,7 @@ import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 import { BenchMenu } from "../bench-menu";
+import { DayParts } from "./day-parts";
 import { Episodes } from "./episodes";
 import { WatchProbes } from "./watch-probes";
 
@@ -154,6 +155,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
           openAt(one.from_us - around, one.until_us + around);
         }}
       />
+      <DayParts places={watched.compared} zone={page.time_zone} onOpen={openAt} />
       <Usual reading={reading} />
     </>
   );

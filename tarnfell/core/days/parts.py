@@ -1,0 +1,75 @@
+"""Parts of the day compared, weekdays against weekends: how a place answered in them, and their worst moment."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from tarnfell.core.days.local import day_and_minute, weekday
+from tarnfell.core.days.rounds import Flags, Floats, Ints
+
+Name = Literal["night", "morning", "noon", "afternoon", "evening"]
+BEGINS: tuple[tuple[Name, int], ...] = (("night", 0), ("morning", 6), ("noon", 11), ("afternoon", 14), ("evening", 18))
+"""Each with the hour of the site's clock at which it begins."""
+SATURDAY = 5
+
+
+@dataclass(frozen=True)
+class DayPart:
+    """One place in one part of weekdays, or of weekends. Delays are None where nothing was answered."""
+
+    name: Name
+    from_hour: int
+    weekend: bool
+    stretches: int
+    """Of ten minutes with samples."""
+    sent: int
+    lost: int
+    p50_ms: float | None
+    """Median of the stretches' medians."""
+    p95_ms: float | None
+    """95th percentile of the stretches' 95th percentiles: one in twenty was worse."""
+    worst_ms: float | None
+    """The longest 95th percentile of a stretch, and when that was."""
+    worst_us: int | None
+
+
+def parts_of(start_us: Ints, sent: Ints, lost: Ints, p50_ms: Floats, p95_ms: Floats, zone: ZoneInfo) -> list[DayPart]:
+    """Of one place, by its stretches of ten minutes; those without samples in them are left out. All of shape
+    (stretches,), delays NaN where nothing was answered."""
+    days, minutes = day_and_minute(start_us, zone)
+    weekend = weekday(days) >= SATURDAY
+    hours = [begin for _, begin in BEGINS]
+    part = np.searchsorted(np.array(hours), minutes // 60, side="right") - 1
+    told = []
+    for of_weekend in (False, True):
+        for number, (name, from_hour) in enumerate(BEGINS):
+            own: Flags = (weekend == of_weekend) & (part == number) & (sent > 0)
+            if own.any():
+                told.append(
+                    _part(name, from_hour, of_weekend, start_us[own], sent[own], lost[own], p50_ms[own], p95_ms[own])
+                )
+    return told
+
+
+def _part(
+    name: Name, from_hour: int, weekend: bool, start_us: Ints, sent: Ints, lost: Ints, p50_ms: Floats, p95_ms: Floats
+) -> DayPart:
+    answered = ~np.isnan(p50_ms)
+    high = p95_ms[answered]
+    worst = int(np.argmax(high)) if len(high) else None
+    return DayPart(
+        name=name,
+        from_hour=from_hour,
+        weekend=weekend,
+        stretches=len(start_us),
+        sent=int(sent.sum()),
+        lost=int(lost.sum()),
+        p50_ms=None if worst is None else round(float(np.median(p50_ms[answered])), 2),
+        p95_ms=None if worst is None else round(float(np.percentile(high, 95)), 2),
+        worst_ms=None if worst is None else round(float(high[worst]), 2),
+        worst_us=None if worst is None else int(start_us[answered][worst]),
+    )
