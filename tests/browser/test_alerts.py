@@ -24,22 +24,22 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         fill(page, "Sender", server.sender)
         page.press("Save")
         page.see(f"By {server.host}:{server.port}")
-        page.press("Send a trial mail")
-        page.see("trial by mail sent", within_s=60)
-        assert [told["Subject"] for _, told in box.taken] == ["Trial: alerts of Merrow Sound Ferries"]
+        page.press("Send a test email")
+        page.see("test by email sent", within_s=60)
+        assert [told["Subject"] for _, told in box.taken] == ["Test: alerts of Merrow Sound Ferries"]
         page.press("New rule …")
-        page.see("In the past week it would have told you")
+        page.see("In the past week it would")
         Select(field(page, "When")).select_by_visible_text("The round trip to a place is long")
         Select(field(page, "At")).select_by_visible_text("Skerry Road depot")
         fill(page, "Over", "1")
         fill(page, "For", "1")
         page.see("When the round trip to the far end is over 1 ms for a minute.")
-        page.see("it would have told you")
+        page.see("it would have fired")
         assert page.violations() == []
         page.press("Create rule")
-        page.see("Skerry Road depot. Told on this page, by mail.")
+        page.see("Skerry Road depot. Sent by email.")
         page.see("the limit is 1 ms", within_s=60)
-        page.see("alert by mail sent", within_s=60)
+        page.see("alert by email sent", within_s=60)
         to, told = box.taken[1]
         assert to == ["ops@customer.example"]
         assert told["Subject"] == "Alert: Skerry Road depot, Merrow Sound Ferries"
@@ -50,7 +50,7 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         page.driver.find_element(By.PARTIAL_LINK_TEXT, "median round trip").click()
         page.see("Alerts of Merrow Sound Ferries")
         page.driver.find_element(By.CSS_SELECTOR, "[aria-label^='Remove: When the round trip']").click()
-        page.await_gone("Skerry Road depot. Told on this page, by mail.")
+        page.await_gone("Skerry Road depot. Sent by email.")
 
 
 def test_a_token_for_monitoring_is_shown_once(page: Page) -> None:

@@ -13,6 +13,7 @@ from tarnfell.core.verdict.site import Evaluation
 from tarnfell.demo.history import make_history
 from tarnfell.demo.run import DemoError, prepare
 from tarnfell.demo.simulate import Stream, Way, move_packets
+from tarnfell.store import alerts as alert_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.calls import call_by_id
 from tarnfell.store.db import connect
@@ -91,6 +92,21 @@ def test_same_seed_same_packets(tmp_path: Path) -> None:
         )
         assert [r[0] for r in first] == [r[0] for r in second]
         assert len(first) > 5
+
+
+def test_rules_for_alerts_told_of_the_depot_and_not_of_head_office(folder: Path) -> None:
+    db = connect(folder)
+    names = {site.id: site.slug for site in site_store.sites_of(db, 1)}
+    kinds = {rule.id: rule.spec.rule.kind for rule in alert_store.rules_at_work(db, 1)}
+    told = alert_store.newest_alerts(db, 1, 1000)
+    assert {names[one.site_id] for one in told} == {"skerry-road"}
+    days = {
+        kind: {one.began_us // 86_400_000_000 for one in told if kinds[one.rule_id] == kind} for kind in kinds.values()
+    }
+    # Uploads swamp the line on every working day; that is normal there, so nothing is slower than normal.
+    assert len(days["loss"]) >= 5
+    assert len(days["calls-below"]) >= 5
+    assert days["above-normal"] == set()
 
 
 def test_a_folder_with_other_data_is_left_alone(folder: Path) -> None:

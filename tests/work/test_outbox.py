@@ -118,7 +118,7 @@ def test_an_alert_and_its_all_clear_arrive_in_a_real_mail_server(house: House) -
     (to, first), (_, second) = box.taken
     assert to == ["ops@customer.example", "noc@customer.example"]
     assert (first["From"], first["To"]) == ("tarnfell@customer.example", ", ".join(to))
-    assert (first["Subject"], second["Subject"]) == ("Alert: Pier office, Customer", "Over: Pier office, Customer")
+    assert (first["Subject"], second["Subject"]) == ("Alert: Pier office, Customer", "All clear: Pier office, Customer")
     assert (first["Message-ID"], second["Message-ID"]) == (
         f"<alert-{alert}-begun@customer.example>", f"<alert-{alert}-ended@customer.example>",
     )  # fmt: skip

@@ -31,7 +31,7 @@ def show_alerts(slug: str) -> AlertsPage:
 
 @endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/try", response=TrialView)
 def try_rule(slug: str, body: TryForm) -> TrialView:
-    """How often a rule would have been told in the past week; nothing is kept."""
+    """How often a rule would have fired in the past week; nothing is kept."""
     engagement = require_engagement(slug)
     trial = try_on(g.db, _rule(body), _sites(engagement, body.site_slug), now_us())
     fired = [FiredView.model_validate(one) for one in trial.fired]

@@ -1,4 +1,4 @@
-"""A rule tried on the past week before anybody keeps it: how often it would have been told, and when."""
+"""A rule tried on the past week before anybody keeps it: how often it would have fired, and when."""
 
 from __future__ import annotations
 

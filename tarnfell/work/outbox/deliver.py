@@ -64,7 +64,7 @@ def deliver_next(db: sqlite3.Connection, sending: Sending) -> bool:
 
 def _send(db: sqlite3.Connection, message: Message, told: Told, sending: Sending) -> None:
     targets = target_store.targets_of(db, message.engagement_id)
-    number = f"alert-{message.alert_id}-{message.what}" if message.alert_id else f"trial-{message.id}"
+    number = f"alert-{message.alert_id}-{message.what}" if message.alert_id else f"test-{message.id}"
     if message.channel == "webhook":
         if not targets.webhook_url:
             raise Refused(NOBODY)
@@ -85,14 +85,14 @@ def _told(db: sqlite3.Connection, message: Message, sending: Sending) -> Told:
     )
     alert = alert_store.alert_by_id(db, message.alert_id) if message.alert_id is not None else None
     if alert is None:
-        text = f"This is a trial from Tarnfell: alerts of {engagement.name} are sent here."
-        value = {"what": "trial", "engagement": engagement.name, "says": text, "ended_at": None, "link": link}
-        return Told(f"Trial: alerts of {engagement.name}", _paragraphs(text, link), value)
+        text = f"This is a test: alerts of {engagement.name} are sent here."
+        value = {"what": "test", "engagement": engagement.name, "says": text, "ended_at": None, "link": link}
+        return Told(f"Test: alerts of {engagement.name}", _paragraphs(text, link), value)
     rule = alert_store.rule_by_id(db, alert.rule_id)
     site = site_store.site_by_id(db, alert.site_id)
     rule_words = sentence(rule.spec.rule) if rule else ""
     over = alert.ended_us is not None
-    subject = f"{'Over' if message.what == 'ended' else 'Alert'}: {site.name}, {engagement.name}"
+    subject = f"{'All clear' if message.what == 'ended' else 'Alert'}: {site.name}, {engagement.name}"
     state = f"All clear at {site.name}." if message.what == "ended" else "It is over." if over else ""
     text = _paragraphs(alert.says, state, f"The rule: {rule_words}", link)
     return Told(

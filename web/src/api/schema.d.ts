@@ -1001,7 +1001,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How often a rule would have been told in the past week; nothing is kept. */
+        /** How often a rule would have fired in the past week; nothing is kept. */
         post: {
             parameters: {
                 query?: never;
@@ -7996,7 +7996,7 @@ export interface components {
             p95_ms: number | null;
             /**
              * Worst Ms
-             * @description The longest median of a stretch, and when that was.
+             * @description The longest 95th percentile of a stretch, and when that was.
              */
             worst_ms: number | null;
             /** Worst Us */

@@ -1,4 +1,4 @@
-// A rule for alerts in a dialog: its sentence, how it is told, and what it would have told in the past week.
+// A rule for alerts in a dialog: its sentence, how it is sent, and when it would have fired in the past week.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
@@ -118,19 +118,21 @@ function RuleFields(props: Props & { onClose: () => void }) {
       <Numbers form={form} set={set} />
       <Tried engagement={props.engagement} form={form} />
       <fieldset className="hair space-y-2 border-t pt-3">
-        <legend className="sr-only">How it is told</legend>
-        <p className="text-sm text-soft">Told on this page, and:</p>
+        <legend className="sr-only">How it is sent</legend>
+        <p className="text-sm text-soft">Shown on this page, and sent:</p>
         <CheckField
-          label="By mail"
+          label="By email"
           value={form.mail ?? false}
           onChange={(mail) => set({ mail })}
-          {...(page.targets.addresses.length ? {} : { hint: "No address is set yet." })}
+          {...(page.targets.addresses.length
+            ? {}
+            : { hint: "No address is set yet; set one under Sent to." })}
         />
         <CheckField
           label="To the webhook"
           value={form.webhook ?? false}
           onChange={(webhook) => set({ webhook })}
-          {...(page.targets.webhook_url ? {} : { hint: "No webhook is set yet." })}
+          {...(page.targets.webhook_url ? {} : { hint: "No webhook is set yet; set one under Sent to." })}
         />
         {measured && (
           <CheckField
@@ -141,8 +143,8 @@ function RuleFields(props: Props & { onClose: () => void }) {
           />
         )}
         <CheckField
-          label="Nothing is sent in quiet hours"
-          hint="By the site’s clock; what happened in them is sent when they end."
+          label="Quiet hours"
+          hint="By the site’s clock. What happens in them is sent when they end."
           value={form.quiet_from !== null}
           onChange={(on) =>
             set(on ? { quiet_from: 1320, quiet_until: 420 } : { quiet_from: null, quiet_until: null })
@@ -239,8 +241,8 @@ function Tried({ engagement, form }: { engagement: string; form: Form }) {
       <p className="text-lg">{sentence}</p>
       <p className="mt-1">
         {count === 0
-          ? "In the past week it would have told you nothing."
-          : `In the past week it would have told you ${plural(count, "time")}.`}{" "}
+          ? "In the past week it would not have fired."
+          : `In the past week it would have fired ${plural(count, "time")}.`}{" "}
         <span className="text-soft">{note}</span>
       </p>
       {count > 0 && <SpellStrip from={from_us} until={until_us} spells={fired} width={700} />}

@@ -28,13 +28,13 @@ export function AlertTargets({ base, page, change }: Props) {
   return (
     <Section title="Sent to">
       <dl className="grid gap-x-8 gap-y-4 sm:grid-cols-[140px_1fr_auto]">
-        <dt className="text-soft">Mail</dt>
+        <dt className="text-soft">Email</dt>
         <dd className="leading-snug">
           {targets.addresses.length ? targets.addresses.join(", ") : "Nobody."}
           <span className="block text-sm text-soft">
             {server
               ? `By ${server.host}:${server.port} from ${server.sender}.`
-              : "No mail server is set; without one no mail leaves."}
+              : "No mail server is set; without one no email is sent."}
           </span>
           <TrialWords of={said("mail")} />
         </dd>
@@ -42,7 +42,7 @@ export function AlertTargets({ base, page, change }: Props) {
           <Addresses base={base} page={page} change={change} />
           <MailServer key={JSON.stringify(server)} base={base} page={page} change={change} />
           {targets.addresses.length > 0 && server && (
-            <Button onClick={() => trial("mail")}>Send a trial mail</Button>
+            <Button onClick={() => trial("mail")}>Send a test email</Button>
           )}
         </dd>
         <dt className="text-soft">Webhook</dt>
@@ -58,7 +58,7 @@ export function AlertTargets({ base, page, change }: Props) {
         </dd>
         <dd className="flex flex-wrap items-start gap-3">
           <Webhook key={targets.webhook_url} base={base} page={page} change={change} />
-          {targets.webhook_url && <Button onClick={() => trial("webhook")}>Send a trial</Button>}
+          {targets.webhook_url && <Button onClick={() => trial("webhook")}>Send a test</Button>}
         </dd>
         <dt className="text-soft">Monitoring</dt>
         <dd className="leading-snug">
@@ -95,7 +95,7 @@ function Addresses({ base, page, change }: Props) {
   const [text, setText] = useState(page.targets.addresses.join("\n"));
   return (
     <Popup
-      label="Mail addresses"
+      label="Email addresses"
       trigger={<Button>Addresses …</Button>}
       confirm="Save"
       onConfirm={() =>
@@ -167,7 +167,7 @@ function MailServer({ base, page, change }: Props) {
       confirm="Save"
       onConfirm={() => changed(change, put("AlertsPage", `${base}/mail-server`, form))}
     >
-      <p className="leading-snug">One for this whole installation. An empty name sends no mail any more.</p>
+      <p className="leading-snug">One for this whole installation. Leave the name empty to send no email.</p>
       <TextField label="Mail server (SMTP)" value={host} onChange={setHost} placeholder="mail.example" />
       <div className="grid grid-cols-2 gap-3">
         <SelectField

@@ -2,10 +2,10 @@
 import type { Model } from "../api/client";
 import { ago, duration } from "../ui/format";
 
-const WHAT = { begun: "alert", ended: "all-clear", trial: "trial" } as const;
+const WHAT = { begun: "alert", ended: "all-clear", trial: "test" } as const;
 
 export function deliveryWords(one: Model<"DeliveryView">): string {
-  const by = `${WHAT[one.what]} by ${one.channel}`;
+  const by = `${WHAT[one.what]} ${one.channel === "mail" ? "by email" : "to the webhook"}`;
   if (one.state === "sent") return `${by} sent ${ago(one.ended_us ?? one.next_us)}`;
   if (one.state === "failed") return `${by} given up: ${one.failure}`;
   if (one.failure) return `${by} not sent yet, ${one.failure}; tried ${one.tries} ×, again in ${wait(one)}`;

@@ -54,8 +54,8 @@ export function AlertsScreen({ id }: { id: string }) {
         {open.length === 0 && (
           <p>
             {rules.length
-              ? "None is open: nothing that was measured keeps a rule now."
-              : "No rule is at work yet. A rule is one sentence; it is tried on the past week before you keep it."}
+              ? "No alert is open."
+              : "There is no rule yet. A rule is one sentence; you see when it would have fired in the past week before you save it."}
           </p>
         )}
         <ul>
@@ -72,10 +72,7 @@ export function AlertsScreen({ id }: { id: string }) {
           ))}
         </ul>
       </Section>
-      <Section
-        title="Rules"
-        aside="held against what is measured, every few seconds; the past seven days beside them"
-      >
+      <Section title="Rules" aside="checked every few seconds; with their alerts of the past seven days">
         <ul>
           {rules.map((rule) => (
             <li
@@ -114,8 +111,8 @@ export function AlertsScreen({ id }: { id: string }) {
       </Section>
       <AlertTargets base={base} page={page.data} change={change} />
       {past.length > 0 && (
-        <Section title="Over" aside="newest first">
-          <Wide label="Alerts that are over">
+        <Section title="Past alerts" aside="newest first">
+          <Wide label="Past alerts">
             <table className="w-full border-collapse text-[15px]">
               <thead>
                 <tr className="rule text-left text-sm text-soft [&>th]:py-1.5 [&>th]:pr-5 [&>th]:font-normal">
@@ -159,17 +156,15 @@ function SiteLink({ alert }: { alert: Alert }) {
   );
 }
 
-/** How a rule is told, in words. */
+/** Where a rule holds and how it is sent, in words. */
 function told(rule: Rule): string {
-  const ways = ["on this page", rule.mail ? "by mail" : "", rule.webhook ? "to the webhook" : ""].filter(
-    Boolean,
-  );
+  const ways = [rule.mail ? "by email" : "", rule.webhook ? "to the webhook" : ""].filter(Boolean);
   const quiet =
     rule.quiet_from != null && rule.quiet_until != null
       ? ` Quiet from ${minuteWords(rule.quiet_from)} to ${minuteWords(rule.quiet_until)}.`
       : "";
   return (
-    `${rule.site_name ?? "All sites"}. Told ${ways.join(", ")}.` +
+    `${rule.site_name ?? "All sites"}. ${ways.length ? `Sent ${ways.join(" and ")}.` : "Shown here only."}` +
     (rule.collect ? " The probe checks its network at that moment." : "") +
     quiet
   );

@@ -100,7 +100,7 @@ function Now({ page }: { page: Page }) {
     <>
       <Section title="Needs a look">
         {page.trouble.length === 0 ? (
-          <p>Nothing: no alert is open, and every probe and watch is heard of.</p>
+          <p>Nothing: no alert is open, no probe is offline, and every watch brings samples.</p>
         ) : (
           <Items items={page.trouble} when={(item) => `since ${dateTime(item.at_us, item.time_zone)}`} />
         )}
