@@ -154,6 +154,17 @@ def test_samples_that_come_late_or_twice_tell_nothing_twice(house: House) -> Non
     assert house.told == [(2, 5), (30, None)]
 
 
+def test_an_alert_whose_probe_was_away_for_days_ends_like_any_other(house: House) -> None:
+    house.rule()
+    house.sample(0, "222")
+    says = house.alerts[0].says
+    later = 4 * 1440
+    house.sample(later, "00")
+    assert (house.told, house.alerts[0].says) == ([(0, None)], says)
+    house.sample(later + 2, "0")
+    assert house.told == [(0, later + 1)]
+
+
 def test_what_goes_on_after_its_all_clear_is_another_alert(house: House) -> None:
     house.rule()
     house.sample(0, "222000")

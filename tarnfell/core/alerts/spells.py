@@ -66,8 +66,11 @@ class CallTest:
     mos: float
 
 
-def of_minutes(rule: Rule, minutes: Minutes, normal: Normal | None, zone: ZoneInfo) -> list[Spell]:
-    """Of a rule about a place. Above normal, nothing is until a week of normal is known."""
+def of_minutes(rule: Rule, minutes: Minutes, normal: Normal | None, zone: ZoneInfo, is_on: bool = False) -> list[Spell]:
+    """Of a rule about a place. Above normal, nothing is until a week of normal is known.
+
+    ``is_on`` is whether a spell was on before the first of the minutes; it is then dated from there.
+    """
     usual = _usual(minutes, normal, zone)
     match rule.kind:
         case "loss":
@@ -82,15 +85,17 @@ def of_minutes(rule: Rule, minutes: Minutes, normal: Normal | None, zone: ZoneIn
     tells = minutes.sent > 0 if rule.kind == "loss" else ~np.isnan(minutes.p50_ms)
     return [
         _measured(rule, minutes, usual[0], first, last, is_over)
-        for first, last, is_over in _stretches(minutes.start_us[tells], bad[tells], rule.minutes, np.nonzero(tells)[0])
+        for first, last, is_over in _stretches(
+            minutes.start_us[tells], bad[tells], rule.minutes, np.nonzero(tells)[0], is_on
+        )
     ]
 
 
-def _stretches(start_us: Ints, bad: Flags, least: int, number: Ints) -> list[tuple[int, int, bool]]:
+def _stretches(start_us: Ints, bad: Flags, least: int, number: Ints, is_on: bool) -> list[tuple[int, int, bool]]:
     """First and last bad minute, as ``number`` has them, of each spell; and whether it is over."""
     found: list[tuple[int, int, bool]] = []
     first, run, good, last = 0, 0, 0, 0
-    is_on = False
+    is_on = is_on and len(bad) > 0
     for i in range(len(bad)):
         follows = i > 0 and start_us[i] - start_us[i - 1] == MINUTE_US
         if bad[i]:

@@ -50,9 +50,10 @@ def at_site(
     now_us: int,
     watch_ids: Collection[int] | None = None,
     past: bool = True,
+    on: Collection[str] = (),
 ) -> Iterator[Seen]:
     """Spells of ``from_us`` and after. ``watch_ids`` are the only watches of interest, where not all are; ``past`` is
-    whether gaps in their samples count that are over."""
+    whether gaps in their samples count that are over; ``on`` are places of which a spell was on before that."""
     if rule.kind == "calls-below":
         yield _calls(db, rule, site, from_us)
     elif rule.kind == "missed":
@@ -66,7 +67,7 @@ def at_site(
             if watch is None or (watch_ids is not None and watch.id not in watch_ids):
                 continue
             if rule.kind in OF_A_PLACE:
-                yield from _places(db, rule, site, probe, watch, from_us, now_us)
+                yield from _places(db, rule, site, probe, watch, from_us, now_us, on)
             else:
                 gaps = _gaps(db, watch, from_us) if past else []
                 yield _silent(db, rule, probe, watch, gaps, now_us)
@@ -77,7 +78,14 @@ def place_subject(watch_id: int, number: int) -> str:
 
 
 def _places(
-    db: sqlite3.Connection, rule: Rule, site: Site, probe: Probe, watch: Watch, from_us: int, now_us: int
+    db: sqlite3.Connection,
+    rule: Rule,
+    site: Site,
+    probe: Probe,
+    watch: Watch,
+    from_us: int,
+    now_us: int,
+    on: Collection[str],
 ) -> Iterator[Seen]:
     places = cell_store.places_of(db, watch.id)
     own = [place for place in places if place.role == rule.role]
@@ -102,12 +110,8 @@ def _places(
         told = whole & (figures[:, 0] > 0)
         minutes = Minutes(at[told], figures[told, 0], figures[told, 1], cells.rtt_ms(figures[told, 3]))
         words = f"{_capital(ROLE_WORDS[place.role])}, {names[place.number].name}, from {probe.name}"
-        yield Seen(
-            place_subject(watch.id, place.number),
-            words,
-            probe.id,
-            spells.of_minutes(rule, minutes, _normal(normals.get(place.number)), zone),
-        )
+        subject, normal = place_subject(watch.id, place.number), _normal(normals.get(place.number))
+        yield Seen(subject, words, probe.id, spells.of_minutes(rule, minutes, normal, zone, subject in on))
 
 
 def _loads(db: sqlite3.Connection, site_id: int, from_us: int, now_us: int) -> tuple[Ints, Ints]:

@@ -57,6 +57,21 @@ def test_loss_for_three_minutes(lost: str, spells: list[tuple[int, int | None]])
     assert told(of_minutes(LOSS, minutes(lost), None, LONDON)) == spells
 
 
+@pytest.mark.parametrize(
+    ("lost", "spells"),
+    [
+        ("00200", [(0, None)]),
+        ("002000", [(0, 3)]),
+        ("000", [(0, 1)]),
+        ("00-0222", [(0, 1), (4, None)]),
+        ("00-", [(0, None)]),
+        ("---", []),
+    ],
+)
+def test_a_spell_that_was_on_before_ends_like_any_other(lost: str, spells: list[tuple[int, int | None]]) -> None:
+    assert told(of_minutes(LOSS, minutes(lost), None, LONDON, is_on=True)) == spells
+
+
 def test_a_spell_says_what_was_lost_over_all_of_it() -> None:
     (one,) = of_minutes(LOSS, minutes("0022A200002000"), None, LONDON)
     assert one.value == pytest.approx(100 * 16 / 200)
