@@ -103,3 +103,16 @@ def test_normal_is_by_the_hour_of_the_week_at_the_site() -> None:
     assert [(one["from"] - us(2026, 7, 6, 3, 30)) / HOUR for one in half[1:2]] == [0]  # 9:00 there
     (low,) = bench("normalOf", {"from": monday, "until": monday + 60_000_000}, "Europe/London", [1.0] * 168, mads)
     assert low["low"] == 0
+
+
+@pytest.mark.parametrize(
+    ("at", "zone", "day", "minute"),
+    [
+        (us(2026, 7, 3, 22, 59), "Europe/London", "2026-07-03", 1439),
+        (us(2026, 7, 3, 23, 0), "Europe/London", "2026-07-04", 0),
+        (us(2026, 1, 3, 23, 0), "Europe/London", "2026-01-03", 1380),
+        (us(2026, 1, 3, 20, 0), "Asia/Kolkata", "2026-01-04", 90),
+    ],
+)
+def test_a_moment_is_told_by_the_sites_clock(at: int, zone: str, day: str, minute: int) -> None:
+    assert bench("momentOf", at, zone) == {"day": day, "minute": minute}

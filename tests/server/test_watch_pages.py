@@ -220,3 +220,14 @@ def test_a_span_of_samples_is_a_file_that_is_analysed_like_any(house: House) -> 
         assert house.person.get("/api/sites/pier/watch/samples.csv", query_string=query).status_code == 422
     query["probe"] = 2
     assert house.person.get("/api/sites/pier/watch/samples.csv", query_string=query).status_code == 404
+
+
+def test_remedies_that_were_marked_are_on_the_sheet(house: House) -> None:
+    assert house.person.get("/api/sites/pier/watch").json["remedies"] == []
+    for at, words in (("2026-07-03T12:00", "a larger line"), ("2026-11-03T12:00", "fair queueing")):
+        body = {"at_local": at, "words": words, "set_aside": False}
+        assert house.post("/api/sites/pier/remedies", body).status_code == 200
+    assert house.person.get("/api/sites/pier/watch").json["remedies"] == [
+        {"at_us": 1_793_707_200_000_000, "words": "fair queueing"},
+        {"at_us": 1_783_076_400_000_000, "words": "a larger line"},
+    ]

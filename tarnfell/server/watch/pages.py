@@ -21,11 +21,13 @@ from tarnfell.server.watch.models.watches import (
     WatchPage,
     WatchPlaceForm,
     WatchQuery,
+    WatchRemedy,
 )
 from tarnfell.server.watch.view import watch_view
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import probes as probe_store
+from tarnfell.store import remedies as remedy_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
@@ -59,6 +61,7 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
         open_days=site.open_days,
         probes=[_probe(site, probe) for probe in probes],
         far_ends=far_end_choices(site),
+        remedies=[WatchRemedy(at_us=one.at_us, words=one.words) for one in remedy_store.remedies_of(g.db, site.id)],
         watched=_watched(site, probes, query),
         stamp_bytes=STAMP_BYTES,
         small_bytes=SMALL_BYTES,

@@ -13308,6 +13308,11 @@ export interface components {
             probes: components["schemas"]["WatchedProbe"][];
             /** Far Ends */
             far_ends: components["schemas"]["EndChoice"][];
+            /**
+             * Remedies
+             * @description That were marked at the site, newest first.
+             */
+            remedies: components["schemas"]["WatchRemedy"][];
             /** @description Null before the first samples were read. */
             watched: components["schemas"]["Watched"] | null;
             /**
@@ -13371,6 +13376,13 @@ export interface components {
             findings: components["schemas"]["ReadFinding"][];
             /** Not Faults */
             not_faults: components["schemas"]["tarnfell__core__days__not_faults__NotFault"][];
+        };
+        /** WatchRemedy */
+        WatchRemedy: {
+            /** At Us */
+            at_us: number;
+            /** Words */
+            words: string;
         };
         /**
          * WatchView

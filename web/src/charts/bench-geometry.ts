@@ -77,6 +77,12 @@ export function offsetOf(us: number, zone: string): number {
   return (shown - Math.floor(at.getTime() / 1000) * 1000) * 1000;
 }
 
+/** The day and the minute of it that the site's clock shows at an instant. */
+export function momentOf(us: number, zone: string): { day: string; minute: number } {
+  const local = new Date((us + offsetOf(us, zone)) / 1000);
+  return { day: local.toISOString().slice(0, 10), minute: local.getUTCHours() * 60 + local.getUTCMinutes() };
+}
+
 const HALF_HOUR_US = 1_800_000_000;
 const DAY_US = 86_400_000_000;
 const SPREADS = 3;

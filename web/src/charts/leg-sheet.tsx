@@ -1,8 +1,9 @@
 // The day sheet of a watch: each day three rows deep, inside, line and beyond, painted by what each leg added.
 import { type KeyboardEvent, useState } from "react";
 import type { Model } from "../api/client";
-import { ms, pct } from "../ui/format";
+import { dateTime, ms, pct } from "../ui/format";
 import { Wide } from "../ui/wide";
+import { momentOf } from "./bench-geometry";
 import {
   BusinessHours,
   CELL,
@@ -46,10 +47,12 @@ interface Props {
   hours: Hours;
   measure: LegMeasure;
   recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
+  remedies: Model<"WatchRemedy">[];
+  zone: string;
   onOpen: (atUs: number) => void;
 }
 
-export function LegSheet({ days, hours, measure, recurrences, onOpen }: Props) {
+export function LegSheet({ days, hours, measure, recurrences, remedies, zone, onOpen }: Props) {
   const [at, setAt] = useState<CellPlace | null>(null);
   const legs = days[0]?.legs.map((one) => one.leg) ?? [];
   const row = legs.length * BAND + PAUSE;
@@ -126,6 +129,24 @@ export function LegSheet({ days, hours, measure, recurrences, onOpen }: Props) {
               />
             </g>
           ))}
+          {remedies.map((one) => {
+            const { day, minute } = momentOf(one.at_us, zone);
+            const i = days.findIndex((shown) => shown.day === day);
+            if (i < 0) return null;
+            const x = LEFT + (minute / 10) * CELL;
+            const y = TOP + i * row;
+            return (
+              <path
+                key={`${one.at_us} ${one.words}`}
+                d={`M${x - 4} ${y - 8}H${x + 4}L${x} ${y - 2}ZM${x} ${y - 2}V${y + legs.length * BAND + 2}`}
+                fill="var(--ink)"
+                stroke="var(--ink)"
+                strokeWidth={1.4}
+              >
+                <title>{one.words}</title>
+              </path>
+            );
+          })}
           {at && (
             <rect
               x={LEFT + at.cell * CELL - 1}
@@ -139,6 +160,15 @@ export function LegSheet({ days, hours, measure, recurrences, onOpen }: Props) {
           )}
         </svg>
       </Wide>
+      {remedies.length > 0 && (
+        <ul className="mt-1 text-sm">
+          {remedies.map((one) => (
+            <li key={`${one.at_us} ${one.words}`}>
+              <span aria-hidden="true">▾</span> {dateTime(one.at_us, zone)}: {one.words}
+            </li>
+          ))}
+        </ul>
+      )}
       <p className="mt-1 min-h-6 text-sm" aria-live="polite">
         {at ? (
           describe(days, at)

@@ -113,6 +113,11 @@ class WatchQuery(Model):
     days: int = Field(7, ge=1, le=92)
 
 
+class WatchRemedy(Model):
+    at_us: int
+    words: str
+
+
 class WatchPage(Model):
     site_name: str
     engagement_slug: str
@@ -124,6 +129,8 @@ class WatchPage(Model):
     open_days: str
     probes: list[WatchedProbe]
     far_ends: list[EndChoice]
+    remedies: list[WatchRemedy]
+    """That were marked at the site, newest first."""
     watched: Watched | None
     """Null before the first samples were read."""
     stamp_bytes: int

@@ -135,6 +135,8 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
           hours={page}
           measure={measure}
           recurrences={reading.recurrences}
+          remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
+          zone={page.time_zone}
           onOpen={(at) => openAt(at, at + CELL_US)}
         />
         <Says slug={slug} watched={watched} />
