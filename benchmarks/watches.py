@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
+import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable
@@ -30,6 +33,7 @@ from tarnfell.work.watch.bench import bench_of
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, read_next
 from tarnfell.work.watch.sheet import days_of
+from tests import rig
 from tests.core.days.weeks import TROUBLES
 from tests.server.conftest import EMAIL, PASSWORD, SITE, set_up
 from tests.work.watched import batches_of
@@ -39,6 +43,7 @@ LATER = 4_000_000_000_000_000
 DAY_US = 86_400_000_000
 PLACES = 5
 TRIES = 5
+SHORT_S, LONG_S = 5, 65
 DAYS = (1, 7, 30, 90)
 SITES = (1, 10, 100)
 
@@ -48,6 +53,7 @@ def report() -> str:
         lines = _taken_in(Path(folder) / "day")
         week, client = _week(Path(folder) / "week")
         lines += ["", *_asked(week, client), "", *_grown(week), "", *_fleet(week, client)]
+        lines += ["", *_sampler(Path(folder))]
     return "\n".join(["## Watches", "", "Five places once a second, troubled by uploads.", "", *lines])
 
 
@@ -194,6 +200,41 @@ def _fleet(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
     return [
         "| watched sites | start page, the first time | again, the fastest of five |", "|---:|---:|---:|", *told,
     ]  # fmt: skip
+
+
+SAMPLER = """
+import sys, time
+from tarnfell.probe.sampler.sample import Orders, sample
+from tarnfell.wire.kinds.watch import EchoTarget, Watch, WatchTarget
+
+until = time.monotonic() + float(sys.argv[1])
+echoes = tuple(EchoTarget("outside", f"127.0.0.{n}") for n in range(1, 5))
+target = WatchTarget(1, "127.0.0.1", int(sys.argv[2]), sys.argv[3], 46)
+watch = Watch(1, 1, 1000, (target,), echoes, large_every=5)
+sample(watch, Orders(lambda: time.monotonic() < until, lambda: 0, lambda at, batch: None, lambda trouble: None))
+print(next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM")))
+"""
+
+
+def _sampler(folder: Path) -> list[str]:
+    """What a probe's process does that samples four addresses and a far end once a second, without its start."""
+    with rig.far_end(folder, "127.0.0.1"):
+        short_s, _ = _sampled(SHORT_S)
+        long_s, most_mb = _sampled(LONG_S)
+    share = 100 * (long_s - short_s) / (LONG_S - SHORT_S)
+    return [f"Sampling takes {share:.1f} % of one processor and {most_mb:.0f} MB at its most."]
+
+
+def _sampled(seconds: int) -> tuple[float, float]:
+    """Processor seconds, and the most memory it had."""
+    command = [sys.executable, "-c", SAMPLER, str(seconds), str(rig.CONTROL_PORT), rig.KEY]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None
+        most_kb = int(process.stdout.read())
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = status
+    assert status == 0
+    return used.ru_utime + used.ru_stime, most_kb / 1024
 
 
 def _seconds(work: Callable[[], object], tries: int = TRIES) -> float:

@@ -39,7 +39,7 @@ export function AlertTargets({ base, page, change }: Props) {
           <TrialWords of={said("mail")} />
         </dd>
         <dd className="flex flex-wrap items-start gap-3">
-          <Addresses base={base} page={page} change={change} />
+          <Addresses key={targets.addresses.join(" ")} base={base} page={page} change={change} />
           <MailServer key={JSON.stringify(server)} base={base} page={page} change={change} />
           {targets.addresses.length > 0 && server && (
             <Button onClick={() => trial("mail")}>Send a test email</Button>
