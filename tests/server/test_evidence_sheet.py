@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import re
 from typing import Any
 
@@ -49,6 +51,27 @@ def test_a_fault_on_one_page(house: House) -> None:
     assert [row[0] for row in rows[:5]] == ["09:56", "09:57", "09:58", "09:59", "10:00"]
     assert [row[5].strip() == "lost" for row in rows] == [False] * 4 + [True] * (len(rows) - 4)
     assert len(rows) >= 12
+
+
+def test_all_times_of_a_fault_are_a_table(house: House) -> None:
+    line_down(house)
+    answer = house.person.get("/api/sites/pier/watch/evidence.csv", query_string={"probe": 1, "fault": 0})
+    assert answer.mimetype == "text/csv"
+    rows = list(csv.DictReader(io.StringIO(answer.text)))
+    told = [
+        (one["from"], one["until"], one["seconds"], one["leg"], one["lost_pct"], one["added_ms"], one["mos"])
+        for one in rows
+    ]
+    assert told == [
+        ("2026-03-02T00:10:00.000Z", "2026-03-02T00:12:00.000Z", "120", "line", "100.0", "", "1.00"),
+        ("2026-03-02T00:40:00.000Z", "2026-03-02T00:41:00.000Z", "60", "line", "100.0", "", "1.00"),
+    ]
+    first = rows[0]
+    assert (first["far-end far sent"], first["far-end far lost"], first["far-end far added_ms"]) == ("120", "120", "")
+    assert (first["gateway 192.0.2.1 sent"], first["gateway 192.0.2.1 lost"]) == ("96", "0")
+    assert abs(float(first["gateway 192.0.2.1 added_ms"])) < 1
+    for query in ({"probe": 1, "fault": 9}, {"probe": 9, "fault": 0}):
+        assert house.person.get("/api/sites/pier/watch/evidence.csv", query_string=query).status_code == 404
 
 
 def test_the_page_on_paper_is_made_by_the_clerk(house: House) -> None:

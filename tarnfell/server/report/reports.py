@@ -17,7 +17,7 @@ from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.documents import EVIDENCE_PDF, ask_for_evidence, ask_for_report
-from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_of
+from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
 from tarnfell.work.issuing.report import report_of
 
 blueprint = Blueprint("reports", __name__)
@@ -60,6 +60,19 @@ def evidence_page(slug: str, query: EvidenceQuery) -> Response:
         return Response(evidence_html(evidence_of(g.db, Fault(probe.id, query.fault))), mimetype="text/html")
     except NoSuchFault:
         raise Problem(404, NO_FAULT) from None
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/watch/evidence.csv", produces="text/csv")
+def evidence_table(slug: str, query: EvidenceQuery) -> Response:
+    """All times of that fault, and what each place answered in them."""
+    site = require_site(slug)
+    probe = require_probe(site, query.probe)
+    try:
+        text = evidence_csv(g.db, Fault(probe.id, query.fault))
+    except NoSuchFault:
+        raise Problem(404, NO_FAULT) from None
+    headers = {"Content-Disposition": f'attachment; filename="{site.slug}-evidence.csv"'}
+    return Response(text, mimetype="text/csv", headers=headers)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/watch/evidence/pdf", response=DocumentView)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import sqlite3
 from dataclasses import dataclass
@@ -12,6 +14,7 @@ from tarnfell.core.causes import NETWORK, PROVIDER
 from tarnfell.core.days.findings import lasted
 from tarnfell.core.figures import count
 from tarnfell.core.legs import ROLES
+from tarnfell.exchange.cells import guarded
 from tarnfell.report.evidence import AtPlace, EvidenceSheet, Time
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
@@ -82,6 +85,41 @@ def evidence_of(db: sqlite3.Connection, fault: Fault) -> EvidenceSheet:
         moment=f"The beginning of the worst one, {_day(worst.from_us, zone)}.",
         rounds=_rounds(db, site, fault, worst, places, zone),
     )
+
+
+CSV_HEAD = ("from", "until", "seconds", "leg", "certainty_pct", "direction", "lost_pct", "late_pct", "added_ms",
+            "added_p95_ms", "mos")  # fmt: skip
+
+
+def evidence_csv(db: sqlite3.Connection, fault: Fault) -> str:
+    """All times of a fault, oldest first, and what each place answered in them; instants are UTC (RFC 3339).
+
+    Raises NoSuchFault.
+    """
+    reading, finding = _found(db, fault)
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    named = [f"{one.role} {one.name}" for one in reading.places]
+    writer.writerow(
+        [*CSV_HEAD, *(guarded(f"{name} {what}") for name in named for what in ("sent", "lost", "added_ms"))]
+    )
+    for one in sorted((reading.episodes[i] for i in finding.episodes), key=lambda one: one.from_us):
+        row: list[object] = [
+            _rfc3339(one.from_us), _rfc3339(one.until_us), f"{(one.until_us - one.from_us) / 1e6:g}", one.leg,
+            f"{100 * one.certainty:.0f}", one.direction or "", f"{one.loss_pct:.1f}", f"{one.late_pct:.1f}",
+            *("" if ms is None else f"{ms:.1f}" for ms in (one.added_ms, one.added_p95_ms)), f"{one.mos:.2f}",
+        ]  # fmt: skip
+        by_place = {seen.number: seen for seen in one.places}
+        for place in reading.places:
+            seen = by_place.get(place.number)
+            added = None if seen is None else seen.added_ms
+            row += ["", "", ""] if seen is None else [seen.sent, seen.lost, "" if added is None else f"{added:.1f}"]
+        writer.writerow(row)
+    return text.getvalue()
+
+
+def _rfc3339(at_us: int) -> str:
+    return datetime.fromtimestamp(at_us / 1e6, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def _found(db: sqlite3.Connection, fault: Fault) -> tuple[WatchReading, ReadFinding]:

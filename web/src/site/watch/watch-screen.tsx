@@ -198,6 +198,13 @@ function Says({ slug, watched }: { slug: string; watched: Watched }) {
                 >
                   Evidence sheet
                 </a>
+                <a
+                  className="underline underline-offset-3"
+                  href={`/api/sites/${slug}/watch/evidence.csv?probe=${watched.probe_id}&fault=${fault}`}
+                  download
+                >
+                  All its times (CSV)
+                </a>
                 <DocumentPdf
                   path={`/api/sites/${slug}/watch/evidence/pdf`}
                   body={{ probe: watched.probe_id, fault }}
