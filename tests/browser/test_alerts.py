@@ -18,6 +18,7 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         page.press("Save")
         page.see("ops@customer.example")
         page.press("Mail server …")
+        page.see("One for this whole installation")
         fill(page, "Mail server (SMTP)", server.host)
         Select(field(page, "Encryption")).select_by_visible_text("Not encrypted")
         fill(page, "Port", str(server.port))
