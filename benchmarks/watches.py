@@ -24,7 +24,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
-from tarnfell.store.db import FILE_NAME, now_us, open_database, writing
+from tarnfell.store.db import now_us, open_database, writing
 from tarnfell.store.people import add_user
 from tarnfell.store.watches import Batch
 from tarnfell.wire.kinds.surroundings import Surroundings
@@ -167,9 +167,11 @@ def _grown(db: sqlite3.Connection) -> list[str]:
         span = replace(reading, from_us=reading.until_us - days * DAY_US)
         took = 1000 * _seconds(partial(days_of, db, 1, span, ZONE, days))
         told.append(f"| {days} | {took:.0f} ms | {took / days:.2f} ms |")
-    size = Path(db.execute("PRAGMA database_list").fetchone()[2]).stat().st_size / 1e6
+    size = (
+        db.execute("SELECT sum(length(rounds) + length(minutes) + length(tens)) FROM sample_cell").fetchone()[0] / 1e6
+    )
     return [
-        f"A watch of 91 days takes {size:.0f} MB of `{FILE_NAME}`.",
+        f"The cells of a watch of 91 days take {size:.0f} MB.",
         "",
         "| days on the sheet | took | a day |",
         "|---:|---:|---:|",
