@@ -262,6 +262,28 @@ def test_a_server_that_was_down_heard_nobody(house: House) -> None:
     assert presence.absences(house.db, house.probe_id, 0) == [(MONDAY + 60 * MINUTE, MONDAY + 71 * MINUTE)]
 
 
+def test_a_server_that_starts_again_is_no_all_clear(house: House) -> None:
+    target_store.keep_targets(house.db, 1, Targets(("ops@customer.example",)))
+    house.rule(Rule("offline", minutes=10), mail=True)
+    house.rule(Rule("no-samples", minutes=10), mail=True)
+    probe_store.keep_contact(house.db, house.probe_id, None, None)
+    for minute in range(12):
+        house.now_us = MONDAY + minute * MINUTE
+        house.look()
+    assert house.told == [(0, None), (0, None)]
+    house.now_us = MONDAY + 60 * MINUTE  # it was down for most of an hour
+    house.look()
+    house.now_us += MINUTE
+    house.look()
+    assert (house.told, len(house.messages)) == ([(0, None), (0, None)], 2)
+    probe_store.keep_contact(house.db, house.probe_id, None, None)
+    house.look()
+    assert sorted(house.told, key=str) == [(0, 61), (0, None)]
+    house.sample(61, "0")
+    assert sorted(house.told) == [(0, 61), (0, 62)]  # type: ignore[type-var]
+    assert [what for what, _ in house.messages] == ["begun", "begun", "ended", "ended"]
+
+
 @pytest.mark.parametrize(("after_us", "kept"), [(60_000_000, 0), (60_000_001, 1)])
 def test_short_absences_are_not_kept(house: House, after_us: int, kept: int) -> None:
     presence.note_up(house.db)

@@ -53,7 +53,7 @@ def at_site(
     on: Collection[str] = (),
 ) -> Iterator[Seen]:
     """Spells of ``from_us`` and after. ``watch_ids`` are the only watches of interest, where not all are; ``past`` is
-    whether gaps in their samples count that are over; ``on`` are places of which a spell was on before that."""
+    whether gaps in their samples count that are over; ``on`` are subjects of which a spell was on before that."""
     if rule.kind == "calls-below":
         yield _calls(db, rule, site, from_us)
     elif rule.kind == "missed":
@@ -61,7 +61,7 @@ def at_site(
     else:
         for probe in probe_store.probes_of(db, site.id):
             if rule.kind == "offline":
-                yield _offline(db, rule, probe, from_us, now_us)
+                yield _offline(db, rule, probe, from_us, now_us, on)
                 continue
             watch = watch_store.watch_of(db, probe.id)
             if watch is None or (watch_ids is not None and watch.id not in watch_ids):
@@ -70,7 +70,7 @@ def at_site(
                 yield from _places(db, rule, site, probe, watch, from_us, now_us, on)
             else:
                 gaps = _gaps(db, watch, from_us) if past else []
-                yield _silent(db, rule, probe, watch, gaps, now_us)
+                yield _silent(db, rule, probe, watch, gaps, now_us, on)
 
 
 def place_subject(watch_id: int, number: int) -> str:
@@ -134,22 +134,34 @@ def _gaps(db: sqlite3.Connection, watch: Watch, from_us: int) -> list[tuple[int,
 
 
 def _silent(
-    db: sqlite3.Connection, rule: Rule, probe: Probe, watch: Watch, gaps: list[tuple[int, int]], now_us: int
+    db: sqlite3.Connection,
+    rule: Rule,
+    probe: Probe,
+    watch: Watch,
+    gaps: list[tuple[int, int]],
+    now_us: int,
+    on: Collection[str],
 ) -> Seen:
+    subject = f"watch {watch.id}"
     absences: list[tuple[int, int | None]] = [*gaps]
     last_us = watch_store.newest_us(db, watch.id) or 0
     if watch.wanted:
-        since = max(last_us, watch.changed_us, presence.up_since(db) or 0)
-        absences.append((since, None))
-    return Seen(f"watch {watch.id}", f"Watch of {probe.name}", probe.id, spells.of_absences(rule, absences, now_us))
+        absences.append((_silent_since(db, max(last_us, watch.changed_us), subject in on, now_us), None))
+    return Seen(subject, f"Watch of {probe.name}", probe.id, spells.of_absences(rule, absences, now_us))
 
 
-def _offline(db: sqlite3.Connection, rule: Rule, probe: Probe, from_us: int, now_us: int) -> Seen:
+def _silent_since(db: sqlite3.Connection, heard_us: int, is_on: bool, now_us: int) -> int:
+    """While the server was down it heard nobody: silence counts from when it came up. Where it had been told before,
+    the server's start is no sign of life."""
+    return heard_us if is_on else max(heard_us, presence.up_since(db) or now_us)
+
+
+def _offline(db: sqlite3.Connection, rule: Rule, probe: Probe, from_us: int, now_us: int, on: Collection[str]) -> Seen:
+    subject = f"probe {probe.id}"
     absences: list[tuple[int, int | None]] = [*presence.absences(db, probe.id, from_us)]
     if probe.last_contact_us is not None:
-        # While the server was down it heard nobody.
-        absences.append((max(probe.last_contact_us, presence.up_since(db) or now_us), None))
-    return Seen(f"probe {probe.id}", f"Probe {probe.name}", probe.id, spells.of_absences(rule, absences, now_us))
+        absences.append((_silent_since(db, probe.last_contact_us, subject in on, now_us), None))
+    return Seen(subject, f"Probe {probe.name}", probe.id, spells.of_absences(rule, absences, now_us))
 
 
 def _calls(db: sqlite3.Connection, rule: Rule, site: Site, from_us: int) -> Seen:

@@ -76,7 +76,8 @@ def _look_at(db: sqlite3.Connection, kept: KeptRule, site: Site, changed: list[C
     # An alert that is open has its figures from its beginning on, unless that is long ago.
     from_us = max(new_us - LOOK_BACK_US, min([new_us, *(one.began_us for one in before)]))
     watch_ids = {one.watch_id for one in changed} if rule.kind in OF_A_PLACE else None
-    on = {one.subject for one in before if one.ended_us is None and one.began_us < from_us}
+    opened = [one for one in before if one.ended_us is None]
+    on = {one.subject for one in opened if rule.kind not in OF_A_PLACE or one.began_us < from_us}
     subjects = set()
     for seen in at_site(db, rule, site, from_us, at_us, watch_ids, past=False, on=on):
         subjects.add(seen.subject)
