@@ -116,7 +116,7 @@ def _place(
     stream = [(Stream.even(CALL_S * 1000 // PTIME_MS, PTIME_MS), calls)]
     moved: dict[str, Moved] = {}
     for direction, way in (("up", fault.up), ("down", fault.down)):
-        (moved[direction],) = move_packets(way, start_us, stream, load, calls * (BRIEF.call_kbps or 0), rng)
+        (moved[direction],) = move_packets([(way, load)], start_us, stream, calls * (BRIEF.call_kbps or 0), rng)
     facts = []
     for n, start in enumerate(starts):
         for call in range(calls):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -88,8 +88,8 @@ class StreamQuality:
 
     def fields(self) -> dict[str, Any]:
         """Everything flat, by the names that files and the command line use."""
-        flat = asdict(self)
-        return {**flat.pop("metrics"), **flat}
+        # Not by asdict, which copies deeply what holds but numbers: a fifteenth of the time that a call takes.
+        return {**vars(self.metrics), **{name: value for name, value in vars(self).items() if name != "metrics"}}
 
 
 def judge(trace: Trace, criterion: Criterion) -> StreamQuality:

@@ -6,6 +6,7 @@ queue is moved one step together.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -55,21 +56,29 @@ class Stream:
 
 
 def move_packets(
-    way: Way, start_us: Ints, streams: list[tuple[Stream, int]], load: Floats, own_kbps: float, rng: np.random.Generator
+    links: Sequence[tuple[Way, Floats]],
+    start_us: Ints,
+    streams: Sequence[tuple[Stream, int]],
+    own_kbps: float,
+    rng: np.random.Generator,
 ) -> list[Moved]:
-    """Send every stream, so many copies of it at each start, over ``way``; what each kind of stream met.
+    """Send every stream, so many copies of it at each start, over the links; what each kind of stream met.
 
-    ``start_us`` and ``load`` (chance 0…1 that other traffic is bursting) have shape (starts,). Whatever starts
-    together shares one queue. A kind's rows are its copies at the first start, then at the second, and so on.
+    Each link has the chance 0…1 that other traffic is bursting on it, of the shape of ``start_us``, (starts,).
+    Whatever starts together shares one queue. A kind's rows are its copies at the first start, then at the second,
+    and so on.
     """
     length_ms = max(float(stream.due_ms[-1]) + stream.spread_ms for stream, _ in streams)
     slots = int(length_ms / SLOT_MS) + 3
-    wait_ms, overflow = _queue(way, slots, load, own_kbps, rng)
-    return [_move(way, start_us, stream, copies, wait_ms, overflow, rng) for stream, copies in streams]
+    queues = [_queue(way, slots, load, own_kbps, rng) for way, load in links]
+    ways = [way for way, _ in links]
+    wait_ms = np.sum([wait for wait, _ in queues], axis=0)
+    kept = np.prod([1 - dropped for _, dropped in queues], axis=0)
+    return [_move(ways, start_us, stream, copies, wait_ms, 1 - kept, rng) for stream, copies in streams]
 
 
 def _move(
-    way: Way,
+    ways: Sequence[Way],
     start_us: Ints,
     stream: Stream,
     copies: int,
@@ -83,8 +92,9 @@ def _move(
     at_ms = spread + stream.due_ms + late_ms
     slot = np.minimum((at_ms / SLOT_MS).astype(int), wait_ms.shape[1] - 1)
     row = np.repeat(np.arange(len(start_us)), copies)[:, None]
-    delay_ms = way.base_ms + wait_ms[row, slot] + rng.exponential(way.jitter_ms, (rows, packets))
-    lost = rng.random((rows, packets)) < np.maximum(overflow[row, slot], way.loss_pct / 100)
+    jitter_ms, loss_pct = sum(way.jitter_ms for way in ways), sum(way.loss_pct for way in ways)
+    delay_ms = sum(way.base_ms for way in ways) + wait_ms[row, slot] + rng.exponential(jitter_ms, (rows, packets))
+    lost = rng.random((rows, packets)) < np.maximum(overflow[row, slot], loss_pct / 100)
     # One queue, first in first out: nothing overtakes.
     recv_ms = np.maximum.accumulate(at_ms + delay_ms, axis=1)
     origin = np.repeat(start_us, copies)[:, None]

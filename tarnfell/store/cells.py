@@ -62,12 +62,12 @@ def add_place(db: sqlite3.Connection, watch_id: int, place: WatchPlace) -> None:
     )
 
 
-def waiting_batches(db: sqlite3.Connection, most: int) -> list[Batch]:
-    """Of one watch, that with the oldest batch; in the order of time."""
+def waiting_batches(db: sqlite3.Connection, most: int, watch_id: int | None = None) -> list[Batch]:
+    """Of one watch, unless it is given that with the oldest batch; in the order of time."""
     rows = db.execute(
         f"SELECT {', '.join(_BATCH)} FROM sample_batch WHERE watch_id = "
-        "(SELECT watch_id FROM sample_batch ORDER BY first_us LIMIT 1) ORDER BY first_us LIMIT ?",
-        (most,),
+        "coalesce(?, (SELECT watch_id FROM sample_batch ORDER BY first_us LIMIT 1)) ORDER BY first_us LIMIT ?",
+        (watch_id, most),
     )
     return [Batch(*row) for row in rows]
 
@@ -179,11 +179,13 @@ def keep_reading(db: sqlite3.Connection, reading: Reading) -> None:
     )
 
 
-def unread(db: sqlite3.Connection) -> list[tuple[int, int, int | None, int | None]]:
+def unread(db: sqlite3.Connection, watch_id: int | None = None) -> list[tuple[int, int, int | None, int | None]]:
     """Watches whose cells have changed since they were read: id, changes by now, when and until when they were read."""
     rows = db.execute(
         "SELECT watch.id, watch.changes, watch_reading.made_us, watch_reading.until_us FROM watch "
         "LEFT JOIN watch_reading ON watch_reading.watch_id = watch.id "
-        "WHERE watch.changes > coalesce(watch_reading.changed, 0) ORDER BY watch.id"
+        "WHERE watch.changes > coalesce(watch_reading.changed, 0) AND watch.id = coalesce(?, watch.id) "
+        "ORDER BY watch.id",
+        (watch_id,),
     )
     return [tuple(row) for row in rows]

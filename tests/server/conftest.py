@@ -6,13 +6,14 @@ import atexit
 import shutil
 import sqlite3
 import tempfile
+from copy import copy
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import pytest
-from flask import Flask
+from flask import Config, Flask
 from flask.testing import FlaskClient
 
 from tarnfell.clerk import loop
@@ -21,7 +22,7 @@ from tarnfell.server.http import throttle
 from tarnfell.server.http.app import create_app
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.db import connect, now_us, writing
+from tarnfell.store.db import connect, now_us, open_database, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, invite
@@ -125,10 +126,18 @@ def built_house(folder: Path) -> House:
     original, cookie, made = _template()
     shutil.copytree(original, folder, dirs_exist_ok=True)
     _made_now(folder)
-    app = create_app(folder, web=folder / "no-web")
+    app = _over(folder, made.app)
     person = app.test_client()
     person.set_cookie("tarnfell", cookie)
     return House(app, folder, person, made.csrf, made.token, made.secret)
+
+
+def _over(folder: Path, original: Flask) -> Flask:
+    """The same server over other data. The table of its routes, which takes a fifth of a second to make, is shared."""
+    app = copy(original)
+    app.config = Config(original.config.root_path, original.config | {"DATA": folder, "WEB": folder / "no-web"})
+    app.extensions = {"kept open": open_database(folder)}
+    return app
 
 
 @cache

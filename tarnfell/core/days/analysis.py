@@ -11,6 +11,7 @@ from tarnfell.core.days.baseline import Baseline, baseline_of
 from tarnfell.core.days.calm import calm_of
 from tarnfell.core.days.episodes import Episode, episodes_of
 from tarnfell.core.days.findings import Finding, Medium, findings_of
+from tarnfell.core.days.large import Sizes, large_findings
 from tarnfell.core.days.not_faults import NotFault, not_faults_of
 from tarnfell.core.days.recurrence import Recurrence, recurrences_of
 from tarnfell.core.days.rounds import Floats, Gap, Place, Rounds
@@ -48,9 +49,14 @@ class Analysis:
 
 
 def analyse(
-    rounds: Rounds, criterion: Criterion, target_mos: float, zone: ZoneInfo, medium: Medium | None = None
+    rounds: Rounds,
+    criterion: Criterion,
+    target_mos: float,
+    zone: ZoneInfo,
+    medium: Medium | None = None,
+    sizes: Sizes | None = None,
 ) -> Analysis:
-    """``medium`` is that between test point and gateway, where it is known."""
+    """``medium`` is that between test point and gateway, where it is known, ``sizes`` what became of large packets."""
     calm = calm_of(rounds)
     episodes = episodes_of(rounds, calm, criterion, target_mos)
     recurrences = recurrences_of(episodes, rounds, zone)
@@ -68,7 +74,10 @@ def analyse(
         episodes=tuple(episodes),
         recurrences=tuple(recurrences),
         steps=calm.steps,
-        findings=tuple(findings_of(rounds, calm, episodes, recurrences, criterion, target_mos, zone, medium)),
+        findings=(
+            *findings_of(rounds, calm, episodes, recurrences, criterion, target_mos, zone, medium),
+            *(large_findings(rounds.places, sizes) if sizes else ()),
+        ),
         not_faults=tuple(not_faults_of(rounds, outside)),
     )
 

@@ -70,23 +70,25 @@ def _own_steps(blocks: Blocks, place: int) -> list[Step]:
     usual = MORE_SCATTER * (float(np.median(scatter)) + SCATTER_FLOOR_MS)
     calm = np.maximum(*_sides(scatter, 50.0)) <= usual
     jump = np.abs(np.diff(level))[SIDE - 1 : len(level) - SIDE]
-    found = _peaks(stands_out & calm & _sharp(level, before, after), jump)
-    return _that_stay([Step(place, int(blocks.start_us[known[i + SIDE]]), float(rise[i])) for i in found])
+    found = _peaks(stands_out & calm & _sharp(level, before, after), jump).tolist()
+    at_us = blocks.start_us[known]
+    windows = np.percentile(sliding_window_view(level, SIDE), 50.0, axis=1)
+    stays = [i for i in found if _stays(at_us, windows, i, float(rise[i]))]
+    return [Step(place, int(at_us[i + SIDE]), float(rise[i])) for i in stays]
 
 
-def _that_stay(steps: list[Step]) -> list[Step]:
-    told: list[Step] = []
-    for step in steps:
-        before = told[-1] if told else None
-        if (
-            before
-            and step.at_us - before.at_us < STAYS_US
-            and abs(before.by_ms + step.by_ms) <= ALIKE * abs(step.by_ms)
-        ):
-            told.pop()
-        else:
-            told.append(step)
-    return told
+def _stays(at_us: Ints, windows: Floats, before: int, by_ms: float) -> bool:
+    """Whether the old level is not met again soon after a step, nor the new one soon before it: both ways of trouble
+    that came and went, at once or with a scatter that makes no step of it. ``windows`` are the medians of ``SIDE``
+    blocks on end, that at ``before`` being the last of before the step."""
+    after = before + SIDE
+    at = at_us[after]
+    last = int(np.searchsorted(at_us, at + STAYS_US)) - SIDE
+    first = int(np.searchsorted(at_us, at - STAYS_US))
+    like = ALIKE * abs(by_ms)
+    comes_back = np.abs(windows[after : last + 1] - windows[before]) <= like
+    was_there = np.abs(windows[first : before + 1] - windows[after]) <= like
+    return not (comes_back.any() or was_there.any())
 
 
 def _sides(values: Floats, percent: float) -> tuple[Floats, Floats]:

@@ -6,7 +6,7 @@ import secrets
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, g, request, send_from_directory
+from flask import Flask, Response, current_app, g, request, send_from_directory
 from werkzeug.routing import IntegerConverter, Map
 
 import tarnfell
@@ -52,6 +52,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     app.extensions["kept open"] = open_database(data)
     app.config.update(
         DATA=data,
+        WEB=web,
         PUBLIC_ADDRESS=public_address,
         SECRET_KEY=_secret(data),
         SESSION_COOKIE_NAME="tarnfell",
@@ -67,7 +68,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
 
     @app.before_request
     def _open() -> None:
-        g.db = connect(data)
+        g.db = connect(current_app.config["DATA"])
 
     @app.teardown_request
     def _close(_: BaseException | None) -> None:
@@ -122,7 +123,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     ):
         app.register_blueprint(module.blueprint)
     _serve_description(app)
-    _serve_front_end(app, web)
+    _serve_front_end(app)
     return app
 
 
@@ -133,7 +134,7 @@ def _serve_description(app: Flask) -> None:
         return openapi()
 
 
-def _serve_front_end(app: Flask, web: Path) -> None:
+def _serve_front_end(app: Flask) -> None:
     """Built files by name; every other address outside /api is a screen of the one page."""
 
     @app.get("/", defaults={"path": ""})
@@ -142,6 +143,7 @@ def _serve_front_end(app: Flask, web: Path) -> None:
     def _page(path: str) -> Response:
         if path.startswith("api/"):
             return problem_response(404, "There is nothing at this address.")
+        web: Path = current_app.config["WEB"]
         if path and _is_built(web, path):
             response = send_from_directory(web, path)
             if path.startswith("assets/"):

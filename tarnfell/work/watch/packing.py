@@ -30,9 +30,9 @@ MOST_PLACES = 64
 log = logging.getLogger(__name__)
 
 
-def pack_next(db: sqlite3.Connection, now_us: int) -> bool:
-    """Some batches of one watch; False where none is ready."""
-    batches = cell_store.waiting_batches(db, AT_ONCE)
+def pack_next(db: sqlite3.Connection, now_us: int, watch_id: int | None = None) -> bool:
+    """Some batches of one watch, or of that one; False where none is ready."""
+    batches = cell_store.waiting_batches(db, AT_ONCE, watch_id)
     if not batches or (len(batches) < AT_ONCE and abs(now_us - batches[0].last_us) < SOONEST_US):
         return False
     with writing(db):

@@ -21,6 +21,7 @@ from tarnfell.core.days.calm import calm_of
 from tarnfell.core.days.episodes import Episode
 from tarnfell.core.days.findings import Finding, Medium
 from tarnfell.core.days.hours import hours_of
+from tarnfell.core.days.large import Sizes
 from tarnfell.core.days.not_faults import NotFault
 from tarnfell.core.days.recurrence import Recurrence
 from tarnfell.core.days.rounds import Floats, Gap, Ints, Place, Rounds
@@ -39,6 +40,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LOST, CellRounds
+from tarnfell.work.watch.proposal import LARGE_BYTES
 
 LONGEST_US = 14 * 86_400 * 1_000_000
 """What lies farther back is not read again, and keeps its episodes: a fortnight once a second takes four hundred
@@ -157,9 +159,9 @@ def kept_reading(db: sqlite3.Connection, watch_id: int) -> WatchReading | None:
         return None
 
 
-def read_next(db: sqlite3.Connection, at_us: int) -> bool:
-    """Read one watch that has changed; False where none is due."""
-    for watch_id, changes, made_us, until_us in cell_store.unread(db):
+def read_next(db: sqlite3.Connection, at_us: int, only: int | None = None) -> bool:
+    """Read one watch that has changed, or only that one; False where none is due."""
+    for watch_id, changes, made_us, until_us in cell_store.unread(db, only):
         span = cell_store.span_of(db, watch_id)
         if span is None:
             continue
@@ -200,9 +202,11 @@ def _read(db: sqlite3.Connection, watch_id: int, kept: list[Cell]) -> WatchReadi
     probe = probe_store.probe_by_id(db, watch.probe_id)
     site = site_store.site_by_id(db, probe.site_id)
     places = cell_store.places_of(db, watch_id)
-    rounds = rounds_of_cells([cells.unpacked(cell) for cell in kept], named(db, places), places, watch.interval_ms)
+    parts = [cells.unpacked(cell) for cell in kept]
+    rounds = rounds_of_cells(parts, named(db, places), places, watch.interval_ms)
+    sizes = sizes_of_cells(parts, places)
     zone = ZoneInfo(site.time_zone)
-    told = analyse(rounds, criterion_of_site(db, site), site.target_mos, zone, _medium(probe))
+    told = analyse(rounds, criterion_of_site(db, site), site.target_mos, zone, _medium(probe), sizes)
     return _reading(told, rounds, places)
 
 
@@ -255,6 +259,21 @@ def rounds_of_cells(parts: list[CellRounds], places: list[Place], asked: list[Wa
     up = np.concatenate([_all_places(part.up, count) for part in parts], axis=1)[:, some]
     up_ms = np.where(sent[:, some] & (up != 0), up * (cells.UP_UNIT_US / 1000), np.nan)
     return Rounds(tuple(places), at_ms[some] * 1000, sent[:, some], rtt[:, some], interval_ms * 1000, up_ms)
+
+
+def sizes_of_cells(parts: list[CellRounds], asked: list[WatchPlace]) -> Sizes:
+    """What became of large packets and of small ones, cell by cell; far ends are asked by small ones in all rounds.
+    Rounds beside load of our own are left out."""
+    echoed = np.array([one.far_end_id is None for one in asked])[:, None]
+    counts: list[list[Ints]] = [[], [], [], []]
+    for part in parts:
+        codes = _all_places(part.codes, len(asked))[:, part.beside == 0]
+        large = echoed & (part.large[part.beside == 0] > 0)
+        lost = codes == LOST
+        sent = lost | (codes >= cells.FIRST)
+        for found, told in zip(counts, (sent & ~large, lost & ~large, sent & large, lost & large), strict=True):
+            found.append(told.sum(axis=1))
+    return Sizes(LARGE_BYTES, *(np.stack(one, axis=1) for one in counts))
 
 
 def _all_places(codes: Ints, count: int) -> Ints:

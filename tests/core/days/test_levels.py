@@ -48,6 +48,14 @@ def test_a_level_that_is_left_again_within_hours_was_trouble() -> None:
     told = analyse(week.rounds(), CRITERION, 4.0, LONDON)
     assert told.steps == ()
     assert [(one.leg, one.kind) for one in told.episodes] == [("line", "delay")]
+    for ramp in (np.linspace(90, 0, 750), np.linspace(0, 90, 750)):
+        slowly = Week(3, days=2, interval_s=2.0)
+        slowly.rtt[1:, slowly.among(hours(0, 15), hours(0, 16))] += 90
+        from_s = hours(0, 16) if ramp[0] else hours(0, 15) - 1500
+        slowly.rtt[1:, slowly.among(from_s, from_s + 1500)] += ramp
+        told = analyse(slowly.rounds(), CRITERION, 4.0, LONDON)
+        assert told.steps == ()
+        assert [(one.leg, one.kind) for one in told.episodes] == [("line", "delay")]
     for_a_day = Week(3, days=2, interval_s=2.0)
     for_a_day.rtt[1:, for_a_day.among(hours(0, 15), hours(0, 22))] += 90
     assert [round(step.by_ms) for step in calm_of(for_a_day.rounds()).steps if step.place == 4] == [90, -90]
