@@ -19,8 +19,9 @@ from tarnfell.core.days.rounds import Flags, Ints
 SPARSE, DENSER = (0.0, 180.0), ((0.6, 60.0), (0.15, 120.0))
 """Missed share of the trouble that is looked for, and over how many seconds without any it is still one; of the sparse
 one it is the share that just spoils a call."""
-JOIN_ROUNDS = 3
-"""Where rounds are seldom: so many good ones do not end it."""
+JOIN_ROUNDS, SPARSE_ROUNDS = 3, 60
+"""Where rounds are seldom: so many good ones do not end it, and of the sparse trouble, in which one round of twenty is
+missed, so many."""
 LEAST_MISSED = 5
 CHANCE = 1e-3
 """Of one false stretch in a whole watch."""
@@ -87,7 +88,8 @@ class _Search:
         share, join_s = level
         trouble = max(share or self._spoiling, OVER_USUAL * self._usual)
         gain, cost = math.log(trouble / self._usual), -math.log((1 - trouble) / (1 - self._usual))
-        join_us = max(join_s * 1e6, (JOIN_ROUNDS + 1) * self._interval_us)
+        rounds = JOIN_ROUNDS if share else SPARSE_ROUNDS
+        join_us = max(join_s * 1e6, (rounds + 1) * self._interval_us)
         return [
             Stretch(first, last)
             for group in self._groups(within, join_us)
