@@ -32,7 +32,7 @@ from tarnfell.work.alerts.trial import try_on
 from tarnfell.work.watch.bench import bench_of
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, read_next
-from tarnfell.work.watch.sheet import days_of
+from tarnfell.work.watch.sheet import LegsShown, days_of
 from tests import rig
 from tests.core.days.weeks import TROUBLES
 from tests.server.conftest import EMAIL, PASSWORD, SITE, set_up
@@ -162,10 +162,11 @@ def _grown(db: sqlite3.Connection) -> list[str]:
                 ],
                 [],
             )
+    (site,) = site_store.sites_of(db, 1)
     told = []
     for days in DAYS:
         span = replace(reading, from_us=reading.until_us - days * DAY_US)
-        took = 1000 * _seconds(partial(days_of, db, 1, span, ZONE, days))
+        took = 1000 * _seconds(partial(days_of, db, 1, site, span, days, LegsShown("mos")))
         told.append(f"| {days} | {took:.0f} ms | {took / days:.2f} ms |")
     size = (
         db.execute("SELECT sum(length(rounds) + length(minutes) + length(tens)) FROM sample_cell").fetchone()[0] / 1e6

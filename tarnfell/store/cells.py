@@ -156,6 +156,7 @@ class Reading:
     made_us: int
     reading: str
     week: str
+    legs: str
 
 
 _READING = tuple(f.name for f in fields(Reading))
@@ -170,6 +171,21 @@ def week_of(db: sqlite3.Connection, watch_id: int) -> str:
     """Its hours alone; as of a watch that has none where it was never read."""
     row = db.execute("SELECT week FROM watch_reading WHERE watch_id = ?", (watch_id,)).fetchone()
     return row[0] if row else "[]"
+
+
+def legs_of(db: sqlite3.Connection, probe_id: int) -> str:
+    """What its legs came to, of a probe's watch; empty where it was never read."""
+    row = db.execute(
+        "SELECT legs FROM watch_reading JOIN watch ON watch.id = watch_reading.watch_id WHERE probe_id = ?", (probe_id,)
+    ).fetchone()
+    return row[0] if row else ""
+
+
+def read_again(db: sqlite3.Connection, site_id: int) -> None:
+    """What a site's watches are read by has changed."""
+    db.execute(
+        "UPDATE watch SET changes = changes + 1 WHERE probe_id IN (SELECT id FROM probe WHERE site_id = ?)", (site_id,)
+    )
 
 
 def keep_reading(db: sqlite3.Connection, reading: Reading) -> None:

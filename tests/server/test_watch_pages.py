@@ -106,23 +106,90 @@ def test_days_by_leg_in_the_sites_own_cells(house: House) -> None:
     week.queues("line", hours(0, 23.5), 900, 220)
     week.outage("inside", hours(1, 0.5), 600)
     watched(house, week, 2 * 3600, hours(0, 23))
-    shown = page(house)["watched"]
+    shown = page(house, measure="added")["watched"]
     assert [day["day"] for day in shown["days"]] == ["2026-03-02", "2026-03-03"]
     first, second = shown["days"]
-    legs = {leg["leg"]: leg for leg in first["legs"]}
-    assert list(legs) == ["inside", "line", "beyond"]
+    added = {row["leg"]: row["values"] for row in first["rows"]}
+    assert list(added) == ["inside", "line", "beyond"]
     assert first["at_us"][138] == (1772409600 + 23 * 3600) * 1_000_000  # 23:00 in London on the 2nd of March
-    assert [cell for cell, value in enumerate(legs["line"]["added_ms"]) if value is not None] == list(range(138, 144))
-    assert [value > 100 for value in legs["line"]["added_ms"][138:]] == [False, False, False, True, True, False]
-    assert max(legs["beyond"]["added_ms"][138:]) < 20
-    inside = next(leg for leg in second["legs"] if leg["leg"] == "inside")
-    assert inside["loss_pct"][3] == 100
-    assert inside["added_ms"][3] is None
-    assert inside["loss_pct"][2] < 1
+    assert [cell for cell, value in enumerate(added["line"]) if value is not None] == list(range(138, 144))
+    assert [value > 100 for value in added["line"][138:]] == [False, False, False, True, True, False]
+    assert max(added["beyond"][138:]) < 20
+    assert second["rows"][0]["values"][3] is None
+    lost = page(house, measure="loss")["watched"]["days"][1]["rows"][0]
+    assert (lost["leg"], lost["values"][3]) == ("inside", 100)
+    assert lost["values"][2] < 1
     assert second["at_us"][6] is None
     assert [(one["leg"], one["kind"]) for one in shown["episodes"]] == [("inside", "outage"), ("line", "delay")]
     assert [day["day"] for day in page(house, days=1)["watched"]["days"]] == ["2026-03-03"]
     assert page(house, probe=2)["watched"] is None
+
+
+def test_days_by_what_calls_would_have_had(house: House) -> None:
+    week = Week(5, days=2)
+    week.queues("line", hours(0, 23.5), 900, 220)
+    week.outage("inside", hours(1, 0.5), 600)
+    watched(house, week, 2 * 3600, hours(0, 23))
+    first, second = page(house)["watched"]["days"]
+    mos = {row["leg"]: row["values"] for row in first["rows"]}
+    calm = mos["inside"][138]
+    assert calm > 4.3
+    assert [value < 4 for value in mos["line"][138:]] == [False, False, False, True, True, False]
+    assert set(mos["beyond"][138:]) == {calm}
+    # The outage from 00:30 to 00:40; nothing of it is the line's.
+    assert [row["values"][3] for row in second["rows"]] == [1, calm, calm]
+    assert second["rows"][0]["values"][6] is None
+
+
+def test_days_of_one_place(house: House) -> None:
+    week = Week(5, days=2)
+    week.queues("line", hours(0, 23.5), 900, 220)
+    rounds = watched(house, week, 2 * 3600, hours(0, 23))
+    gateway, far = (
+        next(i for i, place in enumerate(page(house)["watched"]["reading"]["places"]) if place["role"] == role)
+        for role in ("gateway", "far-end")
+    )
+    rtt = rounds.rtt_ms[[place.role for place in rounds.places].index("far-end")][:600]
+
+    def shown(place: int, measure: str) -> Any:
+        return page(house, place=place, measure=measure)["watched"]["days"][0]["rows"]
+
+    (delay,), (jitter,) = shown(far, "delay"), shown(far, "jitter")
+    assert delay["leg"] is None
+    assert delay["values"][138] == pytest.approx(np.nanmedian(rtt), rel=0.01)
+    assert jitter["values"][138] == pytest.approx(np.nanpercentile(rtt, 95) - np.nanmedian(rtt), abs=0.4)
+    assert delay["values"][141] > 100 > shown(gateway, "delay")[0]["values"][141]
+    assert shown(far, "loss")[0]["values"][138] < 1
+    for query, status in (
+        ({"measure": "delay"}, 422), ({"measure": "mos", "place": far}, 422), ({"measure": "loss", "place": 60}, 404),
+    ):  # fmt: skip
+        assert house.person.get("/api/sites/pier/watch", query_string=query).status_code == status
+
+
+def test_the_path_is_told_leg_by_leg_from_business_hours(house: House) -> None:
+    week = Week(5, days=2)
+    week.queues("line", hours(0, 10), 3000, 220)
+    week.outage("inside", hours(0, 3), 1800)
+    watched(house, week, 10 * 3600, hours(0, 2))
+    path = house.person.get("/api/sites/pier").json["path"]
+    watched_ = path["watched"]
+    inside, line, beyond = watched_["legs"]
+    assert [one["leg"] for one in watched_["legs"]] == ["inside", "line", "beyond"]
+    # From eight to noon, in cells of ten minutes; the outage at three is not among them.
+    assert (watched_["moments"], watched_["in_business_hours"], watched_["untold_s"]) == (24, True, 0)
+    assert inside["up_mos"] == inside["down_mos"] == beyond["up_mos"] > 4.3
+    assert line["up_mos"] < 4 > line["down_mos"]
+    assert inside["spoiled_s"] == pytest.approx(1800, abs=5)
+    assert line["spoiled_s"] == pytest.approx(3000, abs=60)
+    assert path["up"]["mos_p10"] is None
+    brief = house.person.get("/api/sites/pier/brief").json["form"] | {"open_minute": 120, "close_minute": 240}
+    assert (
+        house.person.put("/api/sites/pier/brief", json=brief, headers={"X-CSRF-Token": house.csrf}).status_code == 200
+    )
+    assert read_next(connect(house.folder), LATER)
+    again = house.person.get("/api/sites/pier").json["path"]["watched"]
+    assert again["moments"] == 12
+    assert again["legs"][1]["up_mos"] > 4.3 > again["legs"][0]["up_mos"]
 
 
 def test_an_episode_tells_what_calls_in_it_came_to(house: House) -> None:

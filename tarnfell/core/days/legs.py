@@ -35,9 +35,7 @@ def leg_stretches(roles: Sequence[Role], sent: Ints, lost: Ints, added_ms: Float
     loss = np.where(sent > 0, 100 * lost / np.maximum(sent, 1), np.nan)
     # What lost everything answered nothing that could have been late.
     added = np.where((sent > 0) & np.isnan(added_ms), np.inf, added_ms)
-    heard = [d for d in (0, 1, 2) if (answers & (depth == d)).any()]
-    if not heard:
-        return []
+    heard = sorted({int(d) for d in depth[answers]})
     found = []
     before: tuple[Floats, Floats] | None = None
     for d in heard:
@@ -66,6 +64,12 @@ def _more(now: Floats, before: Floats | None) -> Floats:
         more = now if before is None else now - np.where(np.isnan(before), 0.0, before)
         more = np.where(np.isinf(now), np.nan, more)
     return np.maximum(more, 0.0)
+
+
+def told_apart(roles: Sequence[Role]) -> list[LegName]:
+    """The legs that places of these roles, all of which answered, tell apart; from the inside out."""
+    heard = sorted({DEPTH[role] for role in roles})
+    return [_name(depth, heard) for depth in heard]
 
 
 def _name(depth: int, heard: Sequence[int]) -> LegName:

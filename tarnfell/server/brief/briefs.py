@@ -29,6 +29,7 @@ from tarnfell.server.brief.models.brief import (
 from tarnfell.server.brief.words import changes_between
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.store import briefs as brief_store
+from tarnfell.store import cells as cell_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import runs as run_store
@@ -95,6 +96,7 @@ def rewrite_brief(db: sqlite3.Connection, site: Site, values: Mapping[str, objec
     site_store.change_site(db, site.id, **values)
     fill_store.judge_again(db, site.id)
     survey_store.judge_again(db, site.id)
+    cell_store.read_again(db, site.id)
     brief_store.keep_change(db, site.id, changes, by)
     return True
 

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from datetime import date, timedelta
 
+from flask import g
+
+from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.daysheet import DAYS, Day
-from tarnfell.core.path import worse_direction
+from tarnfell.core.path import Leg, worse_direction
 from tarnfell.core.verdict.capacity import Step
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.requirements import bounds_words
@@ -20,9 +23,11 @@ from tarnfell.server.judge.models.sites import (
     ImportedOnSheet,
     TakenView,
 )
+from tarnfell.store import probes as probe_store
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
+from tarnfell.work.watch.reading import kept_legs
 
 
 def verdict_view(evaluated: Evaluated) -> VerdictView:
@@ -121,10 +126,14 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
     )
 
 
-def path_view(evaluation: Evaluation, test_point: str, far_end: FarEnd | None) -> PathView | None:
-    if evaluation.legs is None:
+def path_view(
+    evaluation: Evaluation, test_point: str, far_end: FarEnd | None, watched: PathDepth | None
+) -> PathView | None:
+    """Painted by calls as a whole, and leg by leg by what is watched; None where there is neither."""
+    if evaluation.legs is None and watched is None:
         return None
-    up, down = evaluation.legs
+    nothing = Leg(calls=0, loss_pct=None, added_p95_ms=None, mos_p10=None)
+    up, down = evaluation.legs or (nothing, nothing)
     return PathView(
         test_point=test_point,
         far_end=far_end.name if far_end else "far end",
@@ -132,7 +141,14 @@ def path_view(evaluation: Evaluation, test_point: str, far_end: FarEnd | None) -
         up=up,
         down=down,
         worst=worse_direction(up, down),
+        watched=watched,
     )
+
+
+def watched_path(site: Site) -> PathDepth | None:
+    """As the probe with most samples in business hours has it."""
+    told = [one for probe in probe_store.probes_of(g.db, site.id) if (one := kept_legs(g.db, probe.id)) is not None]
+    return max(told, key=lambda one: (one.in_business_hours, one.moments), default=None)
 
 
 def sheet_view(evaluation: Evaluation, site: Site, imported: list[ImportedOnSheet]) -> DaySheet:

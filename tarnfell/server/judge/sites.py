@@ -30,6 +30,7 @@ from tarnfell.server.judge.shown import (
     share_view,
     sheet_view,
     verdict_view,
+    watched_path,
 )
 from tarnfell.server.load.words import FLOW_WORDS, video_views, video_words
 from tarnfell.server.place.presence import look_at
@@ -91,7 +92,7 @@ def show_site(slug: str) -> SitePage:
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs, newest_done(g.db, site.id)),
-        path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None),
+        path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(site)),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),

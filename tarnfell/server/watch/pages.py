@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import cast, get_args
 from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
@@ -34,8 +35,8 @@ from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
 from tarnfell.work.watch.bench import MOST_CALLS, bench_of, lines_of
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
-from tarnfell.work.watch.reading import ReadEpisode, kept_reading
-from tarnfell.work.watch.sheet import compared, days_of
+from tarnfell.work.watch.reading import ReadEpisode, WatchReading, kept_reading
+from tarnfell.work.watch.sheet import LegMeasure, LegsShown, PlaceMeasure, PlaceShown, Shown, compared, days_of
 
 blueprint = Blueprint("watch_pages", __name__)
 
@@ -116,13 +117,26 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         if watch and reading:
             episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
             zone = ZoneInfo(site.time_zone)
-            days = days_of(g.db, watch.id, reading, zone, query.days)
+            days = days_of(g.db, watch.id, site, reading, query.days, _shown(query, reading))
             parts = compared(g.db, watch.id, reading, zone, query.days)
             bare = tuple(replace(one, places=()) for one in reading.episodes)
             return Watched(
                 probe_id=probe.id, reading=replace(reading, episodes=bare), episodes=episodes, days=days, compared=parts
             )
     return None
+
+
+def _shown(query: WatchQuery, reading: WatchReading) -> Shown:
+    """Raises Problem."""
+    if query.place is None:
+        if query.measure in get_args(LegMeasure):
+            return LegsShown(cast(LegMeasure, query.measure))
+        raise Problem(422, f"Legs are not measured by {query.measure}: choose a place on the way.")
+    if query.measure not in get_args(PlaceMeasure):
+        raise Problem(422, f"A place is not measured by {query.measure}: choose the legs.")
+    if query.place >= len(reading.places):
+        raise Problem(404, "The watch has not asked that place.")
+    return PlaceShown(query.place, cast(PlaceMeasure, query.measure))
 
 
 def _episode(site: Site, one: ReadEpisode) -> EpisodeView:

@@ -18,10 +18,12 @@ from tarnfell.core.causes import CauseKey, LegName, Way
 from tarnfell.core.days.analysis import Analysis, analyse
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.days.calm import calm_of
+from tarnfell.core.days.depths import PathDepth, path_depth
 from tarnfell.core.days.episodes import Episode
 from tarnfell.core.days.findings import Finding, Medium
 from tarnfell.core.days.hours import hours_of
 from tarnfell.core.days.large import Sizes
+from tarnfell.core.days.legs import told_apart
 from tarnfell.core.days.not_faults import NotFault
 from tarnfell.core.days.recurrence import Recurrence
 from tarnfell.core.days.rounds import Floats, Gap, Ints, Place, Rounds
@@ -33,11 +35,12 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
-from tarnfell.store.cells import Cell, Reading, WatchPlace
+from tarnfell.store.cells import CELL_US, Cell, Reading, WatchPlace
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence.facts import moment_at
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LOST, CellRounds
 from tarnfell.work.watch.proposal import LARGE_BYTES
@@ -145,7 +148,7 @@ class WatchReading:
     not_faults: tuple[NotFault, ...]
 
 
-_FORM = TypeAdapter(WatchReading)
+_FORM, _LEGS = TypeAdapter(WatchReading), TypeAdapter(PathDepth)
 
 
 def kept_reading(db: sqlite3.Connection, watch_id: int) -> WatchReading | None:
@@ -172,11 +175,13 @@ def read_next(db: sqlite3.Connection, at_us: int, only: int | None = None) -> bo
             continue
         kept = cell_store.cells_between(db, watch_id, from_us, span[1] + 1)
         reading = _with_older(_read(db, watch_id, kept), kept_reading(db, watch_id), from_us)
-        week = json.dumps(_week(db, watch_id, kept, reading))
+        site = _site_of(db, watch_id)
+        week = json.dumps(_week(db, site, kept, reading))
+        told, legs = (
+            one.decode() for one in (_FORM.dump_json(reading), _LEGS.dump_json(_legs(db, site, kept, reading)))
+        )
         with writing(db):
-            cell_store.keep_reading(
-                db, Reading(watch_id, span[1], len(kept), changes, now_us(), _FORM.dump_json(reading).decode(), week)
-            )
+            cell_store.keep_reading(db, Reading(watch_id, span[1], len(kept), changes, now_us(), told, week, legs))
         return True
     return False
 
@@ -210,15 +215,40 @@ def _read(db: sqlite3.Connection, watch_id: int, kept: list[Cell]) -> WatchReadi
     return _reading(told, rounds, places)
 
 
-def _week(db: sqlite3.Connection, watch_id: int, kept: list[Cell], reading: WatchReading) -> list[tuple[int, float]]:
+def _week(db: sqlite3.Connection, site: Site, kept: list[Cell], reading: WatchReading) -> list[tuple[int, float]]:
     """The newest days hour by hour: what calls would have had, in its episodes and beside them."""
-    site = _site_of(db, watch_id)
-    end = max(reading.places, key=lambda one: (DEPTH[one.role], one.role == "far-end", one.sent))
-    calm = Spoiling(criterion_of_site(db, site), site.target_mos, end.p50_ms or 0.0)
     starts = np.array([cell.start_us for cell in kept], np.int64)
     spoiled = [(one.from_us, one.until_us, one.mos) for one in reading.episodes]
-    hours = hours_of(starts, spoiled, calm.mos(0.0), reading.until_us - WEEK_US)
+    hours = hours_of(starts, spoiled, calm_mos(db, site, reading), reading.until_us - WEEK_US)
     return [(at_us, round(mos, 2)) for at_us, mos in hours]
+
+
+def calm_mos(db: sqlite3.Connection, site: Site, reading: WatchReading) -> float:
+    """What calls have over the way as it is at most times."""
+    end = max(reading.places, key=lambda one: (DEPTH[one.role], one.role == "far-end", one.sent))
+    return Spoiling(criterion_of_site(db, site), site.target_mos, end.p50_ms or 0.0).mos(0.0)
+
+
+def _legs(db: sqlite3.Connection, site: Site, kept: list[Cell], reading: WatchReading) -> PathDepth:
+    """Of the newest days."""
+    from_us = reading.until_us - WEEK_US
+    starts = np.array([cell.start_us for cell in kept if cell.last_us >= from_us], np.int64)
+    return path_depth(
+        told_apart([place.role for place in reading.places if place.sent > place.lost]),
+        starts,
+        CELL_US,
+        np.array([moment_at(site, at_us).busy for at_us in starts.tolist()], bool),
+        [replace(one, from_us=max(one.from_us, from_us)) for one in reading.episodes if one.until_us > from_us],
+        calm_mos(db, site, reading),
+    )
+
+
+def kept_legs(db: sqlite3.Connection, probe_id: int) -> PathDepth | None:
+    """None where none were read yet, or in another form."""
+    try:
+        return _LEGS.validate_json(cell_store.legs_of(db, probe_id))
+    except ValidationError:
+        return None
 
 
 def _site_of(db: sqlite3.Connection, watch_id: int) -> Site:

@@ -1,35 +1,44 @@
-"""A watch by days: what each leg added in each ten minutes, for the day sheet; and parts of the day compared."""
+"""A watch by days: what each leg or place did in each ten minutes, for the day sheet; and parts of the day compared."""
 
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Literal
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from tarnfell.core.causes import LegName
-from tarnfell.core.days.legs import leg_stretches
+from tarnfell.core.days.depths import moments_mos
+from tarnfell.core.days.legs import leg_stretches, told_apart
 from tarnfell.core.days.local import day_and_minute, day_name
 from tarnfell.core.days.parts import DayPart, parts_of
 from tarnfell.core.days.rounds import Floats, Ints
 from tarnfell.core.legs import Role
 from tarnfell.core.verdict.moments import CELLS_A_DAY
 from tarnfell.store import cells as cell_store
+from tarnfell.store.cells import CELL_US
+from tarnfell.store.sites import Site
 from tarnfell.work.watch import cells
-from tarnfell.work.watch.reading import WatchReading
+from tarnfell.work.watch.reading import WatchReading, calm_mos
 
 DAY_US = 86_400_000_000
 SENT, LOST, P50, P95 = (cells.FIGURES.index(name) for name in ("sent", "lost", "p50", "p95"))
 
 
-@dataclass(frozen=True)
-class LegDay:
-    """One leg on one local day, by ten-minute cells from midnight on; None where it was not measured."""
+LegMeasure = Literal["mos", "added", "loss"]
+PlaceMeasure = Literal["delay", "jitter", "loss"]
 
-    leg: LegName
-    added_ms: list[float | None]
-    loss_pct: list[float | None]
+
+@dataclass(frozen=True)
+class SheetRow:
+    """One leg, or one place, on one local day, by ten-minute cells from midnight on; None where it was not measured."""
+
+    leg: LegName | None
+    """None of a place."""
+    values: list[float | None]
 
 
 @dataclass(frozen=True)
@@ -37,8 +46,8 @@ class WatchDay:
     day: str
     at_us: list[int | None]
     """When each cell that was measured began."""
-    legs: list[LegDay]
-    """From the inside out."""
+    rows: list[SheetRow]
+    """Legs from the inside out; trouble of which the leg is not known comes last."""
 
 
 @dataclass(frozen=True)
@@ -67,18 +76,17 @@ def compared(
     return told
 
 
-def days_of(db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: ZoneInfo, days: int) -> list[WatchDay]:
+def days_of(
+    db: sqlite3.Connection, watch_id: int, site: Site, reading: WatchReading, days: int, shown: Shown
+) -> list[WatchDay]:
     """The newest ``days`` days up to the last sample, oldest first; of the hour that comes twice the worse is told."""
     found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
     if not found:
         return []
     table = cells.tens_table([one.tens for one in found], len(reading.places))
     start = np.array([one.start_us for one in found], np.int64)
-    sent, lost = table[:, :, SENT].T, table[:, :, LOST].T
-    level = np.array([_levels(place.levels, start) for place in reading.places])
-    added = cells.rtt_ms(table[:, :, P95].T) - level
-    legs = leg_stretches([place.role for place in reading.places], sent, lost, added)
-    day, minute = day_and_minute(start, zone)
+    rows = shown.rows(reading, table, start, calm_mos(db, site, reading))
+    day, minute = day_and_minute(start, ZoneInfo(site.time_zone))
     last = int(day.max())
     told = []
     for number in range(max(int(day.min()), last - days + 1), last + 1):
@@ -87,14 +95,58 @@ def days_of(db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: 
         began: list[int | None] = [None] * CELLS_A_DAY
         for cell, at_us in zip(at.tolist(), start[own].tolist(), strict=True):
             began[cell] = at_us
-        told.append(
-            WatchDay(
-                day_name(number),
-                began,
-                [LegDay(one.leg, _row(one.added_ms[own], at), _row(one.loss_pct[own], at)) for one in legs],
-            )
-        )
+        shown_rows = [SheetRow(leg, _row(values[own], at, shown.worse)) for leg, values in rows]
+        told.append(WatchDay(day_name(number), began, shown_rows))
     return told
+
+
+@dataclass(frozen=True)
+class LegsShown:
+    """What each leg did."""
+
+    measure: LegMeasure
+
+    @property
+    def worse(self) -> Callable[[float, float], float]:
+        return min if self.measure == "mos" else max
+
+    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+        if self.measure == "mos":
+            return self._calls(reading, start, calm)
+        sent, lost = table[:, :, SENT].T, table[:, :, LOST].T
+        level = np.array([_levels(place.levels, start) for place in reading.places])
+        legs = leg_stretches(
+            [place.role for place in reading.places], sent, lost, cells.rtt_ms(table[:, :, P95].T) - level
+        )
+        return [(one.leg, one.added_ms if self.measure == "added" else one.loss_pct) for one in legs]
+
+    def _calls(self, reading: WatchReading, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+        """By the episodes of each leg."""
+        legs = told_apart([place.role for place in reading.places if place.sent > place.lost])
+        others = {one.leg for one in reading.episodes if one.leg not in legs and one.until_us > start[0]}
+        return [
+            (leg, moments_mos(start, CELL_US, [one for one in reading.episodes if one.leg == leg], calm))
+            for leg in (*legs, *sorted(others))
+        ]
+
+
+@dataclass(frozen=True)
+class PlaceShown:
+    """What one place answered, by its number."""
+
+    number: int
+    measure: PlaceMeasure
+    worse = staticmethod(max)
+
+    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+        own = table[:, self.number]
+        middle, high = cells.rtt_ms(own[:, P50]), cells.rtt_ms(own[:, P95])
+        asked = own[:, SENT] > 0
+        loss = np.where(asked, 100 * own[:, LOST] / np.maximum(own[:, SENT], 1), np.nan)
+        return [(None, {"delay": middle, "jitter": high - middle, "loss": loss}[self.measure])]
+
+
+Shown = LegsShown | PlaceShown
 
 
 def _levels(levels: tuple[tuple[int, float], ...], at_us: Ints) -> Floats:
@@ -106,9 +158,10 @@ def _levels(levels: tuple[tuple[int, float], ...], at_us: Ints) -> Floats:
     return np.array([level for _, level in levels])[place]
 
 
-def _row(values: Floats, at: Ints) -> list[float | None]:
+def _row(values: Floats, at: Ints, worse: Callable[[float, float], float]) -> list[float | None]:
     row: list[float | None] = [None] * CELLS_A_DAY
     for value, cell in zip(values.tolist(), at.tolist(), strict=True):
         if value == value:
-            row[cell] = round(max(value, row[cell] or 0.0), 2)
+            before = row[cell]
+            row[cell] = round(value if before is None else worse(value, before), 2)
     return row

@@ -6049,6 +6049,8 @@ export interface paths {
                 query?: {
                     probe?: number;
                     days?: number;
+                    measure?: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss");
+                    place?: number | null;
                 };
                 header?: never;
                 path: {
@@ -9671,20 +9673,25 @@ export interface components {
             /** P95 Ms */
             p95_ms: number | null;
         };
-        /**
-         * LegDay
-         * @description One leg on one local day, by ten-minute cells from midnight on; None where it was not measured.
-         */
-        LegDay: {
+        /** LegDepth */
+        LegDepth: {
             /**
              * Leg
              * @enum {string}
              */
             leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
-            /** Added Ms */
-            added_ms: (number | null)[];
-            /** Loss Pct */
-            loss_pct: (number | null)[];
+            /**
+             * Up Mos
+             * @description What calls would have had for this leg's sake: the 10th percentile over ten-minute moments.
+             */
+            up_mos: number;
+            /** Down Mos */
+            down_mos: number;
+            /**
+             * Spoiled S
+             * @description In its episodes, at any hour.
+             */
+            spoiled_s: number;
         };
         /**
          * Limits
@@ -10366,6 +10373,29 @@ export interface components {
              */
             offset: number;
         };
+        /** PathDepth */
+        PathDepth: {
+            /**
+             * Legs
+             * @description From the inside out; two that were not told apart are one.
+             */
+            legs: components["schemas"]["LegDepth"][];
+            /**
+             * Moments
+             * @description Of ten minutes, that the percentiles are of.
+             */
+            moments: number;
+            /**
+             * In Business Hours
+             * @description All of them; where there were none in business hours, they are of all hours.
+             */
+            in_business_hours: boolean;
+            /**
+             * Untold S
+             * @description In episodes of which the leg is not known, or that lie across legs told apart since.
+             */
+            untold_s: number;
+        };
         /**
          * PathFacts
          * @description The way to an address, by packets of one flow marked ``dscp``.
@@ -10429,6 +10459,8 @@ export interface components {
             down: components["schemas"]["Leg"];
             /** Worst */
             worst: ("up" | "down") | null;
+            /** @description Leg by leg, from the newest days of a watch; null where none was read. */
+            watched: components["schemas"]["PathDepth"] | null;
         };
         /** PhaseFigures */
         PhaseFigures: {
@@ -12146,6 +12178,19 @@ export interface components {
             says: string;
         };
         /**
+         * SheetRow
+         * @description One leg, or one place, on one local day, by ten-minute cells from midnight on; None where it was not measured.
+         */
+        SheetRow: {
+            /**
+             * Leg
+             * @description None of a place.
+             */
+            leg: ("inside" | "line" | "beyond" | "inside or line" | "unknown") | null;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
          * SideFigures
          * @description One direction in one phase. None where nothing was measured of it.
          */
@@ -13308,10 +13353,10 @@ export interface components {
              */
             at_us: (number | null)[];
             /**
-             * Legs
-             * @description From the inside out.
+             * Rows
+             * @description Legs from the inside out; trouble of which the leg is not known comes last.
              */
-            legs: components["schemas"]["LegDay"][];
+            rows: components["schemas"]["SheetRow"][];
         };
         /** WatchForm */
         WatchForm: {
@@ -13405,6 +13450,17 @@ export interface components {
              * @default 7
              */
             days: number;
+            /**
+             * Measure
+             * @default mos
+             */
+            measure: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss");
+            /**
+             * Place
+             * @description Of the reading, whose days are shown; null: of the legs.
+             * @default null
+             */
+            place: number | null;
         };
         /** WatchReading */
         WatchReading: {

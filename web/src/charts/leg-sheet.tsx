@@ -1,4 +1,4 @@
-// The day sheet of a watch: each day three rows deep, inside, line and beyond, painted by what each leg added.
+// The day sheet of a watch: each day three rows deep, inside, line and beyond, or one row of a single place.
 import { type KeyboardEvent, useState } from "react";
 import type { Model } from "../api/client";
 import { dateTime, ms, pct } from "../ui/format";
@@ -19,7 +19,7 @@ import {
   TOP,
   WIDTH,
 } from "./day-frame";
-import { paint } from "./depth";
+import { depthOfMos, paint } from "./depth";
 
 type Day = Model<"WatchDay">;
 
@@ -32,30 +32,48 @@ export const LEGS: Record<string, string> = {
   "inside or line": "inside or line",
   unknown: "whole path",
 };
-export const LEG_MEASURES = {
+interface Measure {
+  words: string;
+  says: (value: number) => string;
+  depth: (value: number) => number;
+}
+const LOSS: Measure = { words: "Loss", says: (v) => `${pct(v)} lost`, depth: (v) => Math.min(1, v / 5) };
+export const LEG_MEASURES: Record<string, Measure> = {
+  mos: { words: "Calls (MOS)", says: (v) => `${v.toFixed(2)} MOS`, depth: depthOfMos },
   added: {
     words: "Added delay, 95th percentile",
-    key: "added_ms",
-    depth: (v: number) => Math.min(1, v / 250),
+    says: (v) => `${ms(v)} added`,
+    depth: (v) => Math.min(1, v / 250),
   },
-  loss: { words: "Loss", key: "loss_pct", depth: (v: number) => Math.min(1, v / 5) },
-} as const;
-export type LegMeasure = keyof typeof LEG_MEASURES;
+  loss: LOSS,
+};
+export const PLACE_MEASURES: Record<string, Measure> = {
+  delay: { words: "Round trip, median", says: (v) => ms(v), depth: (v) => Math.min(1, v / 300) },
+  jitter: {
+    words: "Jitter, 95th percentile over the median",
+    says: (v) => `${ms(v)} over the median`,
+    depth: (v) => Math.min(1, v / 60),
+  },
+  loss: LOSS,
+};
 
 interface Props {
   days: Day[];
   hours: Hours;
-  measure: LegMeasure;
+  measure: Measure;
+  place: string | null;
   recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
   remedies: Model<"WatchRemedy">[];
   zone: string;
   onOpen: (atUs: number) => void;
 }
 
-export function LegSheet({ days, hours, measure, recurrences, remedies, zone, onOpen }: Props) {
+export function LegSheet({ days, hours, measure, place, recurrences, remedies, zone, onOpen }: Props) {
   const [at, setAt] = useState<CellPlace | null>(null);
-  const legs = days[0]?.legs.map((one) => one.leg) ?? [];
-  const row = legs.length * BAND + PAUSE;
+  const names = days[0]?.rows.map((one) => nameOf(one.leg, place)) ?? [];
+  const band = names.length === 1 ? 2 * BAND : BAND;
+  const deep = names.length * band;
+  const row = deep + PAUSE;
   const open = (place: CellPlace) => {
     const began = days[place.row]?.at_us[place.cell];
     if (began) onOpen(began);
@@ -70,7 +88,6 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
       open(here);
     }
   };
-  const depth = LEG_MEASURES[measure];
   return (
     <div>
       <Wide label="Day sheet of the watch">
@@ -103,30 +120,21 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
           {days.map((day, i) => (
             <g key={day.day}>
               <DayName day={day.day} y={TOP + i * row + 18} />
-              {day.legs.map((leg, k) =>
-                leg[depth.key].map((value, cell) => (
+              {day.rows.map((one, k) =>
+                one.values.map((value, cell) => (
                   // A leg's cell that was measured and calm is pale sand; one that was not measured is bare paper.
                   <rect
-                    key={`${leg.leg}${day.at_us[cell] ?? -cell}`}
+                    key={`${one.leg}${day.at_us[cell] ?? -cell}`}
                     x={LEFT + cell * CELL}
-                    y={TOP + i * row + k * BAND}
+                    y={TOP + i * row + k * band}
                     width={CELL - 0.4}
-                    height={value === null ? 0 : BAND - 0.6}
-                    fill={paint(value === null ? 0 : depth.depth(value))}
+                    height={value === null ? 0 : band - 0.6}
+                    fill={paint(value === null ? 0 : measure.depth(value))}
                   />
                 )),
               )}
-              <path
-                d={underlined(day, TOP + i * row + legs.length * BAND)}
-                stroke="var(--soft)"
-                strokeWidth={1}
-              />
-              <BusinessHours
-                hours={hours}
-                day={day.day}
-                y={TOP + i * row - 1.5}
-                height={legs.length * BAND + 3}
-              />
+              <path d={underlined(day, TOP + i * row + deep)} stroke="var(--soft)" strokeWidth={1} />
+              <BusinessHours hours={hours} day={day.day} y={TOP + i * row - 1.5} height={deep + 3} />
             </g>
           ))}
           {remedies.map((one) => {
@@ -138,7 +146,7 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
             return (
               <path
                 key={`${one.at_us} ${one.words}`}
-                d={`M${x - 4} ${y - 8}H${x + 4}L${x} ${y - 2}ZM${x} ${y - 2}V${y + legs.length * BAND + 2}`}
+                d={`M${x - 4} ${y - 8}H${x + 4}L${x} ${y - 2}ZM${x} ${y - 2}V${y + deep + 2}`}
                 fill="var(--ink)"
                 stroke="var(--ink)"
                 strokeWidth={1.4}
@@ -152,7 +160,7 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
               x={LEFT + at.cell * CELL - 1}
               y={TOP + at.row * row - 1}
               width={CELL + 2}
-              height={legs.length * BAND + 2}
+              height={deep + 2}
               fill="none"
               stroke="var(--ink)"
               strokeWidth={1.6}
@@ -171,11 +179,11 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
       )}
       <p className="mt-1 min-h-6 text-sm" aria-live="polite">
         {at ? (
-          describe(days, at)
+          describe(days, at, measure, place)
         ) : (
           <span className="text-soft">
-            Each day from the top: {legs.map((leg) => LEGS[leg]).join(", ")}. Underlined cells were measured.
-            Click a cell, or move with the arrow keys, to open its minutes.
+            {names.length > 1 && `Each day from the top: ${names.join(", ")}. `}
+            Underlined cells were measured. Click a cell, or move with the arrow keys, to open its minutes.
           </span>
         )}
       </p>
@@ -197,14 +205,18 @@ function traced(from: number, until: number, top: number, bottom: number): strin
   return until > from ? box(from, until) : box(from, CELLS * 10) + box(0, until);
 }
 
-function describe(days: Day[], { row, cell }: CellPlace): string {
+function nameOf(leg: string | null | undefined, place: string | null): string {
+  return leg ? (LEGS[leg] ?? leg) : (place ?? "");
+}
+
+function describe(days: Day[], { row, cell }: CellPlace, measure: Measure, place: string | null): string {
   const day = days[row];
   if (!day) return "";
   const head = `${day.day} ${clockOf(cell)}`;
   if (day.at_us[cell] === null) return `${head} · not measured`;
-  const legs = day.legs.map(
-    (leg) =>
-      `${LEGS[leg.leg]} ${leg.added_ms[cell] === null ? "nothing answered" : `${ms(leg.added_ms[cell])} added`}, ${pct(leg.loss_pct[cell])} lost`,
-  );
-  return `${head} · ${legs.join(" · ")} · click to open its minutes`;
+  const told = day.rows.map((one) => {
+    const value = one.values[cell];
+    return `${nameOf(one.leg, place)} ${value === null || value === undefined ? "nothing answered" : measure.says(value)}`;
+  });
+  return `${head} · ${told.join(" · ")} · click to open its minutes`;
 }

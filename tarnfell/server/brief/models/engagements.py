@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.path import Leg
 from tarnfell.server.http.models.base import Model
 from tarnfell.work.judging.next_step import NextStep
@@ -68,6 +69,8 @@ class PathView(Model):
     up: Leg
     down: Leg
     worst: Literal["up", "down"] | None
+    watched: PathDepth | None
+    """Leg by leg, from the newest days of a watch; null where none was read."""
 
 
 class StripHour(Model):

@@ -13,8 +13,9 @@ from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import Model
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
+from tarnfell.work.watch.packing import MOST_PLACES
 from tarnfell.work.watch.reading import WatchReading
-from tarnfell.work.watch.sheet import PlaceParts, WatchDay
+from tarnfell.work.watch.sheet import LegMeasure, PlaceMeasure, PlaceParts, WatchDay
 
 LAST_US = 253_402_300_799_000_000
 """The end of the year 9999."""
@@ -111,6 +112,9 @@ class WatchQuery(Model):
     probe: int = 0
     """0: the first that has samples."""
     days: int = Field(7, ge=1, le=92)
+    measure: LegMeasure | PlaceMeasure = "mos"
+    place: int | None = Field(None, ge=0, le=MOST_PLACES)
+    """Of the reading, whose days are shown; null: of the legs."""
 
 
 class WatchRemedy(Model):

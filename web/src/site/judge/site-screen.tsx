@@ -69,7 +69,7 @@ export function SiteScreen({ id }: { id: string }) {
 
       {site.path && (
         <Section id="path" title="Call path" aside={<RampKey />}>
-          <PathPicture path={site.path} />
+          <PathPicture path={site.path} slug={site.slug} />
         </Section>
       )}
       <Section

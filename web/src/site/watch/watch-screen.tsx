@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { get, type Model, put, remove } from "../../api/client";
 import { moved, type Span, zoomed } from "../../charts/bench-geometry";
-import { LEG_MEASURES, type LegMeasure, LegSheet } from "../../charts/leg-sheet";
+import { LEG_MEASURES, LegSheet, PLACE_MEASURES } from "../../charts/leg-sheet";
 import { BenchFigures, MinuteBench, NORMAL_US } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
@@ -33,7 +33,9 @@ export function WatchScreen({ id }: { id: string }) {
   const [search, set] = useAddress();
   const chosen = search.get("probe") ?? "0";
   const days = search.get("days") ?? "7";
-  const path = `/api/sites/${id}/watch?probe=${chosen}&days=${days}`;
+  const shown = search.get("of");
+  const measure = measureOf(search);
+  const path = `/api/sites/${id}/watch?probe=${chosen}&days=${days}&measure=${measure}${shown ? `&place=${shown}` : ""}`;
   const { page, problem, change } = useLivePage("WatchPage", path, () => false);
   if (!page.data) return <Pending what="the watch" error={page.error} />;
   const { data } = page;
@@ -85,10 +87,20 @@ export function WatchScreen({ id }: { id: string }) {
   );
 }
 
+/** What the day sheet shows: of the legs what calls would have had, of a place its round trip, unless the address says
+ * otherwise. */
+function measureOf(search: URLSearchParams): string {
+  const [measures, usual] = search.get("of") ? [PLACE_MEASURES, "delay"] : [LEG_MEASURES, "mos"];
+  const asked = search.get("measure") ?? "";
+  return asked in measures ? asked : usual;
+}
+
 function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Watched }) {
   const [search, set, setAll] = useAddress();
-  const measure: LegMeasure = search.get("measure") === "loss" ? "loss" : "added";
   const { reading } = watched;
+  const place = search.get("of");
+  const measures = place ? PLACE_MEASURES : LEG_MEASURES;
+  const measure = measureOf(search);
   const openAt = (from: number, until: number) => {
     setAll({ from: String(Math.round(from)), until: String(Math.round(until)) });
     document.getElementById("bench")?.scrollIntoView({ block: "start" });
@@ -104,19 +116,34 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
         <div className="mb-2 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-sm">
           <fieldset className="flex flex-wrap gap-5">
             <legend className="sr-only">Measure</legend>
-            {Object.entries(LEG_MEASURES).map(([name, one]) => (
+            {Object.entries(measures).map(([name, one]) => (
               <label key={name} className="flex items-center gap-1.5">
                 <input
                   type="radio"
                   name="leg-measure"
                   className="accent-[var(--ink)]"
                   checked={measure === name}
-                  onChange={() => set("measure", name === "added" ? "" : name)}
+                  onChange={() => set("measure", name)}
                 />
                 {one.words}
               </label>
             ))}
           </fieldset>
+          <label className="flex items-center gap-1.5">
+            Of
+            <select
+              className="max-w-64 border border-soft bg-raised px-1.5 py-0.5"
+              value={place ?? ""}
+              onChange={(event) => setAll({ of: event.target.value, measure: "" })}
+            >
+              <option value="">each leg</option>
+              {reading.places.map((one) => (
+                <option key={one.number} value={one.number}>
+                  {ROLES[one.role]} {one.name}
+                </option>
+              ))}
+            </select>
+          </label>
           <label className="flex items-center gap-1.5">
             Days
             <select
@@ -133,7 +160,8 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
         <LegSheet
           days={watched.days}
           hours={page}
-          measure={measure}
+          measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
+          place={reading.places.find((one) => String(one.number) === place)?.name ?? null}
           recurrences={reading.recurrences}
           remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
           zone={page.time_zone}
