@@ -29,7 +29,7 @@ from tarnfell.probe.locks import hold
 from tarnfell.probe.sampler.sample import Orders as SampleOrders
 from tarnfell.probe.sampler.sample import sample
 from tarnfell.probe.state import State
-from tarnfell.probe.works import calls, check, distances, fill, flow, look, update
+from tarnfell.probe.works import calls, check, distances, fill, flow, look, services, update
 from tarnfell.probe.works.work import Hands, Work, WorkFailed
 from tarnfell.wire import Unchecked
 from tarnfell.wire.failures import OTHER, OWN, Failure
@@ -44,6 +44,7 @@ WORKS: dict[str, Work] = {
     "fill": fill.fill,
     "flow": flow.flow,
     "look": look.look,
+    "services": services.services,
     "update": update.update,
 }
 UNKNOWN = "The server asks for something this probe's program does not know yet. Update the probe from its place."

@@ -47,6 +47,7 @@ WORDS: dict[Name, str] = {
     "fill": "Fill the line with calls beside it",
     "flow": "Load the line with small packets",
     "look": "Look at addresses",
+    "services": "Ask names and services",
     "distances": "Check reachability and round trip",
     "update": "Update the probe",
     "answer": "Answer calls as a far end",
@@ -247,7 +248,8 @@ def out_with(db: sqlite3.Connection, probe_id: int) -> list[Job]:
 def told_to(db: sqlite3.Connection, probe_id: int, limit: int) -> list[Job]:
     """What this probe was asked to do, newest first, without runs that a watch placed."""
     rows = db.execute(
-        f"{_JOB} WHERE probe_id = ? AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = job.id AND purpose = 'watch') "
+        f"{_JOB} WHERE probe_id = ? AND kind <> 'services' "
+        "AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = job.id AND purpose = 'watch') "
         "ORDER BY created_us DESC, id DESC LIMIT ?",
         (probe_id, limit),
     )

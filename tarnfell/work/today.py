@@ -12,10 +12,12 @@ from tarnfell.store import alerts as alert_store
 from tarnfell.store import cells as cell_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
+from tarnfell.store import routines as routine_store
 from tarnfell.store import today as today_store
 from tarnfell.store import watches as watch_store
 from tarnfell.wire.kinds import Name
 from tarnfell.work.placing.presence import ONLINE_WITHIN_US
+from tarnfell.work.watch.routines import WHAT_WORDS, quiet_words
 from tarnfell.work.watch.status import state_of
 
 SHOWN = 12
@@ -23,7 +25,7 @@ SHOWN = 12
 Stage = Literal["place", "check", "load", "watch", "alerts", "run", "line", "packets", "look"]
 STAGES: dict[Name, Stage] = {
     "calls": "run", "check": "check", "fill": "line", "flow": "packets", "look": "look", "distances": "place",
-    "update": "place", "answer": "place", "silence": "place", "end": "place",
+    "services": "watch", "update": "place", "answer": "place", "silence": "place", "end": "place",
 }  # fmt: skip
 _WORDS: dict[Name, tuple[str, str]] = {
     "calls": ("run", "runs"),
@@ -31,6 +33,7 @@ _WORDS: dict[Name, tuple[str, str]] = {
     "fill": ("line fill", "line fills"),
     "flow": ("packet load", "packet loads"),
     "look": ("look", "looks"),
+    "services": ("round of names and services", "rounds of names and services"),
     "distances": ("check of reachability", "checks of reachability"),
     "update": ("update", "updates"),
     "answer": ("task", "tasks"),
@@ -113,6 +116,11 @@ def _watches(db: sqlite3.Connection, at_us: int) -> Iterator[Item]:
         state, words = state_of(probe, watch, newest_us, at_us)
         if state in ("trouble", "quiet"):
             yield Item(probe.site_id, f"Watch of {probe.name}: {words}", newest_us or watch.changed_us, "watch")
+        for one in routine_store.routines_of(db, watch.id):
+            quiet = quiet_words(one, watch, at_us)
+            if quiet:
+                says = f"Watch of {probe.name}, {WHAT_WORDS[one.what]}: {quiet}"
+                yield Item(probe.site_id, says, one.begun_us or watch.changed_us, "watch")
 
 
 def _changed(db: sqlite3.Connection, since_us: int) -> list[Changed]:

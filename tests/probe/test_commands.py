@@ -15,18 +15,22 @@ import pytest
 
 from tarnfell.probe import program as programs
 from tarnfell.probe.answering import Answering
+from tarnfell.probe.asking import names
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.http import ServerClient
 from tarnfell.probe.program import Carried, ReplaceError, carried_enrolment, replace_own_file
 from tarnfell.probe.state import AgentError, State
 from tarnfell.probe.works.distances import distance, distances
+from tarnfell.probe.works.services import services
 from tarnfell.probe.works.work import Hands, WorkFailed
 from tarnfell.server.place import probe_file
 from tarnfell.wire.failures import OTHER, Failure
 from tarnfell.wire.kinds.answer import AnswerArguments
 from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.check import NameFacts, ServiceAsked
 from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult, FarEndAsked, FarEndFound
 from tarnfell.wire.kinds.fields import read
+from tarnfell.wire.kinds.services import ServicesArguments, ServicesResult
 from tests import rig
 
 KEY = "a-key-of-this-test"
@@ -179,3 +183,30 @@ def test_the_file_says_when_it_carries_no_enrolment(tmp_path: Path) -> None:
     )  # fmt: skip
     assert done.returncode == 1
     assert "carries no enrolment" in done.stderr
+
+
+def test_names_and_services_are_asked_once_and_told(state: State, monkeypatch: pytest.MonkeyPatch) -> None:
+    known = {"meet.example": "192.0.2.7"}
+    asked: list[tuple[str, str]] = []
+
+    def ask(server: str, name: str, kind: int = 1, transport: str = "udp", port: int = 53) -> NameFacts:
+        asked.append((server, transport))
+        if server == "192.0.2.54":
+            return NameFacts(server, name, transport, None, None, failure="no answer")  # type: ignore[arg-type]
+        return NameFacts(server, name, "udp", 300.0 if len(asked) == 1 else 9.0, 0, (known[name],))
+
+    monkeypatch.setattr(names, "ask", ask)
+    hands = Hands(7, state.spool, ServerClient("http://127.0.0.1:9"), lambda: True, lambda: None, lambda: 0, print)
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        here = ServiceAsked("Here", "127.0.0.1", listener.getsockname()[1])
+        both = ("meet.example", "meet.example")
+        arguments = ServicesArguments(both, ("192.0.2.53", "192.0.2.54"), (here,))
+        services(arguments, hands)
+    (kept,) = state.spool.waiting()
+    told = read(ServicesResult, json.loads(kept.read_text())["result"])
+    # What was slow is asked again and the faster told; a silent server is asked over TCP, and for no more.
+    assert [(one.resolver, one.took_ms) for one in told.names] == [
+        ("192.0.2.53", 9.0), ("192.0.2.53", 9.0), ("192.0.2.54", None), ("192.0.2.54", None),
+    ]  # fmt: skip
+    assert asked == [("192.0.2.53", "udp")] * 3 + [("192.0.2.54", "udp"), ("192.0.2.54", "tcp")]
+    assert [(one.asked, one.state) for one in told.services] == [(here, "open")]

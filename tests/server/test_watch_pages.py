@@ -17,8 +17,9 @@ from tarnfell.store import jobs as job_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import connect, now_us, writing
-from tarnfell.wire.kinds.check import CheckResult, EchoFacts, StackFacts
+from tarnfell.wire.kinds.check import CheckResult, EchoFacts, NameFacts, ServiceAsked, ServiceFacts, StackFacts
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.services import ServicesResult
 from tarnfell.wire.kinds.watch import EchoTarget
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
@@ -164,6 +165,34 @@ def test_days_of_one_place(house: House) -> None:
         ({"measure": "delay"}, 422), ({"measure": "mos", "place": far}, 422), ({"measure": "loss", "place": 60}, 404),
     ):  # fmt: skip
         assert house.person.get("/api/sites/pier/watch", query_string=query).status_code == status
+
+
+def test_days_of_names_and_services(house: House) -> None:
+    week = Week(5, days=2)
+    watched(house, week, 2 * 3600, hours(0, 23))
+    assert page(house)["watched"]["asks_services"] is False
+    meet = ServiceAsked("Meetings", "meet.example", 443, "tls")
+    begun = 1_772_492_400_000_000  # 23:00 in London on the 2nd of March
+    db = connect(house.folder)
+    for minute, state, took_ms in ((0, "open", 30.0), (5, "open", 50.0), (10, "filtered", None), (15, "open", 40.0)):
+        job = job_store.add(db, 1, 1, "services", "Requested.", at_us=begun + minute * 60_000_000)
+        job_store.move(db, job, "taken", "", begun + minute * 60_000_000)
+        job_store.move(db, job, "running", "", begun + minute * 60_000_000)
+        name = NameFacts("192.0.2.53", "meet.example", "udp", 9.0, 0 if minute < 15 else 3)
+        result = plain(ServicesResult((name,), (ServiceFacts(meet, state, took_ms),)))  # type: ignore[arg-type]
+        for _ in range(2):
+            told = house.probe("POST", f"/api/probe/commands/{job}/outcome", json={"result": result})
+            assert told.status_code == 200, told.text
+    shown = page(house, measure="unanswered")["watched"]
+    assert shown["asks_services"] is True
+    (first,) = shown["days"]
+    rows = {row["name"]: row["values"] for row in first["rows"]}
+    assert list(rows) == ["Meetings", "meet.example by 192.0.2.53"]
+    assert rows["Meetings"][137:141] == [None, 0, 50, None]
+    assert rows["meet.example by 192.0.2.53"][138:140] == [0, 50]
+    assert first["at_us"][138] == begun
+    (answers,) = page(house, measure="answer")["watched"]["days"]
+    assert answers["rows"][0]["values"][138:140] == [50, 40]
 
 
 def test_the_path_is_told_leg_by_leg_from_business_hours(house: House) -> None:

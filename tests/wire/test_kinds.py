@@ -97,7 +97,7 @@ def test_numbers_at_their_bounds_fit() -> None:
 def test_every_kind_has_its_name_and_what_loads_the_line_says_so() -> None:
     assert {name: kind.name for name, kind in KINDS.items()} == {name: name for name in KINDS}
     assert {name: kind.lane for name, kind in KINDS.items()} == {
-        "calls": "line", "check": "light", "fill": "line", "flow": "line", "look": "light",
+        "calls": "line", "check": "light", "fill": "line", "flow": "line", "look": "light", "services": "light",
         "distances": "light", "answer": "light", "silence": "light",
         "update": "alone", "end": "alone",
     }  # fmt: skip

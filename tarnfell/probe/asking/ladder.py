@@ -15,7 +15,7 @@ from tarnfell.media.tracing.tracer import path
 from tarnfell.media.workers import WorkerLost, begin
 from tarnfell.probe.asking.echo import echoes
 from tarnfell.probe.asking.media import media
-from tarnfell.probe.asking.names import ask
+from tarnfell.probe.asking.names import ask_each
 from tarnfell.probe.asking.ports import ports
 from tarnfell.probe.asking.registrar import registrar
 from tarnfell.probe.asking.services import ask_all
@@ -28,7 +28,6 @@ from tarnfell.wire.kinds.check import (
     CheckArguments,
     CheckResult,
     EchoFacts,
-    NameFacts,
     Question,
     ReachFacts,
     Role,
@@ -45,7 +44,6 @@ LARGE_ROUNDS = 4
 OTHER_ROUNDS, OTHER_WAIT_S = 2, 0.7
 """Of the way by other means than UDP, which is what media takes."""
 DEFAULT_MTU = 1500
-SLOW_NAME_MS = 200.0
 _LOOK_S = 0.1
 
 Tell = Callable[[CheckResult], None]
@@ -165,22 +163,8 @@ class _Ladder:
         return targets
 
     def ask_names(self) -> None:
-        found: list[NameFacts] = []
-        for resolver in self.known.stack.resolvers:
-            for name in self._wanted.names:
-                if not self._go_on():
-                    return
-                answer = ask(resolver, name)
-                if answer.took_ms is not None and answer.took_ms > SLOW_NAME_MS:
-                    again = ask(resolver, name)  # a cold cache and a busy moment pass
-                    answer = again if again.took_ms is not None and again.took_ms < answer.took_ms else answer
-                found.append(answer)
-                if answer.rcode is None:
-                    # Silent over UDP alone, or altogether? To the next name it would be the same.
-                    found.append(ask(resolver, name, transport="tcp"))
-                    break
-                self._add(names=tuple(found))
-        self._add(names=tuple(found))
+        for answer in ask_each(self.known.stack.resolvers, self._wanted.names, self._go_on):
+            self._add(names=(*self.known.names, answer))
 
     def ask_services(self) -> None:
         self._add(services=ask_all(self._wanted.services, self._go_on))

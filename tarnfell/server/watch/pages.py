@@ -14,6 +14,7 @@ from tarnfell.server.check.ends import far_end_choices
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.place.presence import look_at
 from tarnfell.server.watch.models.watches import (
+    BesideCost,
     EpisodeView,
     MinuteBenchPage,
     MinuteBenchQuery,
@@ -29,6 +30,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import remedies as remedy_store
+from tarnfell.store import routines as routine_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
@@ -36,7 +38,19 @@ from tarnfell.work.placing.presence import is_online
 from tarnfell.work.watch.bench import MOST_CALLS, bench_of, lines_of
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
 from tarnfell.work.watch.reading import ReadEpisode, WatchReading, kept_reading
-from tarnfell.work.watch.sheet import LegMeasure, LegsShown, PlaceMeasure, PlaceShown, Shown, compared, days_of
+from tarnfell.work.watch.routines import USUAL, costs
+from tarnfell.work.watch.sheet import (
+    DAY_US,
+    LegMeasure,
+    LegsShown,
+    PlaceMeasure,
+    PlaceShown,
+    ServiceMeasure,
+    Shown,
+    compared,
+    days_of,
+    services_days,
+)
 
 blueprint = Blueprint("watch_pages", __name__)
 
@@ -67,6 +81,7 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
         stamp_bytes=STAMP_BYTES,
         small_bytes=SMALL_BYTES,
         large_bytes=LARGE_BYTES,
+        beside=[BesideCost(**vars(one), usual_s=USUAL[one.what]) for one in costs(g.db, site)],
     )
 
 
@@ -117,11 +132,21 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         if watch and reading:
             episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
             zone = ZoneInfo(site.time_zone)
-            days = days_of(g.db, watch.id, site, reading, query.days, _shown(query, reading))
+            from_us = reading.until_us - query.days * DAY_US
+            if query.measure in get_args(ServiceMeasure):
+                measure = cast(ServiceMeasure, query.measure)
+                days = services_days(g.db, probe.id, site, reading.until_us, query.days, measure)
+            else:
+                days = days_of(g.db, watch.id, site, reading, query.days, _shown(query, reading))
             parts = compared(g.db, watch.id, reading, zone, query.days)
             bare = tuple(replace(one, places=()) for one in reading.episodes)
             return Watched(
-                probe_id=probe.id, reading=replace(reading, episodes=bare), episodes=episodes, days=days, compared=parts
+                probe_id=probe.id,
+                reading=replace(reading, episodes=bare),
+                episodes=episodes,
+                days=days,
+                compared=parts,
+                asks_services=routine_store.asks_services(g.db, probe.id, from_us),
             )
     return None
 

@@ -5,10 +5,13 @@ from __future__ import annotations
 import sqlite3
 from dataclasses import asdict
 
-from tarnfell.server.watch.models.watches import WatchPlaceForm, WatchView
+from tarnfell.server.watch.models.watches import BesideView, WatchPlaceForm, WatchView
 from tarnfell.store import places as place_store
+from tarnfell.store import routines as routine_store
 from tarnfell.store import watches as watch_store
+from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
+from tarnfell.work.watch.routines import quiet_words
 from tarnfell.work.watch.status import status_of
 
 
@@ -34,4 +37,16 @@ def watch_view(db: sqlite3.Connection, probe: Probe) -> WatchView | None:
         recent_sent=status.recent_sent,
         recent_lost=status.recent_lost,
         recent_beside=status.recent_beside,
+        beside=[
+            BesideView(
+                what=one.what,
+                every_s=one.every_s,
+                next_us=one.next_us,
+                begun_us=one.begun_us,
+                left_us=one.left_us,
+                left_words=one.left_words,
+                quiet=quiet_words(one, watch, now_us()) if watch.wanted else "",
+            )
+            for one in routine_store.routines_of(db, watch.id)
+        ],
     )

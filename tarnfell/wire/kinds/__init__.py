@@ -16,10 +16,11 @@ from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult
 from tarnfell.wire.kinds.fill import FillArguments, FillResult
 from tarnfell.wire.kinds.flow import FlowArguments, FlowResult
 from tarnfell.wire.kinds.look import LookArguments, LookResult
+from tarnfell.wire.kinds.services import ServicesArguments, ServicesResult
 from tarnfell.wire.kinds.update import UpdateArguments, UpdateResult
 
 Lane = Literal["line", "light", "alone"]
-Name = Literal["calls", "check", "fill", "flow", "look", "distances", "answer", "silence", "update", "end"]
+Name = Literal["calls", "check", "fill", "flow", "look", "services", "distances", "answer", "silence", "update", "end"]
 
 
 @dataclass(frozen=True)
@@ -44,6 +45,7 @@ KINDS: dict[str, Kind] = {
         Kind("fill", "line", FillArguments, FillResult),
         Kind("flow", "line", FlowArguments, FlowResult),
         Kind("look", "light", LookArguments, LookResult),
+        Kind("services", "light", ServicesArguments, ServicesResult),
         Kind("distances", "light", DistancesArguments, DistancesResult),
         Kind("answer", "light", AnswerArguments, AnswerResult),
         Kind("silence", "light", Nothing, Nothing),

@@ -11,8 +11,10 @@ from tarnfell.store import flows as flow_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
+from tarnfell.store import routines as routine_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import survey as survey_store
+from tarnfell.store.db import now_us
 from tarnfell.store.fills import FillAsked
 from tarnfell.store.flows import FlowAsked
 from tarnfell.store.jobs import Job
@@ -25,6 +27,7 @@ from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.kinds.fill import FillResult
 from tarnfell.wire.kinds.flow import FlowResult
 from tarnfell.wire.kinds.look import LookResult
+from tarnfell.wire.kinds.services import ServicesResult
 
 NOT_UNDERSTOOD = "The probe's answer was not understood."
 
@@ -66,7 +69,7 @@ def take_outcome(db: sqlite3.Connection, probe: Probe, job: Job, result: Mapping
         problem = NOT_UNDERSTOOD
     if problem is None:
         # What fills, loads and surveyed places tell has a table of its own, where the clerk finds it.
-        elsewhere = job.kind in ("fill", "flow") or survey_store.is_of_survey(db, job.id)
+        elsewhere = job.kind in ("fill", "flow", "services") or survey_store.is_of_survey(db, job.id)
         job_store.keep_result(db, job.id, {} if elsewhere else result)
         job_store.move(db, job.id, "done", "")
     elif job.state in job_store.OPEN:
@@ -85,6 +88,8 @@ def _keep(db: sqlite3.Connection, probe: Probe, job: Job, result: object) -> str
         fill_store.keep(db, job.id, job.site_id, read(FillAsked, job.arguments), result)
     elif isinstance(result, FlowResult):
         flow_store.keep(db, job.id, job.site_id, read(FlowAsked, job.arguments), result)
+    elif isinstance(result, ServicesResult):
+        routine_store.keep_services(db, job.id, probe.id, job.begun_us or job.taken_us or now_us(), result)
     elif isinstance(result, LookResult):
         survey_store.keep_told(db, job.id, result)
     elif isinstance(result, AnswerResult):

@@ -34,6 +34,7 @@ from tarnfell.store.runs import Run, RunSpec
 from tarnfell.work.placing.fill_plans import begin_fills
 from tarnfell.work.placing.heavy_loss import STOPPED_BY_LOSS
 from tarnfell.work.placing.rules import PASSES, against, quiet_hours
+from tarnfell.work.watch.routines import begin_routines
 
 GRACE_US = 10 * 60 * 1_000_000
 """How late a series may begin before it counts as missed."""
@@ -50,6 +51,7 @@ def carry_out(db: sqlite3.Connection, at_us: int | None = None) -> None:
             for plan in plan_store.due_plans(db, at):
                 _begin(db, plan, at)
     begin_fills(db, at)
+    begin_routines(db, at)
     silent = job_store.silent_jobs(db)
     if silent:
         with writing(db):

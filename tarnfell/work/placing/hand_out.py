@@ -29,6 +29,7 @@ from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments
 from tarnfell.wire.kinds.flow import FlowArguments
 from tarnfell.wire.kinds.look import LookTarget
+from tarnfell.wire.kinds.services import ServicesArguments
 from tarnfell.work.placing.call_plan import call_plan
 from tarnfell.work.placing.fill_plan import calls_beside
 from tarnfell.work.placing.flow_plan import streams_of
@@ -110,6 +111,8 @@ def arguments_of(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
         return _flow_arguments(db, job)
     if job.kind == "look":
         return _look_arguments(db, job)
+    if job.kind == "services":
+        return _services_arguments(db, job)
     if job.kind != "calls":
         return job.arguments
     run = run_store.run_by_id(db, job.id)
@@ -137,6 +140,13 @@ def all_services(shared: Sequence[ServiceAsked], own: Sequence[ServiceAsked]) ->
     """The engagement's, then the site's own; what stands in both is asked once, as the site has it."""
     found = {(one.host, one.port, one.protocol): one for one in (*shared, *own)}
     return tuple(found.values())
+
+
+def _services_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:
+    """What the site's check asks for by now."""
+    wish = check_store.wish_of(db, job.site_id)
+    shared = check_store.services_of(db, site_store.site_by_id(db, job.site_id).engagement_id)
+    return plain(ServicesArguments(wish.names, wish.resolvers, all_services(shared, wish.services)))
 
 
 def _fill_arguments(db: sqlite3.Connection, job: Job) -> Mapping[str, object]:

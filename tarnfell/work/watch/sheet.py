@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 from zoneinfo import ZoneInfo
@@ -19,8 +19,10 @@ from tarnfell.core.days.rounds import Floats, Ints
 from tarnfell.core.legs import Role
 from tarnfell.core.verdict.moments import CELLS_A_DAY
 from tarnfell.store import cells as cell_store
+from tarnfell.store import routines as routine_store
 from tarnfell.store.cells import CELL_US
 from tarnfell.store.sites import Site
+from tarnfell.wire.kinds.services import ServicesResult
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.reading import WatchReading, calm_mos
 
@@ -30,14 +32,18 @@ SENT, LOST, P50, P95 = (cells.FIGURES.index(name) for name in ("sent", "lost", "
 
 LegMeasure = Literal["mos", "added", "loss"]
 PlaceMeasure = Literal["delay", "jitter", "loss"]
+ServiceMeasure = Literal["unanswered", "answer"]
 
 
 @dataclass(frozen=True)
 class SheetRow:
-    """One leg, or one place, on one local day, by ten-minute cells from midnight on; None where it was not measured."""
+    """One leg, place, name or service on one local day, by ten-minute cells from midnight on; None where it was not
+    measured."""
 
     leg: LegName | None
-    """None of a place."""
+    """None of anything else."""
+    name: str
+    """Empty of a leg."""
     values: list[float | None]
 
 
@@ -86,7 +92,50 @@ def days_of(
     table = cells.tens_table([one.tens for one in found], len(reading.places))
     start = np.array([one.start_us for one in found], np.int64)
     rows = shown.rows(reading, table, start, calm_mos(db, site, reading))
-    day, minute = day_and_minute(start, ZoneInfo(site.time_zone))
+    return _days(start, rows, ZoneInfo(site.time_zone), days, shown.worse)
+
+
+def services_days(
+    db: sqlite3.Connection, probe_id: int, site: Site, until_us: int, days: int, measure: ServiceMeasure
+) -> list[WatchDay]:
+    """Names and services as they were asked beside a watch: the share that did not answer, or how long an answer took;
+    each the worst of its ten minutes."""
+    told = routine_store.services_between(db, probe_id, until_us - days * DAY_US, until_us + 1)
+    if not told:
+        return []
+    start = np.unique([one.at_us // CELL_US * CELL_US for one in told])
+    heard: dict[str, list[list[float | None]]] = {}
+    for round_ in told:
+        cell = int(np.searchsorted(start, round_.at_us // CELL_US * CELL_US))
+        for name, took_ms in _answers(round_.told):
+            heard.setdefault(name, [[] for _ in start])[cell].append(took_ms)
+    rows = [(None, name, np.array([_service(asks, measure) for asks in cells_])) for name, cells_ in heard.items()]
+    return _days(start, rows, ZoneInfo(site.time_zone), days, max)
+
+
+def _answers(told: ServicesResult) -> Iterator[tuple[str, float | None]]:
+    """What was asked, and how long its answer took, ms; None where it was not the right one, or none."""
+    for one in told.services:
+        yield one.asked.name, one.took_ms if one.state == "open" else None
+    for name in told.names:
+        yield f"{name.name} by {name.resolver}", name.took_ms if name.rcode == 0 else None
+
+
+def _service(asks: Sequence[float | None], measure: ServiceMeasure) -> float:
+    """NaN where it was not asked, or gave no answer that could be timed."""
+    answered = [took_ms for took_ms in asks if took_ms is not None]
+    if measure == "answer":
+        return max(answered, default=np.nan)
+    return 100 * (len(asks) - len(answered)) / len(asks) if asks else np.nan
+
+
+_Rows = Sequence[tuple[LegName | None, str, Floats]]
+
+
+def _days(
+    start: Ints, rows: _Rows, zone: ZoneInfo, days: int, worse: Callable[[float, float], float]
+) -> list[WatchDay]:
+    day, minute = day_and_minute(start, zone)
     last = int(day.max())
     told = []
     for number in range(max(int(day.min()), last - days + 1), last + 1):
@@ -95,8 +144,8 @@ def days_of(
         began: list[int | None] = [None] * CELLS_A_DAY
         for cell, at_us in zip(at.tolist(), start[own].tolist(), strict=True):
             began[cell] = at_us
-        shown_rows = [SheetRow(leg, _row(values[own], at, shown.worse)) for leg, values in rows]
-        told.append(WatchDay(day_name(number), began, shown_rows))
+        shown = [SheetRow(leg, name, _row(values[own], at, worse)) for leg, name, values in rows]
+        told.append(WatchDay(day_name(number), began, shown))
     return told
 
 
@@ -110,7 +159,7 @@ class LegsShown:
     def worse(self) -> Callable[[float, float], float]:
         return min if self.measure == "mos" else max
 
-    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> _Rows:
         if self.measure == "mos":
             return self._calls(reading, start, calm)
         sent, lost = table[:, :, SENT].T, table[:, :, LOST].T
@@ -118,14 +167,14 @@ class LegsShown:
         legs = leg_stretches(
             [place.role for place in reading.places], sent, lost, cells.rtt_ms(table[:, :, P95].T) - level
         )
-        return [(one.leg, one.added_ms if self.measure == "added" else one.loss_pct) for one in legs]
+        return [(one.leg, "", one.added_ms if self.measure == "added" else one.loss_pct) for one in legs]
 
-    def _calls(self, reading: WatchReading, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+    def _calls(self, reading: WatchReading, start: Ints, calm: float) -> _Rows:
         """By the episodes of each leg."""
         legs = told_apart([place.role for place in reading.places if place.sent > place.lost])
         others = {one.leg for one in reading.episodes if one.leg not in legs and one.until_us > start[0]}
         return [
-            (leg, moments_mos(start, CELL_US, [one for one in reading.episodes if one.leg == leg], calm))
+            (leg, "", moments_mos(start, CELL_US, [one for one in reading.episodes if one.leg == leg], calm))
             for leg in (*legs, *sorted(others))
         ]
 
@@ -138,12 +187,18 @@ class PlaceShown:
     measure: PlaceMeasure
     worse = staticmethod(max)
 
-    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> list[tuple[LegName | None, Floats]]:
+    def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> _Rows:
         own = table[:, self.number]
         middle, high = cells.rtt_ms(own[:, P50]), cells.rtt_ms(own[:, P95])
         asked = own[:, SENT] > 0
         loss = np.where(asked, 100 * own[:, LOST] / np.maximum(own[:, SENT], 1), np.nan)
-        return [(None, {"delay": middle, "jitter": high - middle, "loss": loss}[self.measure])]
+        return [
+            (
+                None,
+                reading.places[self.number].name,
+                {"delay": middle, "jitter": high - middle, "loss": loss}[self.measure],
+            )
+        ]
 
 
 Shown = LegsShown | PlaceShown

@@ -6049,7 +6049,7 @@ export interface paths {
                 query?: {
                     probe?: number;
                     days?: number;
-                    measure?: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss");
+                    measure?: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss") | ("unanswered" | "answer");
                     place?: number | null;
                 };
                 header?: never;
@@ -6915,6 +6915,93 @@ export interface components {
              * @description Where it shows.
              */
             says: string;
+        };
+        /** BesideCost */
+        BesideCost: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "call" | "needed" | "fill" | "services";
+            /**
+             * Start Bytes
+             * @description Of one start at the most, both ways together; null where the line's rates are not known.
+             */
+            start_bytes: number | null;
+            /**
+             * Share
+             * @description Of the day, in which it takes place at all.
+             */
+            share: number;
+            /**
+             * Usual S
+             * @description What is proposed; 0: nothing is.
+             */
+            usual_s: number;
+        };
+        /**
+         * BesideForm
+         * @description What goes on beside the samples: seconds from one start to the next, 0 for never.
+         */
+        BesideForm: {
+            /**
+             * Call
+             * @description A call.
+             * @default 0
+             */
+            call: number;
+            /**
+             * Needed
+             * @description The calls and the video that the brief needs, in business hours.
+             * @default 0
+             */
+            needed: number;
+            /**
+             * Fill
+             * @default 0
+             */
+            fill: number;
+            /**
+             * Services
+             * @description Names and services, as the site's check has them.
+             * @default 0
+             */
+            services: number;
+            /**
+             * Consent
+             * @description Somebody at the site agreed that the line is filled again and again.
+             * @default false
+             */
+            consent: boolean;
+        };
+        /** BesideView */
+        BesideView: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "call" | "needed" | "fill" | "services";
+            /** Every S */
+            every_s: number;
+            /** Next Us */
+            next_us: number;
+            /**
+             * Begun Us
+             * @description The newest start that took place.
+             */
+            begun_us: number | null;
+            /** Left Us */
+            left_us: number | null;
+            /**
+             * Left Words
+             * @description Of the newest that was left out.
+             */
+            left_words: string;
+            /**
+             * Quiet
+             * @description Why nothing took place for twice the interval; empty where it did, or need not have.
+             */
+            quiet: string;
         };
         /**
          * BlackoutForm
@@ -12179,14 +12266,20 @@ export interface components {
         };
         /**
          * SheetRow
-         * @description One leg, or one place, on one local day, by ten-minute cells from midnight on; None where it was not measured.
+         * @description One leg, place, name or service on one local day, by ten-minute cells from midnight on; None where it was not
+         *     measured.
          */
         SheetRow: {
             /**
              * Leg
-             * @description None of a place.
+             * @description None of anything else.
              */
             leg: ("inside" | "line" | "beyond" | "inside or line" | "unknown") | null;
+            /**
+             * Name
+             * @description Empty of a leg.
+             */
+            name: string;
             /** Values */
             values: (number | null)[];
         };
@@ -13380,6 +13473,8 @@ export interface components {
              * @default 0
              */
             large_every: number;
+            /** @default null */
+            beside: components["schemas"]["BesideForm"] | null;
         };
         /** WatchPage */
         WatchPage: {
@@ -13419,6 +13514,8 @@ export interface components {
             small_bytes: number;
             /** Large Bytes */
             large_bytes: number;
+            /** Beside */
+            beside: components["schemas"]["BesideCost"][];
         };
         /**
          * WatchPlaceForm
@@ -13454,7 +13551,7 @@ export interface components {
              * Measure
              * @default mos
              */
-            measure: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss");
+            measure: ("mos" | "added" | "loss") | ("delay" | "jitter" | "loss") | ("unanswered" | "answer");
             /**
              * Place
              * @description Of the reading, whose days are shown; null: of the legs.
@@ -13546,6 +13643,8 @@ export interface components {
              * @description Of the recent ones, taken while calls loaded the line.
              */
             recent_beside: number;
+            /** Beside */
+            beside: components["schemas"]["BesideView"][];
         };
         /**
          * Watched
@@ -13567,6 +13666,11 @@ export interface components {
              * @description Over the same days.
              */
             compared: components["schemas"]["PlaceParts"][];
+            /**
+             * Asks Services
+             * @description Names and services were asked in these days.
+             */
+            asks_services: boolean;
         };
         /** WatchedProbe */
         WatchedProbe: {

@@ -47,6 +47,18 @@ export const LEG_MEASURES: Record<string, Measure> = {
   },
   loss: LOSS,
 };
+export const SERVICE_MEASURES: Record<string, Measure> = {
+  unanswered: {
+    words: "Not answered",
+    says: (v) => `${pct(v)} not answered`,
+    depth: (v) => Math.min(1, v / 50),
+  },
+  answer: {
+    words: "Time to answer",
+    says: (v) => `answered in ${ms(v)}`,
+    depth: (v) => Math.min(1, v / 1500),
+  },
+};
 export const PLACE_MEASURES: Record<string, Measure> = {
   delay: { words: "Round trip, median", says: (v) => ms(v), depth: (v) => Math.min(1, v / 300) },
   jitter: {
@@ -61,16 +73,15 @@ interface Props {
   days: Day[];
   hours: Hours;
   measure: Measure;
-  place: string | null;
   recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
   remedies: Model<"WatchRemedy">[];
   zone: string;
   onOpen: (atUs: number) => void;
 }
 
-export function LegSheet({ days, hours, measure, place, recurrences, remedies, zone, onOpen }: Props) {
+export function LegSheet({ days, hours, measure, recurrences, remedies, zone, onOpen }: Props) {
   const [at, setAt] = useState<CellPlace | null>(null);
-  const names = days[0]?.rows.map((one) => nameOf(one.leg, place)) ?? [];
+  const names = days[0]?.rows.map(nameOf) ?? [];
   const band = names.length === 1 ? 2 * BAND : BAND;
   const deep = names.length * band;
   const row = deep + PAUSE;
@@ -124,7 +135,7 @@ export function LegSheet({ days, hours, measure, place, recurrences, remedies, z
                 one.values.map((value, cell) => (
                   // A leg's cell that was measured and calm is pale sand; one that was not measured is bare paper.
                   <rect
-                    key={`${one.leg}${day.at_us[cell] ?? -cell}`}
+                    key={`${one.leg}${one.name}${day.at_us[cell] ?? -cell}`}
                     x={LEFT + cell * CELL}
                     y={TOP + i * row + k * band}
                     width={CELL - 0.4}
@@ -179,7 +190,7 @@ export function LegSheet({ days, hours, measure, place, recurrences, remedies, z
       )}
       <p className="mt-1 min-h-6 text-sm" aria-live="polite">
         {at ? (
-          describe(days, at, measure, place)
+          describe(days, at, measure)
         ) : (
           <span className="text-soft">
             {names.length > 1 && `Each day from the top: ${names.join(", ")}. `}
@@ -205,18 +216,18 @@ function traced(from: number, until: number, top: number, bottom: number): strin
   return until > from ? box(from, until) : box(from, CELLS * 10) + box(0, until);
 }
 
-function nameOf(leg: string | null | undefined, place: string | null): string {
-  return leg ? (LEGS[leg] ?? leg) : (place ?? "");
+function nameOf(row: Day["rows"][number]): string {
+  return row.leg ? (LEGS[row.leg] ?? row.leg) : row.name;
 }
 
-function describe(days: Day[], { row, cell }: CellPlace, measure: Measure, place: string | null): string {
+function describe(days: Day[], { row, cell }: CellPlace, measure: Measure): string {
   const day = days[row];
   if (!day) return "";
   const head = `${day.day} ${clockOf(cell)}`;
   if (day.at_us[cell] === null) return `${head} · not measured`;
   const told = day.rows.map((one) => {
     const value = one.values[cell];
-    return `${nameOf(one.leg, place)} ${value === null || value === undefined ? "nothing answered" : measure.says(value)}`;
+    return `${nameOf(one)} ${value === null || value === undefined ? "nothing answered" : measure.says(value)}`;
   });
   return `${head} · ${told.join(" · ")} · click to open its minutes`;
 }

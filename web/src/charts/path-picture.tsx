@@ -91,7 +91,8 @@ export function PathPicture({ path, slug }: { path: Path; slug: string }) {
         <p className="text-sm">
           {path.up.mos_p10 !== null && (
             <span>
-              Calls over all of it, day and night: {callWords("upload", path.up)}; {callWords("download", path.down)}.{" "}
+              Calls over all of it, day and night: {callWords("upload", path.up)};{" "}
+              {callWords("download", path.down)}.{" "}
             </span>
           )}
           <Link to={`/sites/${slug}/watch`} className="underline underline-offset-3">

@@ -18,6 +18,8 @@ const PACE = slowing(3000);
 /** Up to so many are found by looking. */
 const FEW = 6;
 
+const FEW_OFFLINE = 2;
+
 const ROW = "gap-x-6 md:grid-cols-[44px_200px_220px_1fr_150px]";
 
 type Page = Model<"TodayPage">;
@@ -95,6 +97,33 @@ export function TodayScreen() {
   );
 }
 
+/** Probes that are offline, where there are several, in one row: they often fell silent together. */
+function Trouble({ items }: { items: Item[] }) {
+  const offline = items.filter((one) => one.path.endsWith("/place"));
+  const together = offline.length > FEW_OFFLINE ? offline : [];
+  const since = (item: Item) => `since ${dateTime(item.at_us, item.time_zone)}`;
+  return (
+    <>
+      <Items items={items.filter((one) => !together.includes(one))} when={since} />
+      {together.length > 0 && (
+        <div className="hair border-t py-1.5 leading-snug">
+          <h3 className="font-semibold">{together.length} probes are offline</h3>
+          <ul className="flex flex-wrap gap-x-6">
+            {together.map((one) => (
+              <li key={one.path}>
+                <Link to={one.path} className="underline underline-offset-3">
+                  {one.site_name}
+                </Link>{" "}
+                <span className="text-sm text-soft">{since(one)}</span>
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+    </>
+  );
+}
+
 function Now({ page }: { page: Page }) {
   return (
     <>
@@ -102,7 +131,7 @@ function Now({ page }: { page: Page }) {
         {page.trouble.length === 0 ? (
           <p>Nothing: no alert is open, no probe is offline, and every watch brings samples.</p>
         ) : (
-          <Items items={page.trouble} when={(item) => `since ${dateTime(item.at_us, item.time_zone)}`} />
+          <Trouble items={page.trouble} />
         )}
       </Section>
       <div className="grid gap-x-12 lg:grid-cols-3">

@@ -11,11 +11,12 @@ from tarnfell.core.days.blame import Kind
 from tarnfell.core.legs import Role
 from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import Model
+from tarnfell.store.routines import What
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
 from tarnfell.work.watch.packing import MOST_PLACES
 from tarnfell.work.watch.reading import WatchReading
-from tarnfell.work.watch.sheet import LegMeasure, PlaceMeasure, PlaceParts, WatchDay
+from tarnfell.work.watch.sheet import LegMeasure, PlaceMeasure, PlaceParts, ServiceMeasure, WatchDay
 
 LAST_US = 253_402_300_799_000_000
 """The end of the year 9999."""
@@ -29,6 +30,43 @@ class WatchPlaceForm(Model):
     """Empty for the gateway that the probe's system has."""
 
 
+class BesideForm(Model):
+    """What goes on beside the samples: seconds from one start to the next, 0 for never."""
+
+    call: int = Field(0, ge=0, le=86_400)
+    """A call."""
+    needed: int = Field(0, ge=0, le=86_400)
+    """The calls and the video that the brief needs, in business hours."""
+    fill: int = Field(0, ge=0, le=7 * 86_400)
+    services: int = Field(0, ge=0, le=86_400)
+    """Names and services, as the site's check has them."""
+    consent: bool = False
+    """Somebody at the site agreed that the line is filled again and again."""
+
+
+class BesideView(Model):
+    what: What
+    every_s: int
+    next_us: int
+    begun_us: int | None
+    """The newest start that took place."""
+    left_us: int | None
+    left_words: str
+    """Of the newest that was left out."""
+    quiet: str
+    """Why nothing took place for twice the interval; empty where it did, or need not have."""
+
+
+class BesideCost(Model):
+    what: What
+    start_bytes: float | None
+    """Of one start at the most, both ways together; null where the line's rates are not known."""
+    share: float
+    """Of the day, in which it takes place at all."""
+    usual_s: int
+    """What is proposed; 0: nothing is."""
+
+
 class WatchForm(Model):
     far_end_id: int
     interval_ms: int = Field(1000, ge=200, le=60_000)
@@ -36,6 +74,7 @@ class WatchForm(Model):
     echoes: list[WatchPlaceForm] = Field(default_factory=list, max_length=MAX_ECHOES)
     large_every: int = Field(0, ge=0, le=1000)
     """Each so many-th round of echoes is of large packets; 0: none is."""
+    beside: BesideForm | None = None
 
 
 class WatchView(Model):
@@ -63,6 +102,7 @@ class WatchView(Model):
     recent_lost: int
     recent_beside: int
     """Of the recent ones, taken while calls loaded the line."""
+    beside: list[BesideView]
 
 
 class WatchedProbe(Model):
@@ -106,13 +146,15 @@ class Watched(Model):
     days: list[WatchDay]
     compared: list[PlaceParts]
     """Over the same days."""
+    asks_services: bool
+    """Names and services were asked in these days."""
 
 
 class WatchQuery(Model):
     probe: int = 0
     """0: the first that has samples."""
     days: int = Field(7, ge=1, le=92)
-    measure: LegMeasure | PlaceMeasure = "mos"
+    measure: LegMeasure | PlaceMeasure | ServiceMeasure = "mos"
     place: int | None = Field(None, ge=0, le=MOST_PLACES)
     """Of the reading, whose days are shown; null: of the legs."""
 
@@ -141,6 +183,7 @@ class WatchPage(Model):
     """Of one time stamp, of a small echo and of a large one, at IP and each way."""
     small_bytes: int
     large_bytes: int
+    beside: list[BesideCost]
 
 
 class MinuteBenchQuery(Model):

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { CheckField, SelectField } from "../../ui/fields";
-import { count, dateTime, duration, marking, ms, pct } from "../../ui/format";
+import { count, DASH, dateTime, duration, marking, ms, pct } from "../../ui/format";
 import { Popup } from "../../ui/popup";
 import { Rows } from "../../ui/rows";
 
@@ -26,6 +26,46 @@ const ROLES = [
   ["far-end", "Far end"],
 ] as const;
 const LARGE_EVERY = 5;
+type What = Model<"BesideCost">["what"];
+const BESIDE: Record<What, { words: string; every: readonly (readonly [string, string])[] }> = {
+  call: {
+    words: "A call of 12 seconds",
+    every: [
+      ["0", "never"],
+      ["300", "every 5 minutes"],
+      ["600", "every 10 minutes"],
+      ["1800", "every 30 minutes"],
+    ],
+  },
+  needed: {
+    words: "All calls and video of the brief for 20 seconds, in business hours",
+    every: [
+      ["0", "never"],
+      ["1200", "every 20 minutes"],
+      ["3600", "every hour"],
+      ["10800", "every 3 hours"],
+    ],
+  },
+  services: {
+    words: "Names and services of the check",
+    every: [
+      ["0", "never"],
+      ["300", "every 5 minutes"],
+      ["900", "every 15 minutes"],
+      ["3600", "every hour"],
+    ],
+  },
+  fill: {
+    words: "The line filled for 6 seconds each way",
+    every: [
+      ["0", "never"],
+      ["14400", "every 4 hours"],
+      ["25200", "every 7 hours"],
+      ["86400", "once a day"],
+    ],
+  },
+};
+const WHATS = ["call", "needed", "services", "fill"] as const;
 
 interface Props {
   page: Page;
@@ -101,6 +141,22 @@ function Stands({ watch, page }: { watch: Watch; page: Page }) {
           {watch.recent_sent > 0 && `; last 10 minutes: far end ${ms(watch.recent_rtt_ms, 1)} (median)`}
         </p>
       )}
+      {watch.beside.length > 0 && (
+        <ul className="mt-1 text-sm">
+          {watch.beside.map((one) => (
+            <li key={one.what} className={one.quiet ? "border-l-4 border-ink pl-3" : ""}>
+              <span className="text-soft">
+                {BESIDE[one.what].words}, {everyWords(one.what, one.every_s)}:
+              </span>{" "}
+              {one.begun_us ? `last ${dateTime(one.begun_us, page.time_zone)}` : "not yet"}
+              {one.left_us !== null &&
+                one.left_us > (one.begun_us ?? 0) &&
+                `; left out ${dateTime(one.left_us, page.time_zone)}: ${one.left_words}`}
+              {one.quiet && one.quiet !== one.left_words && `; ${one.quiet}`}
+            </li>
+          ))}
+        </ul>
+      )}
     </div>
   );
 }
@@ -112,12 +168,15 @@ function Ask({ page, probe, onBegin }: { page: Page; probe: Probe; onBegin: (for
   const [interval, setInterval] = useState(String(watch?.interval_ms ?? 1000));
   const [places, setPlaces] = useState<Place[]>(on && watch ? watch.echoes : probe.proposed);
   const [large, setLarge] = useState(on && watch ? watch.large_every > 0 : true);
+  const [beside, setBeside] = useState<Record<What, number>>(() => besideOf(page, on ? watch : null));
+  const [consent, setConsent] = useState(on && beside.fill > 0);
   const form: Form = {
     far_end_id: Number(farEnd),
     interval_ms: Number(interval),
     dscp: watch?.dscp ?? 46,
     echoes: places,
     large_every: large ? LARGE_EVERY : 0,
+    beside: { ...beside, consent },
   };
   return (
     <Popup
@@ -171,18 +230,74 @@ function Ask({ page, probe, onBegin }: { page: Page; probe: Probe; onBegin: (for
         value={large}
         onChange={setLarge}
       />
-      <p>{takes(page, form)}</p>
+      <p className="mt-1 font-semibold">Beside the samples, by the site’s rules</p>
+      {WHATS.map((what) => (
+        <SelectField
+          key={what}
+          label={BESIDE[what].words}
+          value={String(beside[what])}
+          options={choices(what, beside[what])}
+          onChange={(value) => setBeside({ ...beside, [what]: Number(value) })}
+        />
+      ))}
+      {beside.fill > 0 && (
+        <CheckField
+          label="Somebody at the site has agreed that its line is filled"
+          value={consent}
+          onChange={setConsent}
+        />
+      )}
+      <p>{takes(page, form, beside)}</p>
     </Popup>
   );
 }
 
-/** Bytes a day at IP, both ways together. */
-function takes(page: Page, form: Form): string {
+/** As it goes on now, or as it is proposed. */
+function besideOf(page: Page, watch: Watch | null): Record<What, number> {
+  const found = { call: 0, needed: 0, services: 0, fill: 0 };
+  for (const one of watch?.beside ?? []) found[one.what] = one.every_s;
+  if (!watch) for (const one of page.beside) found[one.what] = one.usual_s;
+  return found;
+}
+
+function choices(what: What, now: number) {
+  const { every } = BESIDE[what];
+  return every.some(([value]) => Number(value) === now)
+    ? every
+    : [...every, [String(now), everyWords(what, now)] as const];
+}
+
+function everyWords(what: What, seconds: number): string {
+  const known = BESIDE[what].every.find(([value]) => Number(value) === seconds);
+  return known ? known[1] : `every ${duration(seconds)}`;
+}
+
+/** Bytes a day, both ways together: of samples at IP, of all else as it is on the line. */
+function takes(page: Page, form: Form, beside: Record<What, number>): string {
   const places = form.echoes?.length ?? 0;
   const echo = form.large_every
     ? page.small_bytes + (page.large_bytes - page.small_bytes) / form.large_every
     : page.small_bytes;
   const round = 2 * (page.stamp_bytes + places * echo);
-  const perDay = (round * 86_400_000) / form.interval_ms;
-  return `It moves ${(perDay / 1e6).toFixed(0)} MB a day, both ways together, at ${((perDay * 8) / 86_400_000).toFixed(1)} kbit/s.`;
+  const samples = (round * 86_400_000) / form.interval_ms;
+  const others = page.beside
+    .filter((one) => beside[one.what] > 0)
+    .map((one) => ({
+      what: one.what,
+      day: one.start_bytes === null ? null : (one.start_bytes * one.share * 86_400) / beside[one.what],
+    }));
+  const all = samples + others.reduce((sum, one) => sum + (one.day ?? 0), 0);
+  const mb = (bytes: number) => `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB`;
+  const parts = others.map((one) => `${SHORT[one.what]} ${one.day === null ? DASH : mb(one.day)}`);
+  const unknown = others.some((one) => one.day === null)
+    ? " What a fill moves is not known: the brief has no rates of the line."
+    : "";
+  return `It moves about ${mb(all)} a day, both ways together: samples ${[mb(samples), ...parts].join(", ")}.${unknown}`;
 }
+
+const SHORT: Record<What, string> = {
+  call: "calls",
+  needed: "calls of the brief",
+  services: "names and services",
+  fill: "fills, at most",
+};

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { get, type Model, put, remove } from "../../api/client";
 import { moved, type Span, zoomed } from "../../charts/bench-geometry";
-import { LEG_MEASURES, LegSheet, PLACE_MEASURES } from "../../charts/leg-sheet";
+import { LEG_MEASURES, LegSheet, PLACE_MEASURES, SERVICE_MEASURES } from "../../charts/leg-sheet";
 import { BenchFigures, MinuteBench, NORMAL_US } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
@@ -35,7 +35,7 @@ export function WatchScreen({ id }: { id: string }) {
   const days = search.get("days") ?? "7";
   const shown = search.get("of");
   const measure = measureOf(search);
-  const path = `/api/sites/${id}/watch?probe=${chosen}&days=${days}&measure=${measure}${shown ? `&place=${shown}` : ""}`;
+  const path = `/api/sites/${id}/watch?probe=${chosen}&days=${days}&measure=${measure}${shown && shown !== SERVICES ? `&place=${shown}` : ""}`;
   const { page, problem, change } = useLivePage("WatchPage", path, () => false);
   if (!page.data) return <Pending what="the watch" error={page.error} />;
   const { data } = page;
@@ -87,10 +87,16 @@ export function WatchScreen({ id }: { id: string }) {
   );
 }
 
-/** What the day sheet shows: of the legs what calls would have had, of a place its round trip, unless the address says
- * otherwise. */
+const SERVICES = "services";
+
+/** What the day sheet can show of it, and what it shows at first. */
+function measuresOf(of: string | null): [typeof LEG_MEASURES, string] {
+  if (!of) return [LEG_MEASURES, "mos"];
+  return of === SERVICES ? [SERVICE_MEASURES, "unanswered"] : [PLACE_MEASURES, "delay"];
+}
+
 function measureOf(search: URLSearchParams): string {
-  const [measures, usual] = search.get("of") ? [PLACE_MEASURES, "delay"] : [LEG_MEASURES, "mos"];
+  const [measures, usual] = measuresOf(search.get("of"));
   const asked = search.get("measure") ?? "";
   return asked in measures ? asked : usual;
 }
@@ -99,7 +105,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
   const [search, set, setAll] = useAddress();
   const { reading } = watched;
   const place = search.get("of");
-  const measures = place ? PLACE_MEASURES : LEG_MEASURES;
+  const [measures] = measuresOf(place);
   const measure = measureOf(search);
   const openAt = (from: number, until: number) => {
     setAll({ from: String(Math.round(from)), until: String(Math.round(until)) });
@@ -142,6 +148,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
                   {ROLES[one.role]} {one.name}
                 </option>
               ))}
+              {watched.asks_services && <option value={SERVICES}>names and services</option>}
             </select>
           </label>
           <label className="flex items-center gap-1.5">
@@ -161,7 +168,6 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
           days={watched.days}
           hours={page}
           measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
-          place={reading.places.find((one) => String(one.number) === place)?.name ?? null}
           recurrences={reading.recurrences}
           remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
           zone={page.time_zone}
