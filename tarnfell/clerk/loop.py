@@ -33,6 +33,7 @@ from tarnfell.work.outbox.deliver import Sending, deliver_next
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
+from tarnfell.work.watch.retention import let_go_of_old
 
 TURN_S = 0.25
 LONGEST_PAUSE_S = 30.0
@@ -42,14 +43,20 @@ WATCH_S = 5.0
 """Samples come every ten seconds; nobody waits for a cell of ten minutes."""
 ALERT_S, ALERT_SELDOM_S = 5.0, 30.0
 DELIVER_S, DELIVER_FOR_S = 1.0, 30.0
+RETAIN_S = 600.0
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
 
 log = logging.getLogger(__name__)
 
 
-def keep_turning(data: Path, stop: threading.Event, look: Look, sending: Sending) -> None:
-    """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here."""
+def keep_turning(
+    data: Path, stop: threading.Event, look: Look, sending: Sending, samples_days: int | None = None
+) -> None:
+    """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here.
+
+    Samples are kept for so many days; None: for ever.
+    """
     looks = Looks(data, look)
 
     def begin_looks(_db: sqlite3.Connection) -> None:
@@ -57,6 +64,10 @@ def keep_turning(data: Path, stop: threading.Event, look: Look, sending: Sending
 
     def deliver(db: sqlite3.Connection) -> None:
         _for_a_while(lambda: not stop.is_set() and deliver_next(db, sending), DELIVER_FOR_S)
+
+    def retain(db: sqlite3.Connection) -> None:
+        if samples_days is not None:
+            let_go_of_old(db, samples_days, now_us())
 
     paced = (
         (carry_out, TURN_S),
@@ -67,6 +78,7 @@ def keep_turning(data: Path, stop: threading.Event, look: Look, sending: Sending
         (alert, ALERT_S),
         (alert_seldom, ALERT_SELDOM_S),
         (deliver, DELIVER_S),
+        (retain, RETAIN_S),
     )
     others = [
         threading.Thread(target=_keep, args=(data, stop, turn, every_s), name=turn.__name__) for turn, every_s in paced

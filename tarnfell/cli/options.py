@@ -158,21 +158,35 @@ def serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
     parser.add_argument("--answer", metavar="ADDR[:PORT]", help="run a far end beside the server, at this address")
     parser.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
-    _sending(parser)
+    _clerks(parser)
     _log_level(parser)
 
 
 def clerk(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", required=True, metavar="DIR")
-    _sending(parser)
+    _clerks(parser)
     _log_level(parser)
 
 
-def _sending(parser: argparse.ArgumentParser) -> None:
+def _clerks(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--public-address", metavar="URL", help="how sites reach it, such as https://tarnfell.example")
     parser.add_argument(
         "--allow-private-webhooks", action="store_true", help="send alerts to addresses inside a network as well"
     )
+    parser.add_argument(
+        "--keep-samples",
+        type=_days_kept,
+        metavar="DAYS",
+        help="let go of a watch's samples after so many days, 15 at least; its minutes and all figures stay",
+    )
+
+
+def _days_kept(text: str) -> int:
+    from tarnfell.work.watch.retention import FEWEST_DAYS
+
+    if not text.isdigit() or int(text) < FEWEST_DAYS:
+        raise argparse.ArgumentTypeError(f"{text}: whole days, {FEWEST_DAYS} at least")
+    return int(text)
 
 
 def user(parser: argparse.ArgumentParser) -> None:

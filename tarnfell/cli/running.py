@@ -88,6 +88,7 @@ def serve(options: argparse.Namespace) -> int:
         command += ["--log-level", options.log_level]
         command += ["--public-address", options.public_address] if options.public_address else []
         command += ["--allow-private-webhooks"] if options.allow_private_webhooks else []
+        command += ["--keep-samples", str(options.keep_samples)] if options.keep_samples else []
         return subprocess.Popen(command, preexec_fn=lambda: die_with(parent))
 
     try:
@@ -109,6 +110,7 @@ def _log_to_stderr(level: str) -> None:
 
 
 def clerk(options: argparse.Namespace) -> int:
+    from tarnfell.clerk.looks import Look as OwnLook
     from tarnfell.clerk.loop import keep_turning
     from tarnfell.probe.asking.looking import Look
     from tarnfell.store.db import open_database
@@ -124,7 +126,8 @@ def clerk(options: argparse.Namespace) -> int:
         with only_one(data, "clerk", wait_s=LAST_CLERK_S):
             open_database(data).close()
             sending = Sending(options.public_address, options.allow_private_webhooks)
-            keep_turning(data, stop, lambda wanted, go_on, tell: Look(wanted, go_on, tell).run(), sending)
+            look: OwnLook = lambda *how: Look(*how).run()  # noqa: E731
+            keep_turning(data, stop, look, sending, options.keep_samples)
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:

@@ -36,6 +36,7 @@ class Cell:
     tens: bytes
     minutes: bytes
     rounds: bytes
+    """Empty once its samples were let go of."""
 
 
 @dataclass(frozen=True)
@@ -97,6 +98,38 @@ def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence
         "UPDATE watch SET changes = changes + 1, alert_from_us = min(coalesce(alert_from_us, ?1), ?1) WHERE id = ?2",
         [(start_us, watch_id) for watch_id, start_us in oldest.items()],
     )
+
+
+def watches_with_older(db: sqlite3.Connection, before_us: int) -> list[int]:
+    """Watches that still have samples of before a time."""
+    rows = db.execute(
+        "SELECT id FROM watch WHERE EXISTS (SELECT 1 FROM sample_cell WHERE watch_id = watch.id "
+        "AND start_us >= watch.let_go_us AND start_us + ?1 <= ?2)",
+        (CELL_US, before_us),
+    )
+    return [row[0] for row in rows]
+
+
+def let_go(db: sqlite3.Connection, watch_id: int, before_us: int, most: int) -> int:
+    """Take the samples out of the oldest cells that have some and end before a time; of how many."""
+    rows = db.execute(
+        "SELECT start_us FROM sample_cell WHERE watch_id = ?1 AND start_us + ?2 <= ?3 "
+        "AND start_us >= (SELECT let_go_us FROM watch WHERE id = ?1) ORDER BY start_us LIMIT ?4",
+        (watch_id, CELL_US, before_us, most),
+    )
+    starts = [row[0] for row in rows]
+    db.executemany(
+        "UPDATE sample_cell SET rounds = x'' WHERE watch_id = ? AND start_us = ?",
+        [(watch_id, start_us) for start_us in starts],
+    )
+    if starts:
+        db.execute("UPDATE watch SET let_go_us = ? WHERE id = ?", (starts[-1] + CELL_US, watch_id))
+    return len(starts)
+
+
+def let_go_until(db: sqlite3.Connection, watch_id: int) -> int:
+    """From when on samples are there; 0 where none were let go of."""
+    return int(db.execute("SELECT let_go_us FROM watch WHERE id = ?", (watch_id,)).fetchone()[0])
 
 
 def cells_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Cell]:

@@ -34,6 +34,8 @@ class Probe:
     last_contact_us: int | None
     retired_us: int | None
     created_us: int
+    clock_off_us: int | None
+    """Its clock less this server's, as it last told; None where it does not tell."""
 
 
 @dataclass(frozen=True)
@@ -157,13 +159,19 @@ def change_probe(db: sqlite3.Connection, probe_id: int, name: str, test_point_id
     db.execute("UPDATE probe SET name = ?, test_point_id = ? WHERE id = ?", (name, test_point_id, probe_id))
 
 
-def keep_contact(db: sqlite3.Connection, probe_id: int, around: Surroundings | None, address: str | None) -> None:
+def keep_contact(
+    db: sqlite3.Connection,
+    probe_id: int,
+    around: Surroundings | None,
+    address: str | None,
+    clock_off_us: int | None = None,
+) -> None:
     """The probe spoke just now; None leaves what is known of its environment."""
     presence.note_return(db, probe_id)
     db.execute(
-        "UPDATE probe SET last_contact_us = ?, environment = coalesce(?, environment), contact_address = ? "
-        "WHERE id = ?",
-        (now_us(), None if around is None else _told(around), address, probe_id),
+        "UPDATE probe SET last_contact_us = ?, environment = coalesce(?, environment), contact_address = ?, "
+        "clock_off_us = ? WHERE id = ?",
+        (now_us(), None if around is None else _told(around), address, clock_off_us, probe_id),
     )
 
 
@@ -175,7 +183,7 @@ _INVITATION = f"SELECT {', '.join(f.name for f in fields(Invitation))} FROM invi
 _PROBE = (
     "SELECT probe.id, probe.site_id, test_point_id, test_point.name AS test_point, probe.name, environment, "
     "contact_address, enrolled_us, "
-    "last_contact_us, retired_us, probe.created_us FROM probe JOIN test_point ON test_point.id = test_point_id"
+    "last_contact_us, retired_us, probe.created_us, clock_off_us FROM probe JOIN test_point ON test_point.id = test_point_id"
 )
 
 

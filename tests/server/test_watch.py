@@ -204,3 +204,50 @@ def test_another_far_end_than_the_sites_and_odd_wishes_are_refused(house: House)
 def test_a_probe_of_before_is_told_of_no_watch(house: House) -> None:
     put_watch(house)
     assert house.probe("POST", "/api/probe/heartbeat", json={"environment": None, "holds": []}).json["watch"] is None
+
+
+@pytest.mark.parametrize(
+    ("off_s", "told"),
+    [
+        (9, None), (-9, None), (11, "11 s ahead of"), (-86_400 - 3700, "1 d 1 h behind"), (86_500, "1 d ahead of"),
+        (3_725, "1 h 2 min ahead of"),
+    ],
+)  # fmt: skip
+def test_a_probe_whose_clock_is_off_is_told_as_such(house: House, off_s: int, told: str | None) -> None:
+    assert put_watch(house).status_code == 200
+    body = {"kinds": [], "environment": None, "holds": [], "clock_us": now() + off_s * SECOND}
+    assert house.probe("POST", "/api/probe/heartbeat", json=body | {"environment": {"system": "x"}}).status_code == 200
+    (probe,) = house.person.get("/api/sites/pier/watch").json["probes"]
+    trouble = house.person.get("/api/today").json["trouble"]
+    if told is None:
+        assert probe["watch"]["state"] == "starting"
+        assert trouble == []
+    else:
+        assert probe["watch"]["state"] == "trouble"
+        assert f"The clock of pier-probe is {told} this server’s" in probe["watch"]["says"]
+        assert [told in one["says"] for one in trouble] == [True]
+    assert house.probe("POST", "/api/probe/heartbeat", json=body | {"clock_us": -1}).status_code == 422
+
+
+def test_what_goes_on_beside_is_asked_for_within_its_limits(house: House) -> None:
+    beside = {"call": 600, "needed": 3600, "services": 300, "fill": 14_400, "consent": True}
+    assert put_watch(house, {"far_end_id": 1, "beside": beside}).status_code == 200
+    page = house.person.get("/api/sites/pier/watch").json
+    shown = page["probes"][0]["watch"]["beside"]
+    assert {one["what"]: one["every_s"] for one in shown} == {
+        what: n for what, n in beside.items() if what != "consent"
+    }
+    assert {one["quiet"] for one in shown} == {""}
+    assert {one["what"]: one["usual_s"] for one in page["beside"]} == {
+        "call": 600, "needed": 3600, "fill": 0, "services": 300,
+    }  # fmt: skip
+    for wrong, says in (
+        ({"call": 59}, "A call may begin every 60 seconds at the most."),
+        ({"fill": 14_400}, "A line is filled only where somebody at the site has agreed to it."),
+        ({"fill": 1799, "consent": True}, "Line fill may begin every 1800 seconds at the most."),
+    ):
+        answer = put_watch(house, {"far_end_id": 1, "beside": wrong})
+        assert (answer.status_code, answer.json["detail"]) == (422, says)
+    assert len(house.person.get("/api/sites/pier/watch").json["probes"][0]["watch"]["beside"]) == 4
+    assert put_watch(house).status_code == 200
+    assert house.person.get("/api/sites/pier/watch").json["probes"][0]["watch"]["beside"] == []

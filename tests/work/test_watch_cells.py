@@ -19,9 +19,11 @@ from tarnfell.store.watches import Batch
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells, packing
 from tarnfell.work.watch import reading as readings
+from tarnfell.work.watch.bench import bench_of, lines_of
 from tarnfell.work.watch.cells import rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells
+from tarnfell.work.watch.retention import let_go_of_old
 from tests.core.days.weeks import PLACES, Week, hours
 from tests.server.conftest import set_up
 from tests.work.watched import batches_of
@@ -301,3 +303,32 @@ def test_a_reading_of_another_form_is_none(db: sqlite3.Connection) -> None:
     read_next(db, now_us())
     db.execute("UPDATE watch_reading SET reading = '{}'")
     assert kept_reading(db, 1) is None
+
+
+def test_samples_let_go_of_leave_their_minutes_and_figures(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 0, 3 * 3600)
+    batches = batches_of(rounds)
+    take(db, batches)
+    before = cell_store.cells_between(db, 1, 0, LATER)
+    counts, edge_us = watch_store.counts(db, 1), before[6].start_us
+    at_us = edge_us + 15 * 86_400_000_000
+    with pytest.raises(ValueError, match="15 days at least"):
+        let_go_of_old(db, 14, at_us)
+    assert let_go_of_old(db, 15, at_us - 1) == 5
+    assert let_go_of_old(db, 15, at_us) == 1
+    assert let_go_of_old(db, 15, at_us) == 0
+    after = cell_store.cells_between(db, 1, 0, LATER)
+    assert [bool(cell.rounds) for cell in after] == [False] * 6 + [True] * (len(before) - 6)
+    assert [replace(cell, rounds=b"") for cell in after] == [replace(cell, rounds=b"") for cell in before]
+    assert watch_store.counts(db, 1) == counts
+    first_us = before[0].start_us
+    old, new = (bench_of(db, 1, 1, from_us, from_us + CELL_US) for from_us in (first_us, edge_us))
+    assert (old.step, len(old.at_us), new.step) == ("minute", 10, "round")
+    assert sum(old.lanes[0].sent) == 600
+    with pytest.raises(ValueError, match="were let go of"):
+        lines_of(db, 1, edge_us - 1, edge_us + CELL_US)
+    assert len("".join(lines_of(db, 1, edge_us, edge_us + CELL_US)).splitlines()) == 1 + 600 * 5
+    # What comes later than that changes nothing of what is known.
+    take(db, batches[:1])
+    assert cell_store.cells_between(db, 1, 0, LATER) == after
+    assert cell_store.waiting_batches(db, 10) == []

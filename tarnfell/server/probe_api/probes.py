@@ -31,7 +31,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
-from tarnfell.store.db import writing
+from tarnfell.store.db import now_us, writing
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.probes import Probe
 from tarnfell.wire import WireError
@@ -75,9 +75,10 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
         raise Problem(422, f"What the probe tells of its watch is not understood. {error}") from None
     again_s = again_after_s(probe.site_id)
     news = None if body.environment is None else surroundings_of(body.environment)
+    clock_off_us = None if body.clock_us is None else body.clock_us - now_us()
     if needs_note(probe) or news or anything_open(g.db, probe, told) or is_news(g.db, probe, running):
         with writing(g.db):
-            probe_store.keep_contact(g.db, probe.id, news, request.remote_addr)
+            probe_store.keep_contact(g.db, probe.id, news, request.remote_addr, clock_off_us)
             offers = hand_out(g.db, probe, told)
             note_watch(g.db, probe, running)
     else:

@@ -20,3 +20,9 @@ CREATE TABLE services_told (
   told     TEXT NOT NULL
 ) STRICT;
 CREATE INDEX services_told_by_time ON services_told(probe_id, at_us);
+
+-- Up to when samples were let go of; cells of before that have their minutes alone.
+ALTER TABLE watch ADD COLUMN let_go_us INTEGER NOT NULL DEFAULT 0;
+
+-- By how much a probe's clock is ahead of this server's, as it told when it last made contact; null: it does not tell.
+ALTER TABLE probe ADD COLUMN clock_off_us INTEGER;

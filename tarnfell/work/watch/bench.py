@@ -56,12 +56,13 @@ class MinuteBench:
 
 
 def bench_of(db: sqlite3.Connection, watch_id: int, site_id: int, from_us: int, until_us: int) -> MinuteBench:
-    """As fine as the span allows. Raises ValueError for a span that is none, or too long."""
+    """As fine as the span allows, and samples that were not let go of. Raises ValueError for a span that is none, or
+    too long."""
     span = until_us - from_us
     if not 0 < span <= LONGEST_US:
         raise ValueError("Choose a span of up to 92 days that ends after it begins.")
     places = cell_store.places_of(db, watch_id)
-    if span <= ROUNDS_US:
+    if span <= ROUNDS_US and from_us >= cell_store.let_go_until(db, watch_id):
         step: Step = "round"
         at, table, beside = _rounds(db, watch_id, from_us, until_us, len(places))
     elif span <= MINUTES_US:
@@ -83,6 +84,10 @@ def lines_of(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int)
     """The samples of a span as exchange/samples.py reads them, a cell at a time. Raises ValueError before the first."""
     if not 0 < until_us - from_us <= LONGEST_FILE_US:
         raise ValueError("Choose a span of up to a day that ends after it begins.")
+    kept_us = cell_store.let_go_until(db, watch_id)
+    if from_us < kept_us:
+        kept = datetime.fromtimestamp(kept_us / 1e6, UTC)
+        raise ValueError(f"Samples of before {kept:%d %B %Y %H:%M} UTC were let go of; their minutes are kept.")
     places = cell_store.places_of(db, watch_id)
     names = [f"{_quoted(place.name)},{place.role}" for place in named(db, places)]
     echoed = [place.far_end_id is None for place in places]

@@ -135,6 +135,10 @@ def _held(values: Ints) -> Ints:
 
 
 def unpacked(cell: Cell) -> CellRounds:
+    """No rounds where they were let go of."""
+    if not cell.rounds:
+        nothing = np.zeros(0, np.int64)
+        return CellRounds(nothing, np.zeros((0, 0), np.int64), np.zeros((0, 0), np.int64), nothing, nothing, nothing)
     record = Record.parse(cell.rounds)
     columns = {name: unpack_planes(one.planes(), one.count) for name, one in record.columns.items()}
     count, places = len(columns["at_ms"]), int(record.meta["places"])

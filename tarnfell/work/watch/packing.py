@@ -50,6 +50,9 @@ def pack_next(db: sqlite3.Connection, now_us: int, watch_id: int | None = None) 
         packed = []
         for start_us, rounds in found.items():
             before = cell_store.cell_at(db, watch_id, start_us)
+            if before and not before.rounds:
+                log.warning("samples of watch %s from %s come after theirs were let go of: dropped", watch_id, start_us)
+                continue
             whole = cells.merged(cells.unpacked(before), rounds) if before else rounds
             packed.append(cells.packed(watch_id, start_us, whole))
         cell_store.keep_packed(db, packed, batches)

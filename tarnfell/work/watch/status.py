@@ -17,7 +17,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.watches import Batch, Counts, Watch
 from tarnfell.wire.kinds.watch import BESIDE, FATE, LOST, TARGET
 from tarnfell.wire.record import Record
-from tarnfell.work.placing.presence import is_online
+from tarnfell.work.placing.presence import clock_words, is_online
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.samples import columns_of, rtt_ms
 
@@ -101,6 +101,9 @@ def state_of(probe: Probe, watch: Watch, last_us: int | None, at_us: int) -> tup
             "offline",
             "The probe is offline. As long as its machine runs it goes on sampling, and delivers when it is back.",
         )
+    clock = clock_words(probe)
+    if clock:
+        return "trouble", clock
     if watch.told_version != watch.version:
         return "starting", "The probe has been asked and has not begun yet."
     if watch.trouble:

@@ -9070,6 +9070,12 @@ export interface components {
              * @default null
              */
             kinds: string[] | null;
+            /**
+             * Clock Us
+             * @description Its clock as it tells this, Unix microseconds; None from one that does not tell.
+             * @default null
+             */
+            clock_us: number | null;
         };
         /** HeartbeatAnswer */
         HeartbeatAnswer: {

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from pydantic import BaseModel, ConfigDict, Field
 
+LAST_US = 253_402_300_799_000_000
+"""The end of the year 9999."""
+
 
 class Model(BaseModel):
     """Unknown fields are turned away, so that a misspelt one is not silently dropped. Blanks around text are."""

@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from tarnfell.server.http.models.base import Model
+from tarnfell.server.http.models.base import LAST_US, Model
 
 
 class Enrol(Model):
@@ -31,6 +31,8 @@ class Heartbeat(Model):
     """The watch it runs, as WatchRunning in tarnfell/wire/kinds/watch.py has it; None where it runs none."""
     kinds: list[str] | None = Field(None, max_length=100)
     """What the probe can do, of tarnfell/wire/kinds; None from one that does one thing at a time."""
+    clock_us: int | None = Field(None, ge=0, le=LAST_US)
+    """Its clock as it tells this, Unix microseconds; None from one that does not tell."""
 
 
 class JobOffer(Model):

@@ -10,16 +10,13 @@ from tarnfell.core.causes import LegName, Way
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.legs import Role
 from tarnfell.server.check.models.checks import EndChoice
-from tarnfell.server.http.models.base import Model
+from tarnfell.server.http.models.base import LAST_US, Model
 from tarnfell.store.routines import What
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
 from tarnfell.work.watch.packing import MOST_PLACES
 from tarnfell.work.watch.reading import WatchReading
 from tarnfell.work.watch.sheet import LegMeasure, PlaceMeasure, PlaceParts, ServiceMeasure, WatchDay
-
-LAST_US = 253_402_300_799_000_000
-"""The end of the year 9999."""
 
 
 class WatchPlaceForm(Model):
