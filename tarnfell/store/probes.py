@@ -182,8 +182,8 @@ def retire(db: sqlite3.Connection, probe_id: int) -> None:
 _INVITATION = f"SELECT {', '.join(f.name for f in fields(Invitation))} FROM invitation"
 _PROBE = (
     "SELECT probe.id, probe.site_id, test_point_id, test_point.name AS test_point, probe.name, environment, "
-    "contact_address, enrolled_us, "
-    "last_contact_us, retired_us, probe.created_us, clock_off_us FROM probe JOIN test_point ON test_point.id = test_point_id"
+    "contact_address, enrolled_us, last_contact_us, retired_us, probe.created_us, clock_off_us FROM probe "
+    "JOIN test_point ON test_point.id = test_point_id"
 )
 
 

@@ -11,7 +11,7 @@ from benchmarks.causes import FAULTS, said_of
 from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.impairments import marking
-from tarnfell.core.verdict.readings import read
+from tarnfell.core.verdict.readings import read, standing_ms
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -21,6 +21,7 @@ from tests.core.verdict.made_up import (
     SCATTER,
     SILENT,
     cells,
+    fact,
     held,
     judged,
     run,
@@ -339,3 +340,20 @@ def test_changed_marking_costs_by_how_much_of_it_is_gone() -> None:
     (cause,) = found
     assert cause.cost == {"marking": pytest.approx(20 * 1.0 + 10 * 0.4)}
     assert "in 0 % (median)" in cause.says[0]
+
+
+@pytest.mark.parametrize(
+    ("added", "p50", "p95", "jitter", "standing"),
+    [
+        (30.0, 5.0, 0.0, 9.0, 30.0),
+        (None, 45.0, 0.0, 9.0, 45.0),
+        # A queue swells over many packets: neighbours differ by no more than an eighth of the whole swing.
+        (10.0, 5.0, 80.0, 10.0, 80.0),
+        (10.0, 5.0, 80.0, 10.1, 10.0),
+        (None, None, None, 0.0, 0.0),
+    ],
+)
+def test_what_stands_in_a_queue(
+    added: float | None, p50: float | None, p95: float | None, jitter: float, standing: float
+) -> None:
+    assert standing_ms(fact(pdv_p50_ms=p50, pdv_p95_ms=p95, jitter_ms=jitter), added) == standing
