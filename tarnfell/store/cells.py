@@ -190,6 +190,8 @@ class Reading:
     reading: str
     week: str
     legs: str
+    found: str
+    """A digest of what was found."""
 
 
 _READING = tuple(f.name for f in fields(Reading))

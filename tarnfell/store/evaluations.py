@@ -24,6 +24,12 @@ class Evidence:
     last_filled_us: int
     remedies: int
     """The sum of their numbers, which are not given twice."""
+    found: str
+    """Digests of what its watches found."""
+    checks: int
+    """The sum of the numbers of those that are done."""
+    wish: str
+    """What checks are to ask, and by which limits they are judged."""
 
 
 _EVIDENCE = """
@@ -31,7 +37,11 @@ SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_u
   coalesce(sum(state = 'failed'), 0), (SELECT count(*) FROM imported WHERE site_id = site.id),
   (SELECT count(judged_us) FROM fill WHERE site_id = site.id),
   (SELECT coalesce(max(judged_us), 0) FROM fill WHERE site_id = site.id),
-  (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id)
+  (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id),
+  (SELECT coalesce(group_concat(found), '') FROM (SELECT found FROM watch_reading JOIN watch ON watch.id = watch_id
+    JOIN probe ON probe.id = probe_id WHERE probe.site_id = site.id ORDER BY watch_id)),
+  (SELECT coalesce(sum(id), 0) FROM job WHERE job.site_id = site.id AND kind = 'check' AND state = 'done'),
+  coalesce((SELECT wish FROM check_wish WHERE check_wish.site_id = site.id), '')
 FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')
 """
 

@@ -79,6 +79,12 @@ def watch_of(db: sqlite3.Connection, probe_id: int) -> Watch | None:
     return Watch(*row) if row else None
 
 
+def watches_of(db: sqlite3.Connection, site_id: int) -> list[Watch]:
+    """Those of probes that have left the site as well."""
+    rows = db.execute(f"{_WATCH} WHERE probe_id IN (SELECT id FROM probe WHERE site_id = ?) ORDER BY id", (site_id,))
+    return [Watch(*row) for row in rows]
+
+
 def watch_by_id(db: sqlite3.Connection, watch_id: int) -> Watch | None:
     row = db.execute(f"{_WATCH} WHERE id = ?", (watch_id,)).fetchone()
     return Watch(*row) if row else None

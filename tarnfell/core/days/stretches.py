@@ -19,7 +19,7 @@ from tarnfell.core.days.rounds import Flags, Ints
 SPARSE, DENSER = (0.0, 180.0), ((0.6, 60.0), (0.15, 120.0))
 """Missed share of the trouble that is looked for, and over how many seconds without any it is still one; of the sparse
 one it is the share that just spoils a call."""
-JOIN_ROUNDS, SPARSE_ROUNDS = 3, 60
+JOIN_ROUNDS, SPARSE_ROUNDS = 3, 100
 """Where rounds are seldom: so many good ones do not end it, and of the sparse trouble, in which one round of twenty is
 missed, so many."""
 LEAST_MISSED = 5
@@ -110,10 +110,23 @@ class _Search:
         return [one] if self._spoils(hit / rounds) else []
 
     def _standing_out(self, whole: Stretch, parts: list[Stretch]) -> list[Stretch]:
-        rest = [self._missed(one) for one in _between(whole, parts)]
-        hit, rounds = sum(hit for hit, _ in rest), sum(n for _, n in rest)
-        enough = math.log((whole.last - whole.first + 1) / CHANCE)
-        return [part for part in parts if _is_denser(self._missed(part), (hit, rounds), enough)]
+        """Each against all else of the whole; or all together, where trouble comes and goes, against what lies between.
+
+        What lies between was chosen for what it has not missed, so that it is no measure for one part alone.
+        """
+        hit, rounds = self._missed(whole)
+        enough = math.log(rounds / CHANCE)
+        told = [self._missed(part) for part in parts]
+        alone = [
+            part
+            for part, (own, of) in zip(parts, told, strict=True)
+            if _is_denser((own, of), (hit - own, rounds - of), enough)
+        ]
+        if alone or not parts:
+            return alone
+        inside, of = (sum(one[i] for one in told) for i in (0, 1))
+        together = _is_denser((inside, of), (hit - inside, rounds - of), len(parts) * enough)
+        return parts if together else []
 
     def _missed(self, one: Stretch) -> tuple[int, int]:
         low, high = np.searchsorted(self._rounds, [one.first, one.last + 1])

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from tarnfell.core.causes import CauseKey, LegName, Way
+from tarnfell.core.causes import CauseKey, Direction, LegName, Way
 from tarnfell.core.verdict.causes import Cause, Dimension
 from tarnfell.core.verdict.facts import Brief, CallFact
 from tarnfell.core.verdict.moments import Moment
@@ -26,6 +26,8 @@ OWN_LOAD_CLEAR = 0.05
 OWN_LOAD_CALLS = 8
 """Fewest calls on each side of that comparison."""
 
+Pair = tuple[int, Direction]
+"""A call by its number, and one direction of it."""
 _At = tuple[int, int, Moment]
 """Probe, far end and moment."""
 
@@ -78,6 +80,7 @@ class Case:
         who: str,
         dimensions: Sequence[Dimension] = ("voice", "steadiness"),
         gain: str | None = None,
+        open_legs: str = "",
     ) -> Cause:
         cost = sum(1.0 - r.worth for r in self.bad)
         costs: dict[Dimension, float] = dict.fromkeys(dimensions, cost)
@@ -95,26 +98,17 @@ class Case:
             alternatives=tuple(alternatives),
             remedy=remedy,
             who=who,
-            gain=self._gain() if gain is None else gain,
+            gain=gain_of(self._bad(), self.site, self.calls) if gain is None else gain,
             calls_hit=self.hit,
             calls=self.total,
             cost=costs,
             call_ids=tuple(dict.fromkeys(r.fact.call_id for r in worst if r.fact.call_id > 0))[:SHOWN_CALLS],
+            open_legs=open_legs,
+            bad=self._bad(),
         )
 
-    def _gain(self) -> str:
-        """How the share of acceptable calls would stand had this trouble been absent, all else as it was."""
-        mine = {(r.fact.call_id, r.fact.direction) for r in self.bad}
-        otherwise = {
-            r.fact.call_id for r in self.site if r.good is False and (r.fact.call_id, r.fact.direction) not in mine
-        }
-        saved = len({call for call, _ in mine} - otherwise)
-        known = [c for c in self.calls if c.good is not None]
-        good, total = sum(bool(c.good) for c in known), max(1, len(known))
-        return (
-            f"{100 * good / total:.1f} % of calls acceptable now, {100 * min(total, good + saved) / total:.1f} % "
-            f"without it: {saved} of {total} calls."
-        )
+    def _bad(self) -> frozenset[Pair]:
+        return frozenset((r.fact.call_id, r.fact.direction) for r in self.bad)
 
     def compared(self) -> Comparison:
         """The leg, as far as other far ends and test points measured in the same moments tell it."""
@@ -154,6 +148,18 @@ class Case:
             if others:
                 found[(probe, far_end, m)] = all(r.good is not False for r in others)
         return found
+
+
+def gain_of(bad: frozenset[Pair], site: Sequence[Reading], calls: Sequence[CallReading]) -> str:
+    """How the share of acceptable calls would stand had these directions been good, all else as it was."""
+    otherwise = {r.fact.call_id for r in site if r.good is False and (r.fact.call_id, r.fact.direction) not in bad}
+    saved = len({call for call, _ in bad} - otherwise)
+    known = [c for c in calls if c.good is not None]
+    good, total = sum(bool(c.good) for c in known), max(1, len(known))
+    return (
+        f"{100 * good / total:.1f} % of calls acceptable now, {100 * min(total, good + saved) / total:.1f} % "
+        f"without it: {saved} of {total} calls."
+    )
 
 
 def own_load(case: Case) -> tuple[int, str] | None:

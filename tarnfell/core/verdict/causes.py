@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from tarnfell.core.causes import FIREWALL, LEG_WORDS, NETWORK, PROVIDER, WAY_WORDS, CauseKey, LegName, Way
+from tarnfell.core.causes import FIREWALL, LEG_WORDS, NETWORK, PROVIDER, WAY_WORDS, CauseKey, Direction, LegName, Way
 from tarnfell.core.verdict.facts import Brief
 
 Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
@@ -41,6 +41,10 @@ class Cause:
     """The video streams that show it best, worst first."""
     network: bool = True
     """False for what is not the network's fault, such as a probe that disturbed itself."""
+    open_legs: str = ""
+    """What would tell legs apart that are not; it goes among the alternatives unless something else tells them."""
+    bad: frozenset[tuple[int, Direction]] = frozenset()
+    """All calls that it hit, with the direction; not kept with the evaluation."""
 
     @property
     def place(self) -> str:

@@ -40,12 +40,11 @@ def down(readings: list[Reading], calls: list[CallReading], brief: Brief) -> lis
                 "inside or line",
                 f"The site was offline in {runs} {_runs(runs)}",
                 says,
-                (
-                    "Not the far end alone: the probe could not reach this server at the same instant either.",
-                    "The line and the network inside are not told apart: sampling the gateway beside calls would.",
-                ),
+                ("Not the far end alone: the probe could not reach this server at the same instant either.",),
                 "Ask for the line’s log at these times and look at the router’s; then check power and uplink inside.",
                 owner(brief, "inside or line"),
+                open_legs="The line and the network inside are not told apart: sampling the gateway beside calls "
+                "would.",
             )
         else:
             cause = case.cause(

@@ -14,6 +14,7 @@ from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
 from tarnfell.core.verdict.readings import MEASURES, CallReading, Reading, kept_bounds, tally_calls, tally_streams
+from tarnfell.core.verdict.told import Told
 
 RequirementKey = Literal[
     "share", "capacity", "max_delay_ms", "max_loss_pct", "max_variation_ms", "reachability", "video", "steadiness",
@@ -79,13 +80,15 @@ def requirements_of(
     brief: Brief,
     enough: bool,
     load: UnderLoad,
+    closed: Sequence[Told],
 ) -> tuple[Requirement, ...]:
-    """In the order a reader asks. ``enough``: the evidence is as much as the brief asks for."""
+    """In the order a reader asks. ``enough``: the evidence is as much as the brief asks for; ``closed`` is what a check
+    found closed."""
     found = [
         _share(calls, shares, brief, enough),
         _capacity(capacity, brief),
         *_bounds(readings, brief, enough),
-        _reachability(shares, brief),
+        _reachability(shares, brief, closed),
     ]
     if brief.video:
         found.append(_video(shares, brief))
@@ -203,9 +206,12 @@ def _bounds(readings: Sequence[Reading], brief: Brief, enough: bool) -> list[Req
     return found
 
 
-def _reachability(shares: Shares, brief: Brief) -> Requirement:
-    title = "Audio in both directions"
+def _reachability(shares: Shares, brief: Brief, closed: Sequence[Told]) -> Requirement:
+    title = "Audio in both directions, and all that calls need open"
     share = share_of(shares.two_way)
+    if closed:
+        said = " ".join(dict.fromkeys(one.sentence for one in closed))
+        return Requirement("reachability", title, "shown not", True, said, "")
     if not shares.placed:
         return Requirement("reachability", title, "open", True, "No call counts yet.", "One call.")
     silent = share.calls - share.good

@@ -21,6 +21,7 @@ from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import Share, share_of, worth_of
 from tarnfell.core.verdict.readings import CallReading, Reading
 from tarnfell.core.verdict.requirements import Requirement, Shares, bounds_words, kept_marking_pct, share_words
+from tarnfell.core.verdict.told import Told
 
 Word = Literal["ready", "ready with conditions", "not ready", "not shown yet"]
 
@@ -146,6 +147,7 @@ def score_dimensions(
     causes: Sequence[Cause],
     brief: Brief,
     load: UnderLoad,
+    closed: Sequence[Told],
 ) -> tuple[DimensionScore, ...]:
     """Every dimension of the brief, in the order of the method."""
     ranges: dict[Dimension, _Range] = {
@@ -154,7 +156,7 @@ def score_dimensions(
         "capacity": _capacity(capacity, brief),
         "steadiness": _steadiness(shares, brief),
         "load": _load(load, brief),
-        "reachability": _reachability(shares),
+        "reachability": _reachability(shares, closed),
         "marking": _marking(readings),
     }
     weights = WEIGHTS_WITH_VIDEO if brief.video else WEIGHTS
@@ -240,8 +242,10 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
     return _Range(min(high, points(100 - worth.low_pct, TROUBLED_PCT) * watched), high, says)
 
 
-def _reachability(shares: Shares) -> _Range:
+def _reachability(shares: Shares, closed: Sequence[Told]) -> _Range:
     share = share_of(shares.two_way)
+    if closed:
+        return _Range(0.0, 0.0, f"A check found closed what calls need: {closed[0].says}")
     if not shares.placed:
         return _Range(*OPEN, "No call counts yet.")
     silent = share.calls - share.good

@@ -16,6 +16,7 @@ from tarnfell.core.verdict.moments import Share, share_of
 from tarnfell.core.verdict.readings import KeptBound, Reading, by_call, kept_bounds, read
 from tarnfell.core.verdict.requirements import requirements_of, shares_of
 from tarnfell.core.verdict.score import Verdict, Word, range_of, score_dimensions, word_of
+from tarnfell.core.verdict.told import Told, closed, join
 
 
 @dataclass(frozen=True)
@@ -71,17 +72,19 @@ def evaluate_site(
     video: Sequence[VideoFact] = (),
     aside: Aside = NOTHING_ASIDE,
     fills: Sequence[FillFact] = (),
+    told: Sequence[Told] = (),
 ) -> Evaluation:
-    """Readings, causes and verdict of all facts of a site."""
+    """Readings, causes and verdict of all facts of a site; ``told`` are what its watches and its check say."""
     readings = read(facts, brief)
     causes = causes_of_fills(fills, find_causes(readings, video, brief), brief)
+    causes = [_as_told(cause) for cause in join(causes, told, readings, by_call(readings), brief)]
     load = under_load(fills)
-    verdict = _judge(readings, causes, brief, video, load)
+    verdict = _judge(readings, causes, brief, video, load, told)
     left_out = _left_out(facts, aside)
     other: Word | None = None
     if any(not _counts(f) for f in facts):
         everything = read([_counted(f) for f in facts], brief)
-        word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video], load).word
+        word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video], load, told).word
         other = word if word != verdict.word else None
     return Evaluation(
         brief=brief,
@@ -96,8 +99,19 @@ def evaluate_site(
     )
 
 
+def _as_told(cause: Cause) -> Cause:
+    """With what is open of its leg, and without what was only needed to join it to others."""
+    alternatives = (*cause.alternatives, cause.open_legs) if cause.open_legs else cause.alternatives
+    return replace(cause, alternatives=alternatives, open_legs="", bad=frozenset())
+
+
 def _judge(
-    readings: list[Reading], causes: Sequence[Cause], brief: Brief, video: Sequence[VideoFact], load: UnderLoad
+    readings: list[Reading],
+    causes: Sequence[Cause],
+    brief: Brief,
+    video: Sequence[VideoFact],
+    load: UnderLoad,
+    told: Sequence[Told],
 ) -> Verdict:
     calls = by_call(readings)
     shares = shares_of(calls, video, brief)
@@ -106,8 +120,8 @@ def _judge(
     days = len({moment[0] for c in calls for moment in c.moments})
     busy_hours = len({(day, cell // 6) for c in calls if c.busy for day, cell in c.moments})
     missing = _missing(days, busy_hours, len(shares.busy), brief)
-    requirements = requirements_of(readings, calls, shares, capacity, brief, enough=not missing, load=load)
-    dimensions = score_dimensions(readings, calls, shares, capacity, causes, brief, load)
+    requirements = requirements_of(readings, calls, shares, capacity, brief, not missing, load, closed(told))
+    dimensions = score_dimensions(readings, calls, shares, capacity, causes, brief, load, closed(told))
     low, high = range_of(dimensions, requirements)
     word = word_of(requirements)
     return Verdict(

@@ -58,7 +58,7 @@ def evaluate(db: sqlite3.Connection, site: Site) -> Evaluated:
 def evaluate_now(db: sqlite3.Connection, site: Site) -> Evaluation:
     """Whatever time it takes."""
     facts = facts_of(db, site)
-    return evaluate_site(facts.calls, site.brief, facts.video, facts.aside, facts.fills)
+    return evaluate_site(facts.calls, site.brief, facts.video, facts.aside, facts.fills, facts.told)
 
 
 def keep_evaluated(db: sqlite3.Connection, site: Site) -> Evaluation:

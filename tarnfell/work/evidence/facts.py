@@ -5,14 +5,13 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from zoneinfo import ZoneInfo
 
 from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import Codec
 from tarnfell.core.verdict.facts import Blame, CallFact, Outcome, VideoFact
 from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.site import Aside
+from tarnfell.core.verdict.told import Told
 from tarnfell.store import calls as call_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import imports as import_store
@@ -25,6 +24,8 @@ from tarnfell.store.remedies import Remedy
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.wire.failures import GONE, OF_THE_NETWORK, OTHER, SILENT, code_of
+from tarnfell.work.evidence.site_time import moment_at
+from tarnfell.work.evidence.told import told_of
 
 WI_FI = "Wi-Fi"
 """As a probe tells its link."""
@@ -41,6 +42,8 @@ class Facts:
     calls: list[CallFact]
     video: list[VideoFact]
     fills: list[FillFact]
+    told: list[Told]
+    """By watches and by the newest check."""
     aside: Aside
 
 
@@ -61,6 +64,7 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
         calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],
         video=[fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us],
         fills=[fact for at_us, fact in _filled(db, site) if since_us is None or at_us >= since_us],
+        told=told_of(db, site, since_us),
         aside=aside,
     )
 
@@ -97,30 +101,6 @@ def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]
 def standing_remedy(remedies: Sequence[Remedy]) -> Remedy | None:
     """The newest remedy before which evidence is set aside."""
     return next((r for r in remedies if r.set_aside), None)
-
-
-@dataclass(frozen=True)
-class Moment:
-    """A time as the site has it."""
-
-    day: str
-    minute: float
-    busy: bool
-
-
-def moment_at(site: Site, at_us: int) -> Moment:
-    local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
-    minute = local.hour * 60 + local.minute + local.second / 60
-    return Moment(local.date().isoformat(), minute, _is_open(site, local.isoweekday(), minute))
-
-
-def _is_open(site: Site, weekday: int, minute: float) -> bool:
-    """Hours that pass midnight belong to the day they begin on."""
-    today = str(weekday) in site.open_days
-    if site.open_minute < site.close_minute:
-        return today and site.open_minute <= minute < site.close_minute
-    yesterday = str((weekday - 2) % 7 + 1) in site.open_days
-    return (today and minute >= site.open_minute) or (yesterday and minute < site.close_minute)
 
 
 def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]]:

@@ -8,7 +8,7 @@ from tarnfell.core.targets import Targets, judge_bounds
 from tarnfell.core.verdict.moments import Moment, moments_between
 from tarnfell.store.calls import StoredDirection
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import moment_at
+from tarnfell.work.evidence.site_time import moment_at
 
 
 def acceptable(one: StoredDirection, targets: Targets) -> bool | None:

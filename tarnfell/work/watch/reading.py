@@ -6,6 +6,7 @@ third of a second for each day there is.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import sqlite3
 from dataclasses import dataclass, replace
@@ -40,7 +41,7 @@ from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import moment_at
+from tarnfell.work.evidence.site_time import moment_at
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LOST, CellRounds
 from tarnfell.work.watch.proposal import LARGE_BYTES
@@ -180,8 +181,11 @@ def read_next(db: sqlite3.Connection, at_us: int, only: int | None = None) -> bo
         told, legs = (
             one.decode() for one in (_FORM.dump_json(reading), _LEGS.dump_json(_legs(db, site, kept, reading)))
         )
+        found = hashlib.sha256(repr(reading.findings).encode()).hexdigest()
         with writing(db):
-            cell_store.keep_reading(db, Reading(watch_id, span[1], len(kept), changes, now_us(), told, week, legs))
+            cell_store.keep_reading(
+                db, Reading(watch_id, span[1], len(kept), changes, now_us(), told, week, legs, found)
+            )
         return True
     return False
 

@@ -30,7 +30,7 @@ from tarnfell.store.sites import Site
 from tarnfell.store.watches import Watch
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.fill import FillPlan
-from tarnfell.work.evidence.facts import moment_at
+from tarnfell.work.evidence.site_time import moment_at
 from tarnfell.work.placing.fill_plan import most_bytes
 from tarnfell.work.placing.hand_out import all_services
 from tarnfell.work.placing.metered import beside_bytes, run_bytes, within_allowance

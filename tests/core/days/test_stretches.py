@@ -56,6 +56,25 @@ def test_losses_spread_over_minutes_are_one_stretch() -> None:
     assert abs(one.last - 21_199) < 60
 
 
+@pytest.mark.parametrize("every_s", [1, 5])
+def test_what_chance_gathers_within_a_lossy_hour_is_no_stretch_of_its_own(every_s: int) -> None:
+    """However often it is looked: the densest minutes of many are dense."""
+    for seed in range(40):
+        missed = quiet(seed=seed)
+        missed[20_000:21_400] |= np.random.default_rng(seed).random(1_400) < 0.165
+        at_us = (np.arange(N) * every_s * SECOND).astype(np.int64)
+        told = stretches(missed, at_us, every_s * SECOND, SPOILING.share(), SPOILING.spoils)
+        assert len(told) == 1, seed
+
+
+def test_outages_that_come_and_go_keep_their_edges() -> None:
+    missed = quiet(0.0)
+    begins = range(20_000, 21_200, 120)
+    for begin in begins:
+        missed[begin : begin + 50] = True
+    assert found(missed) == [Stretch(begin, begin + 49) for begin in begins]
+
+
 def test_an_outage_within_a_lossy_hour_keeps_its_own_edges() -> None:
     missed = quiet()
     missed[20_000:23_600] |= np.random.default_rng(2).random(3_600) < 0.08
