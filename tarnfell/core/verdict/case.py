@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from tarnfell.core.causes import CauseKey, Direction, LegName, Way
-from tarnfell.core.verdict.causes import Cause, Dimension
+from tarnfell.core.causes import CauseKey, LegName, Way
+from tarnfell.core.verdict.causes import Dimension, Pair, Shown
 from tarnfell.core.verdict.facts import Brief, CallFact
 from tarnfell.core.verdict.moments import Moment
 from tarnfell.core.verdict.readings import CallReading, Reading
@@ -26,8 +26,6 @@ OWN_LOAD_CLEAR = 0.05
 OWN_LOAD_CALLS = 8
 """Fewest calls on each side of that comparison."""
 
-Pair = tuple[int, Direction]
-"""A call by its number, and one direction of it."""
 _At = tuple[int, int, Moment]
 """Probe, far end and moment."""
 
@@ -81,7 +79,7 @@ class Case:
         dimensions: Sequence[Dimension] = ("voice", "steadiness"),
         gain: str | None = None,
         open_legs: str = "",
-    ) -> Cause:
+    ) -> Shown:
         cost = sum(1.0 - r.worth for r in self.bad)
         costs: dict[Dimension, float] = dict.fromkeys(dimensions, cost)
         if "voice" in costs:
@@ -89,7 +87,7 @@ class Case:
             if concurrent:
                 costs["capacity"] = concurrent
         worst = sorted(self.bad, key=lambda r: (r.worth, r.fact.mos if r.fact.mos is not None else 0.0))
-        return Cause(
+        return Shown(
             key=key,
             leg=leg,
             direction=self.direction,

@@ -5,7 +5,7 @@ Where calls alone were placed the leg is not known, and neither title nor altern
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Literal
 
 from tarnfell.core.causes import FIREWALL, LEG_WORDS, NETWORK, PROVIDER, WAY_WORDS, CauseKey, Direction, LegName, Way
@@ -41,14 +41,29 @@ class Cause:
     """The video streams that show it best, worst first."""
     network: bool = True
     """False for what is not the network's fault, such as a probe that disturbed itself."""
-    open_legs: str = ""
-    """What would tell legs apart that are not; it goes among the alternatives unless something else tells them."""
-    bad: frozenset[tuple[int, Direction]] = frozenset()
-    """All calls that it hit, with the direction; not kept with the evaluation."""
 
     @property
     def place(self) -> str:
         return f"{WAY_WORDS[self.direction]}, {LEG_WORDS[self.leg]}"
+
+
+Pair = tuple[int, Direction]
+"""A call by its number, and one direction of it."""
+
+
+@dataclass(frozen=True)
+class Shown(Cause):
+    """A cause that calls have shown, while it may still be joined to what something else tells of it."""
+
+    open_legs: str = ""
+    """What would tell legs apart that are not; it goes among the alternatives unless something else tells them."""
+    bad: frozenset[Pair] = frozenset()
+    """All that it hit."""
+
+    def settled(self) -> Cause:
+        """As it is told in the end."""
+        told = {f.name: getattr(self, f.name) for f in fields(Cause)}
+        return Cause(**told | {"alternatives": (*self.alternatives, *([self.open_legs] if self.open_legs else []))})
 
 
 def owner(brief: Brief, leg: LegName) -> str:

@@ -13,7 +13,7 @@ from tarnfell.core.verdict.when import when
 def down(readings: list[Reading], calls: list[CallReading], brief: Brief) -> list[Cause]:
     """Calls that were cut or could not be placed, by which side was away."""
     bad = [r for r in readings if r.trouble is Trouble.DOWN]
-    found = []
+    found: list[Cause] = []
     for blame in ("site", "far end", "unknown"):
         of = [r for r in bad if r.fact.blame == blame]
         if not of:

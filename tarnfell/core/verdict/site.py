@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from tarnfell.core.daysheet import Day, day_sheet
 from tarnfell.core.path import Leg, leg
 from tarnfell.core.verdict.capacity import capacity_of
-from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.causes import Cause, Shown
 from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.fills import FillFact, UnderLoad, causes_of_fills, under_load
@@ -77,7 +77,8 @@ def evaluate_site(
     """Readings, causes and verdict of all facts of a site; ``told`` are what its watches and its check say."""
     readings = read(facts, brief)
     causes = causes_of_fills(fills, find_causes(readings, video, brief), brief)
-    causes = [_as_told(cause) for cause in join(causes, told, readings, by_call(readings), brief)]
+    joined = join(causes, told, readings, by_call(readings), brief)
+    causes = [cause.settled() if isinstance(cause, Shown) else cause for cause in joined]
     load = under_load(fills)
     verdict = _judge(readings, causes, brief, video, load, told)
     left_out = _left_out(facts, aside)
@@ -97,12 +98,6 @@ def evaluate_site(
         kept=kept_bounds(readings, brief),
         legs=(leg(readings, "up"), leg(readings, "down")) if readings else None,
     )
-
-
-def _as_told(cause: Cause) -> Cause:
-    """With what is open of its leg, and without what was only needed to join it to others."""
-    alternatives = (*cause.alternatives, cause.open_legs) if cause.open_legs else cause.alternatives
-    return replace(cause, alternatives=alternatives, open_legs="", bad=frozenset())
 
 
 def _judge(

@@ -7,12 +7,12 @@ rewritten. Where both tell of one fault it is one cause: the calls say what it d
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 from tarnfell.core.causes import FIREWALL, NETWORK, PROVIDER, ROUTER, CauseKey, LegName, Way
-from tarnfell.core.verdict.case import SHOWN_CALLS, Pair, gain_of, way_of
-from tarnfell.core.verdict.causes import Cause, Dimension
+from tarnfell.core.verdict.case import SHOWN_CALLS, gain_of, way_of
+from tarnfell.core.verdict.causes import Cause, Dimension, Pair, Shown
 from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.moments import Moment
 from tarnfell.core.verdict.readings import CallReading, Reading
@@ -102,7 +102,7 @@ def _is_same(one: Told, cause: Cause, moments: Mapping[int, frozenset[Moment]]) 
         return False
     if cause.direction != "both" and one.direction not in ("both", cause.direction):
         return False
-    hit = {call for call, _ in cause.bad}
+    hit = {call for call, _ in _bad(cause)}
     if not one.moments or not hit:
         return True
     return sum(bool(moments.get(call, frozenset()) & one.moments) for call in hit) >= OVERLAP * len(hit)
@@ -118,7 +118,7 @@ def _legs_agree(told: LegName, known: LegName) -> bool:
 def _joined(
     one: Told, same: Sequence[Cause], readings: Sequence[Reading], calls: Sequence[CallReading], brief: Brief
 ) -> Cause:
-    bad = frozenset[Pair]().union(*(cause.bad for cause in same))
+    bad = frozenset[Pair]().union(*(_bad(cause) for cause in same))
     first = same[0]
     cost: dict[Dimension, float] = {}
     for cause in same:
@@ -126,24 +126,28 @@ def _joined(
             cost[dimension] = cost.get(dimension, 0.0) + part
     ways = {way for cause in same for way in (("up", "down") if cause.direction == "both" else (cause.direction,))}
     shown = [call for rank in zip(*(c.call_ids for c in same), strict=False) for call in rank] + list(first.call_ids)
-    return replace(
-        first,
+    return Cause(
         key=one.key,
         leg=one.leg if one.leg != "unknown" else first.leg,
         direction=way_of(ways),
         title=one.title,
         says=(*(says for cause in same for says in cause.says), one.sentence),
         alternatives=tuple(dict.fromkeys(told for cause in same for told in cause.alternatives)),
-        open_legs="",
         remedy=one.remedy,
         who=named(one.who, brief),
         gain=gain_of(bad, readings, calls) if len(same) > 1 and bad else first.gain,
         calls_hit=len({call for call, _ in bad}) or first.calls_hit,
         calls=max(cause.calls for cause in same),
         cost=cost,
+        of=first.of,
         call_ids=tuple(dict.fromkeys(shown))[:SHOWN_CALLS],
-        bad=bad,
+        stream_ids=first.stream_ids,
     )
+
+
+def _bad(cause: Cause) -> frozenset[Pair]:
+    """What it hit of calls; nothing where it is of something else."""
+    return cause.bad if isinstance(cause, Shown) else frozenset()
 
 
 def _own(one: Told, readings: Sequence[Reading], calls: Sequence[CallReading], brief: Brief) -> Cause:
