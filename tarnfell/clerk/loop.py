@@ -29,6 +29,7 @@ from tarnfell.work.ingest.fills import judge_next_fill
 from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
+from tarnfell.work.issuing.issue import make_issued_pdf
 from tarnfell.work.outbox.deliver import Sending, deliver_next
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
@@ -135,7 +136,7 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
 def make(db: sqlite3.Connection) -> None:
     """Documents: nobody waits for them in a request."""
     data = folder_of(db)
-    while make_next(db, data):
+    while make_issued_pdf(db, data) or make_next(db, data):
         pass
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from tarnfell import __version__
 from tarnfell.core.codecs import Codec
+from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import CallRate
 from tarnfell.core.verdict.requirements import share_words
@@ -50,6 +51,16 @@ class BriefChanged:
 
 
 @dataclass(frozen=True)
+class Issue:
+    """What makes a report one that was issued."""
+
+    number: str
+    digest: str
+    """SHA-256 of its figures."""
+    by: str
+
+
+@dataclass(frozen=True)
 class Report:
     """One report at one moment."""
 
@@ -60,6 +71,15 @@ class Report:
     version: str
     summary: tuple[str, ...]
     changes: tuple[BriefChanged, ...]
+    note: str = ""
+    """What the consultant adds."""
+    issue: Issue | None = None
+    """None of a draft."""
+    path: PathDepth | None = None
+    """Leg by leg, from days of a watch."""
+
+    def issued(self, issue: Issue) -> Report:
+        return replace(self, issue=issue)
 
     def as_json(self) -> dict[str, object]:
         """The figures, without the readings they come from."""
@@ -70,6 +90,7 @@ class Report:
             "mos_scale": self.mos_scale,
             "made_with": f"Tarnfell {self.version}",
             "summary": list(self.summary),
+            "note": self.note,
             "brief": asdict(e.brief),
             "brief_changes": [asdict(one) for one in self.changes],
             "verdict": asdict(e.verdict),
@@ -79,14 +100,24 @@ class Report:
             "left_out": [asdict(one) for one in e.left_out],
             "word_with_all": e.word_with_all,
             "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
+            "watched_legs": asdict(self.path) if self.path else None,
             "days": [asdict(day) for day in e.sheet],
         }
 
 
 def build_report(
-    site: SiteFacts, evaluation: Evaluation, at_us: int, changes: Sequence[BriefChanged] = (), *, behind: bool = False
+    site: SiteFacts,
+    evaluation: Evaluation,
+    at_us: int,
+    changes: Sequence[BriefChanged] = (),
+    *,
+    behind: bool = False,
+    written: Sequence[str] = (),
+    note: str = "",
+    path: PathDepth | None = None,
 ) -> Report:
-    """``behind``: evidence or brief have changed since the evaluation, which the report then says."""
+    """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
+    in the place of the summary that the report would give by itself."""
     local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return Report(
         site=site,
@@ -94,12 +125,14 @@ def build_report(
         made_local=local.strftime("%d %B %Y, %H:%M %Z"),
         mos_scale=MOS_SCALE,
         version=__version__,
-        summary=(*_summary(evaluation), *([BEHIND] if behind else [])),
+        summary=(*(written or summary_of(evaluation)), *([BEHIND] if behind else [])),
         changes=tuple(changes),
+        note=note,
+        path=path,
     )
 
 
-def _summary(evaluation: Evaluation) -> tuple[str, ...]:
+def summary_of(evaluation: Evaluation) -> tuple[str, ...]:
     """The answer in a few sentences, the verdict first; each sentence only where its figures are there."""
     v, brief = evaluation.verdict, evaluation.brief
     need = f"{brief.needed_calls} concurrent {'call' if brief.needed_calls == 1 else 'calls'}"

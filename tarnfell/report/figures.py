@@ -5,6 +5,8 @@ from __future__ import annotations
 from datetime import date, timedelta
 from html import escape
 
+from tarnfell.core.days.depths import PathDepth
+from tarnfell.core.days.findings import lasted
 from tarnfell.core.daysheet import CELLS, Day
 from tarnfell.core.path import Leg
 from tarnfell.core.verdict.moments import CELL_MINUTES
@@ -97,6 +99,45 @@ def path_svg(test_point: str, far_end: str, up: Leg, down: Leg) -> str:
     parts.append(f'<text x="{near - 8}" y="43" text-anchor="end" {_TYPE}>{escape(test_point)}</text>')
     parts.append(f'<text x="{far + 8}" y="43" {_TYPE}>{escape(far_end)}</text>')
     parts.append("</svg>")
+    return "".join(parts)
+
+
+_LEGS = {
+    "inside": ("inside", "gateway"),
+    "line": ("line", "provider’s edge"),
+    "beyond": ("beyond", ""),
+    "inside or line": ("inside and line", "provider’s edge"),
+    "unknown": ("whole path", ""),
+}
+
+
+def legs_svg(test_point: str, far_end: str, path: PathDepth) -> str:
+    """The site's real legs, upload above and download below, painted by the worst tenth of moments of a watch."""
+    near, far = 130, 510
+    step = (far - near) / max(1, len(path.legs))
+    parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 640 104" role="img" aria-label="Call path">']
+    for i, leg in enumerate(path.legs):
+        name, ends = _LEGS[leg.leg]
+        left, right = near + i * step, near + (i + 1) * step
+        for mos, y, start, end in ((leg.up_mos, 36, left, right), (leg.down_mos, 54, right, left)):
+            tip = end - (8 if end > start else -8)
+            parts.append(
+                f'<path d="M{start:g} {y}H{tip:g}L{end:g} {y + 6}L{tip:g} {y + 12}H{start:g}Z" '
+                f'fill="{paint(depth(mos))}" stroke="{INK}" stroke-width="0.7"/>'
+            )
+        middle = (left + right) / 2
+        trouble = f"{lasted(leg.spoiled_s)} of trouble" if leg.spoiled_s else "no trouble"
+        parts.append(f'<text x="{middle:g}" y="14" text-anchor="middle" {_TYPE} font-weight="600">{name}</text>')
+        parts.append(f'<text x="{middle:g}" y="27" text-anchor="middle" {_TYPE}>{trouble}</text>')
+        if ends:
+            parts.append(f'<text x="{right:g}" y="86" text-anchor="middle" {_TYPE}>{ends}</text>')
+    posts = "".join(f"M{near + i * step:g} 31V72" for i in range(len(path.legs) + 1))
+    parts.append(f'<path d="{posts}" stroke="{INK}" stroke-width="1.2"/>')
+    parts.append(f'<text x="{near - 8}" y="55" text-anchor="end" {_TYPE}>{escape(test_point)}</text>')
+    parts.append(f'<text x="{far + 8}" y="55" {_TYPE}>{escape(far_end)}</text>')
+    hours = "business hours" if path.in_business_hours else "all hours"
+    says = f"painted by the worst tenth of {path.moments} ten-minute moments of {hours}, upload above, download below"
+    parts.append(f'<text x="320" y="101" text-anchor="middle" {_TYPE}>{says}</text></svg>')
     return "".join(parts)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from functools import cache
 from importlib import resources
 
@@ -12,7 +13,7 @@ from markupsafe import Markup
 from tarnfell.core import picture
 from tarnfell.core.targets import in_words
 from tarnfell.report.build import Report
-from tarnfell.report.figures import RAMP, day_sheet_svg, path_svg, verdict_mark_svg
+from tarnfell.report.figures import RAMP, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
 
 
 def render_html(report: Report) -> str:
@@ -20,6 +21,7 @@ def render_html(report: Report) -> str:
     e, site = report.evaluation, report.site
     page: str = _template().render(
         r=report,
+        e=e,
         site=site,
         v=e.verdict,
         brief=e.brief,
@@ -32,11 +34,20 @@ def render_html(report: Report) -> str:
         score=str(e.verdict.low) if e.verdict.low == e.verdict.high else f"{e.verdict.low} to {e.verdict.high}",
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
-        path=Markup(path_svg(site.test_point or "probe", site.far_end or "far end", *e.legs)) if e.legs else None,
+        path=_path(report),
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         style=Markup(style()),
     )
     return page
+
+
+def _path(report: Report) -> Markup | None:
+    """In its real legs where a watch tells them apart; else as calls alone know it."""
+    site, legs = report.site, report.evaluation.legs
+    ends = site.test_point or "probe", site.far_end or "far end"
+    if report.path:
+        return Markup(legs_svg(*ends, report.path))
+    return Markup(path_svg(*ends, *legs)) if legs else None
 
 
 def render_pdf(report: Report) -> bytes:
@@ -48,7 +59,17 @@ def pdf_of(page: str) -> bytes:
     # WeasyPrint takes a second to import; nothing else should wait for it.
     from weasyprint import HTML
 
-    return bytes(HTML(string=page).write_pdf())
+    # Tagged, so that it can be read aloud; nothing is fetched for it.
+    return bytes(HTML(string=page, url_fetcher=_nothing).write_pdf(pdf_tags=True))
+
+
+def _nothing(url: str, *_: object, **__: object) -> dict[str, object]:
+    """What people typed must not make the server fetch anything; the page holds all that it needs."""
+    if url.startswith("data:"):
+        from weasyprint import default_url_fetcher
+
+        return dict(default_url_fetcher(url))
+    raise ValueError(f"{url} is not fetched.")
 
 
 @cache
@@ -69,6 +90,7 @@ def style() -> str:
 @cache
 def environment() -> Environment:
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["cssquoted"] = lambda text: Markup(re.sub(r"[^\w ,.()/–’-]", " ", str(text)))
     environment.filters["kbps"] = lambda value: "–" if value is None else f"{value / 1000:g} Mbit/s"
     return environment
 

@@ -14,6 +14,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fill_plans as fill_plan_store
 from tarnfell.store import imports as import_store
+from tarnfell.store import issued as issued_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
@@ -29,6 +30,7 @@ from tarnfell.store.calls import StoredCall
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.fill_plans import FillPlanned
 from tarnfell.store.imports import Imported
+from tarnfell.store.issued import Issued, Link
 from tarnfell.store.jobs import Job
 from tarnfell.store.places import FarEnd, TestPoint
 from tarnfell.store.plans import Plan, Series
@@ -189,6 +191,20 @@ def require_task(task_id: int) -> Task:
         return task_store.task_by_id(g.db, task_id)
     except KeyError:
         raise Problem(404, f"There is no document {task_id}. Ask for it again.") from None
+
+
+def require_issued(issued_id: int) -> Issued:
+    one = issued_store.by_id(g.db, issued_id)
+    if one is None:
+        raise Problem(404, f"There is no issued report {issued_id}.")
+    return one
+
+
+def require_link(one: Issued, link_id: int) -> Link:
+    link = next((link for link in issued_store.links_of(g.db, one.id) if link.id == link_id), None)
+    if link is None:
+        raise Problem(404, f"Report {one.number} has no link {link_id}.")
+    return link
 
 
 # For probes

@@ -77,6 +77,8 @@ IMPORTS = Shelf("imports")
 DELIVERIES = Shelf("deliveries")
 MADE = Shelf("made")
 """Documents that the clerk made."""
+ISSUED = Shelf("issued")
+"""Reports as they were issued; nothing here is ever changed or swept away."""
 
 
 def _sync(folder: Path) -> None:

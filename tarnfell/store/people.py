@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-import hmac
-import os
 import re
 import sqlite3
 from dataclasses import dataclass
 
 from tarnfell.store.db import now_us
+from tarnfell.store.hashing import NOBODYS, fits, hashed
 
 MIN_PASSWORD = 10
-_N, _R, _P = 1 << 14, 8, 1
 
 
 @dataclass(frozen=True)
@@ -31,20 +29,20 @@ def add_user(db: sqlite3.Connection, email: str, name: str, password: str) -> Us
     """
     if not re.fullmatch(r"[^@\s]+@[^@\s]+", email):
         raise ValueError(f"“{email}” is not an email address; who signs in gives one.")
-    hashed = _new_hash(password)
+    kept = _new_hash(password)
     cursor = db.execute(
         "UPDATE user SET name = ?, password_hash = ?, removed_us = NULL WHERE email = ? AND removed_us IS NOT NULL "
         "RETURNING id",
-        (name, hashed, email),
+        (name, kept, email),
     )
     back = cursor.fetchone()
     if back:
-        return User(back[0], email, name, _mark(hashed))
+        return User(back[0], email, name, _mark(kept))
     cursor = db.execute(
         "INSERT INTO user (email, name, password_hash, created_us) VALUES (?, ?, ?, ?)",
-        (email, name, hashed, now_us()),
+        (email, name, kept, now_us()),
     )
-    return User(int(cursor.lastrowid or 0), email, name, _mark(hashed))
+    return User(int(cursor.lastrowid or 0), email, name, _mark(kept))
 
 
 def set_password(db: sqlite3.Connection, email: str, password: str) -> None:
@@ -72,9 +70,7 @@ def users(db: sqlite3.Connection) -> list[User]:
 def check_password(db: sqlite3.Connection, email: str, password: str) -> User | None:
     """The user, or None; takes as long for an unknown address as for a wrong password."""
     row = db.execute("SELECT * FROM user WHERE email = ? AND removed_us IS NULL", (email,)).fetchone()
-    kept = row["password_hash"] if row else _NOBODYS
-    salt = bytes.fromhex(kept.split("$")[1])
-    right = hmac.compare_digest(kept, _hash(password, salt))
+    right = fits(password, row["password_hash"] if row else NOBODYS)
     return _user(row) if row and right else None
 
 
@@ -98,13 +94,4 @@ def _mark(password_hash: str) -> str:
 def _new_hash(password: str) -> str:
     if len(password) < MIN_PASSWORD:
         raise ValueError(f"A password has at least {MIN_PASSWORD} characters.")
-    return _hash(password, os.urandom(16))
-
-
-_NOBODYS = f"scrypt${bytes(16).hex()}${bytes(64).hex()}"
-"""In place of the hash of an address nobody has; no password has it."""
-
-
-def _hash(password: str, salt: bytes) -> str:
-    digest = hashlib.scrypt(password.encode(), salt=salt, n=_N, r=_R, p=_P)
-    return f"scrypt${salt.hex()}${digest.hex()}"
+    return hashed(password)

@@ -14,7 +14,7 @@ from tarnfell.server.brief.models.engagements import (
     SiteLine,
 )
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.judge.shown import evidence_view, path_view, share_view, strip_view, verdict_view, watched_path
+from tarnfell.server.judge.shown import evidence_view, path_view, share_view, strip_view, verdict_view
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
@@ -24,6 +24,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.report import watched_path
 from tarnfell.work.judging.next_step import next_step
 
 blueprint = Blueprint("engagements", __name__)
@@ -111,7 +112,7 @@ def _line(site: Site) -> SiteLine:
         verdict=verdict_view(evaluated),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
-        path=path_view(evaluation, test_point, far_ends[0] if far_ends else None, watched_path(site)),
+        path=path_view(evaluation, test_point, far_ends[0] if far_ends else None, watched_path(g.db, site)),
         strip=strip_view(evaluation),
         next=next_step(
             evaluation,

@@ -21,7 +21,7 @@ from tarnfell.server.judge import compare, remedies, sites
 from tarnfell.server.load import call_list, calls, fills, flows, imports, live, plans, run_capture, runs, videos
 from tarnfell.server.place import bench, join, places
 from tarnfell.server.probe_api import probes
-from tarnfell.server.report import reports
+from tarnfell.server.report import issued, reports, shared
 from tarnfell.server.today import today
 from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
@@ -118,6 +118,8 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         run_capture,
         remedies,
         reports,
+        issued,
+        shared,
         probes,
         health,
     ):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hmac
 import secrets
 
-from flask import Blueprint, Flask, current_app, g, request, session
+from flask import Blueprint, Flask, Request, current_app, g, request, session
 
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, endpoint
@@ -73,7 +73,7 @@ def _require_monitor(slug: str) -> None:
 @endpoint(blueprint, "POST", "/api/session", audience="anyone", response=Session)
 def sign_in(body: SignIn) -> Session:
     """Sign in."""
-    peer = _peer()
+    peer = peer_of(request)
     if throttle.is_held(peer, body.email):
         raise Problem(429, "Too many wrong passwords. Wait five minutes and try again.")
     user = people.check_password(g.db, body.email, body.password)
@@ -100,7 +100,7 @@ def first_account() -> FirstAccount:
 def make_first_account(body: NewAccount) -> Session:
     """Make the first account, by the one-time code that the server printed."""
     data = current_app.config["DATA"]
-    peer = _peer()
+    peer = peer_of(request)
     if throttle.is_held(peer, ""):
         raise Problem(429, "Too many wrong codes. Wait five minutes and try again.")
     if people.has_users(g.db):
@@ -131,7 +131,7 @@ def sign_out() -> None:
     session.clear()
 
 
-def _peer() -> str:
+def peer_of(request: Request) -> str:
     """Whom a wrong password is counted against.
 
     Behind a proxy of this machine the last address it wrote down; what came before that the client may have made up.

@@ -13,7 +13,7 @@ from flask import Flask, Response, g, request
 
 log = logging.getLogger("tarnfell.request")
 
-_SECRET = re.compile(r"(/join/)[^/]+")
+_SECRET = re.compile(r"(/(?:join|shared)/)[^/]+")
 """The code of an invitation: who has it enrols a machine."""
 OFTEN = ("/api/probe/heartbeat", "/progress")
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from datetime import date, timedelta
 
-from flask import g
-
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.daysheet import DAYS, Day
 from tarnfell.core.path import Leg, worse_direction
@@ -23,11 +21,9 @@ from tarnfell.server.judge.models.sites import (
     ImportedOnSheet,
     TakenView,
 )
-from tarnfell.store import probes as probe_store
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
-from tarnfell.work.watch.reading import kept_legs
 
 
 def verdict_view(evaluated: Evaluated) -> VerdictView:
@@ -143,12 +139,6 @@ def path_view(
         worst=worse_direction(up, down),
         watched=watched,
     )
-
-
-def watched_path(site: Site) -> PathDepth | None:
-    """As the probe with most samples in business hours has it."""
-    told = [one for probe in probe_store.probes_of(g.db, site.id) if (one := kept_legs(g.db, probe.id)) is not None]
-    return max(told, key=lambda one: (one.in_business_hours, one.moments), default=None)
 
 
 def sheet_view(evaluation: Evaluation, site: Site, imported: list[ImportedOnSheet]) -> DaySheet:

@@ -30,7 +30,6 @@ from tarnfell.server.judge.shown import (
     share_view,
     sheet_view,
     verdict_view,
-    watched_path,
 )
 from tarnfell.server.load.words import FLOW_WORDS, video_views, video_words
 from tarnfell.server.place.presence import look_at
@@ -45,6 +44,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.report import watched_path
 from tarnfell.work.judging.calls import good_calls
 from tarnfell.work.judging.checks import newest_done
 from tarnfell.work.judging.next_step import next_step
@@ -92,7 +92,9 @@ def show_site(slug: str) -> SitePage:
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
         stages=stages(evaluation, site, probes, open_runs, newest_done(g.db, site.id)),
-        path=path_view(evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(site)),
+        path=path_view(
+            evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(g.db, site)
+        ),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
         dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),

@@ -7,29 +7,50 @@ import sqlite3
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
 from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import evaluations
+from tarnfell.store import issued as issued_store
 from tarnfell.store import places as place_store
+from tarnfell.store import watches as watch_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated, mark_of
 from tarnfell.work.judging.site_words import business_hours, measured_from
+from tarnfell.work.watch.reading import kept_legs
 
 
 def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Report:
     """The report, made now."""
+    draft = issued_store.draft_of(db, site.id)
     return build_report(
-        _site_facts(db, site), evaluated.evaluation, now_us(), _brief_changes(db, site), behind=evaluated.behind
+        _site_facts(db, site),
+        evaluated.evaluation,
+        now_us(),
+        _brief_changes(db, site),
+        behind=evaluated.behind,
+        written=[line for line in draft.summary.splitlines() if line.strip()],
+        note=draft.note,
+        path=watched_path(db, site),
     )
+
+
+def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:
+    """As the probe with most samples in business hours has it."""
+    watches = watch_store.watches_of(db, site.id)
+    told = [one for watch in watches if (one := kept_legs(db, watch.probe_id)) is not None]
+    return max(told, key=lambda one: (one.in_business_hours, one.moments), default=None)
 
 
 def report_mark(db: sqlite3.Connection, site: Site) -> str:
     """Differs whenever the report would say something else."""
-    parts = mark_of(site, evaluations.evidence_of(db, site.id)), _site_facts(db, site), _brief_changes(db, site)
+    evidence = mark_of(site, evaluations.evidence_of(db, site.id))
+    written = issued_store.draft_of(db, site.id), watched_path(db, site)
+    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written
     return hashlib.sha256(repr(parts).encode()).hexdigest()
 
 

@@ -1850,6 +1850,346 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/issued/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a file is one of a report that was issued here, unchanged. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["VerifyForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Verified"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link by which an issued report is read without signing in. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["LinkForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/links/{link_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a link. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                    link_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An issued report's page. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/html": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/report.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Its figures, of which the page has the SHA-256. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": Record<string, never>;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/report.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same on paper. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/pdf": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/issued/{issued_id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that an issued report does not hold; it stays as it was issued, and whoever opens it is told. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WithdrawForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/join/{code}": {
         parameters: {
             query?: never;
@@ -5538,6 +5878,104 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/report/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write the summary or a note of the next report. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["DraftForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/report/issue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Issue the report as it is now: numbered, and never changed again. It replaces the one before. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/report/pdf": {
         parameters: {
             query?: never;
@@ -5579,6 +6017,53 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was issued for a site, and what is written for the next report. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -8302,6 +8787,20 @@ export interface components {
              */
             state: "waiting" | "taken" | "running" | "delivered" | "done" | "failed";
         };
+        /** DraftForm */
+        DraftForm: {
+            /**
+             * Summary
+             * @description A sentence a line; empty: the report says it by itself.
+             * @default
+             */
+            summary: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
         /** Duplicate */
         Duplicate: {
             /** Name */
@@ -9527,6 +10026,47 @@ export interface components {
              */
             state: "open" | "used" | "revoked" | "expired";
         };
+        /** IssuedView */
+        IssuedView: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: string;
+            /** Issued Us */
+            issued_us: number;
+            /**
+             * Issued By
+             * @description Empty where nobody is known any more.
+             */
+            issued_by: string;
+            /** Word */
+            word: string;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "issued" | "replaced" | "withdrawn";
+            /**
+             * Replaced By
+             * @description The number of that report; empty where there is none.
+             */
+            replaced_by: string;
+            /**
+             * Withdrawn
+             * @description Why.
+             */
+            withdrawn: string;
+            /** Data Sha256 */
+            data_sha256: string;
+            /** Has Pdf */
+            has_pdf: boolean;
+            /** Links */
+            links: components["schemas"]["LinkView"][];
+        };
         /** JobEvent */
         JobEvent: {
             /** At Us */
@@ -9908,6 +10448,45 @@ export interface components {
             instants: components["schemas"]["Instant"][];
             /** Seconds */
             seconds: components["schemas"]["SecondMos"][];
+        };
+        /** LinkForm */
+        LinkForm: {
+            /**
+             * Name
+             * @description Whom it is for.
+             */
+            name: string;
+            /**
+             * Days
+             * @default 30
+             */
+            days: number;
+            /**
+             * Passphrase
+             * @default
+             */
+            passphrase: string;
+        };
+        /** LinkView */
+        LinkView: {
+            /** Id */
+            id: number;
+            /** Path */
+            path: string;
+            /** Name */
+            name: string;
+            /** Has Passphrase */
+            has_passphrase: boolean;
+            /** Until Us */
+            until_us: number;
+            /** Good */
+            good: boolean;
+            /** Revoked */
+            revoked: boolean;
+            /** Opened */
+            opened: number;
+            /** Last Opened Us */
+            last_opened_us: number | null;
         };
         /** LiveQuery */
         LiveQuery: {
@@ -11448,6 +12027,33 @@ export interface components {
             set_aside: boolean;
             /** Marked By */
             marked_by: string | null;
+        };
+        /** ReportsPage */
+        ReportsPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /**
+             * Behind
+             * @description Evidence is still being judged: none can be issued just now.
+             */
+            behind: boolean;
+            draft: components["schemas"]["DraftForm"];
+            /**
+             * By Itself
+             * @description The summary that the report gives where nothing is written.
+             */
+            by_itself: string[];
+            /**
+             * Issued
+             * @description Newest first.
+             */
+            issued: components["schemas"]["IssuedView"][];
         };
         /** Requirement */
         Requirement: {
@@ -13321,6 +13927,30 @@ export interface components {
              */
             behind: boolean;
         };
+        /** Verified */
+        Verified: {
+            /**
+             * Number
+             * @description Empty where no report that was issued here has such a file.
+             */
+            number: string;
+            /** Site Name */
+            site_name: string;
+            /** Issued Us */
+            issued_us: number | null;
+            /** State */
+            state: ("issued" | "replaced" | "withdrawn") | null;
+            /** Says */
+            says: string;
+        };
+        /** VerifyForm */
+        VerifyForm: {
+            /**
+             * Sha256
+             * @description Of a file: it is computed where the file is.
+             */
+            sha256: string;
+        };
         /** VideoForm */
         VideoForm: {
             /** Profile */
@@ -13725,6 +14355,11 @@ export interface components {
              * @default null
              */
             account: components["schemas"]["AccountForm"] | null;
+        };
+        /** WithdrawForm */
+        WithdrawForm: {
+            /** Reason */
+            reason: string;
         };
         /**
          * NotFault

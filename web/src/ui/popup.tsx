@@ -40,7 +40,7 @@ export function Popup({ label, trigger, confirm, disabled, onConfirm, also, chil
           sideOffset={6}
           collisionPadding={16}
           aria-label={label}
-          className="z-20 w-96 border border-ink bg-raised p-4"
+          className="z-20 max-h-[var(--radix-popover-content-available-height)] w-96 overflow-y-auto border border-ink bg-raised p-4"
         >
           <form
             className="space-y-3"

@@ -1,0 +1,199 @@
+"""Issued reports of a site: written into, issued, withdrawn, verified, and shared by links."""
+
+from __future__ import annotations
+
+from flask import Blueprint, Response, g
+
+from tarnfell.report.build import summary_of
+from tarnfell.server.access import require_issued, require_link, require_site
+from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.report.models.issued import (
+    DraftForm,
+    IssuedView,
+    LinkForm,
+    LinkView,
+    ReportsPage,
+    Verified,
+    VerifyForm,
+    WithdrawForm,
+)
+from tarnfell.store import engagements as engagement_store
+from tarnfell.store import issued as issued_store
+from tarnfell.store import people
+from tarnfell.store import sites as site_store
+from tarnfell.store.db import folder_of, now_us, writing
+from tarnfell.store.files import ISSUED
+from tarnfell.store.issued import Draft, Issued, Link, Opened
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.issue import NotYet, issue
+
+blueprint = Blueprint("issued", __name__)
+
+DAY_US = 86_400_000_000
+GONE = "A file of this report is missing from the server's data folder. Put it back from a copy of the folder."
+
+
+@endpoint(blueprint, "GET", "/api/sites/<slug>/reports", response=ReportsPage)
+def show_reports(slug: str) -> ReportsPage:
+    """What was issued for a site, and what is written for the next report."""
+    return _page(require_site(slug))
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/report/draft", response=ReportsPage)
+def write_draft(slug: str, body: DraftForm) -> ReportsPage:
+    """Write the summary or a note of the next report."""
+    site = require_site(slug)
+    with writing(g.db):
+        issued_store.keep_draft(g.db, site.id, Draft(body.summary, body.note), g.user.id)
+    return _page(site)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/report/issue", response=ReportsPage)
+def issue_report(slug: str) -> ReportsPage:
+    """Issue the report as it is now: numbered, and never changed again. It replaces the one before."""
+    site = require_site(slug)
+    try:
+        issue(g.db, folder_of(g.db), site, evaluate(g.db, site), g.user.id)
+    except NotYet as error:
+        raise Problem(409, str(error)) from None
+    return _page(site)
+
+
+@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/withdraw", response=ReportsPage)
+def withdraw_report(issued_id: int, body: WithdrawForm) -> ReportsPage:
+    """Say that an issued report does not hold; it stays as it was issued, and whoever opens it is told."""
+    one = require_issued(issued_id)
+    if one.state == "withdrawn":
+        raise Problem(409, f"Report {one.number} was withdrawn before.")
+    with writing(g.db):
+        issued_store.withdraw(g.db, one.id, body.reason, g.user.id)
+    return _page(site_store.site_by_id(g.db, one.site_id))
+
+
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.html", produces="text/html")
+def issued_page(issued_id: int) -> Response:
+    """An issued report's page."""
+    return Response(file_of(require_issued(issued_id), "html"), mimetype="text/html")
+
+
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.json")
+def issued_figures(issued_id: int) -> Response:
+    """Its figures, of which the page has the SHA-256."""
+    return Response(file_of(require_issued(issued_id), "json"), mimetype="application/json")
+
+
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.pdf", produces="application/pdf")
+def issued_pdf(issued_id: int) -> Response:
+    """The same on paper."""
+    one = require_issued(issued_id)
+    response = Response(file_of(one, "pdf"), mimetype="application/pdf")
+    response.headers["Content-Disposition"] = f'attachment; filename="{one.number}.pdf"'
+    return response
+
+
+@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/links", response=ReportsPage)
+def share(issued_id: int, body: LinkForm) -> ReportsPage:
+    """Make a link by which an issued report is read without signing in."""
+    one = require_issued(issued_id)
+    with writing(g.db):
+        until_us = now_us() + body.days * DAY_US
+        issued_store.add_link(g.db, one.id, body.name, body.passphrase, until_us, g.user.id)
+    return _page(site_store.site_by_id(g.db, one.site_id))
+
+
+@endpoint(blueprint, "DELETE", "/api/issued/<int:issued_id>/links/<int:link_id>", response=ReportsPage)
+def unshare(issued_id: int, link_id: int) -> ReportsPage:
+    """End a link."""
+    one = require_issued(issued_id)
+    link = require_link(one, link_id)
+    with writing(g.db):
+        issued_store.revoke_link(g.db, link.id)
+    return _page(site_store.site_by_id(g.db, one.site_id))
+
+
+@endpoint(blueprint, "POST", "/api/issued/verify", response=Verified)
+def verify(body: VerifyForm) -> Verified:
+    """Whether a file is one of a report that was issued here, unchanged."""
+    one = issued_store.by_file(g.db, body.sha256)
+    if one is None:
+        says = "No report that was issued here has this file: it is another one, or was changed."
+        return Verified(number="", site_name="", issued_us=None, state=None, says=says)
+    site = site_store.site_by_id(g.db, one.site_id)
+    return Verified(
+        number=one.number, site_name=site.name, issued_us=one.issued_us, state=one.state,
+        says=f"This is report {one.number} of {site.name}, unchanged. {standing(one)}".strip(),
+    )  # fmt: skip
+
+
+def standing(one: Issued) -> str:
+    """What a reader has to be told; empty where the report stands."""
+    if one.state == "withdrawn":
+        return f"It was withdrawn: {one.withdrawn}"
+    if one.state == "replaced":
+        newer = issued_store.by_id(g.db, one.replaced_by or 0)
+        return f"It was replaced by report {newer.number}." if newer else "It was replaced."
+    return ""
+
+
+def file_of(one: Issued, kind: str) -> bytes:
+    """Raises Problem."""
+    sha256 = {"html": one.page_sha256, "json": one.data_sha256, "pdf": one.pdf_sha256}[kind]
+    if sha256 is None:
+        raise Problem(409, "The PDF is still being made by the server's clerk. Try again in a few seconds.")
+    body = ISSUED.read(folder_of(g.db), sha256)
+    if body is None:
+        raise Problem(410, GONE)
+    return body
+
+
+def _page(site: Site) -> ReportsPage:
+    engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
+    evaluated = evaluate(g.db, site)
+    draft = issued_store.draft_of(g.db, site.id)
+    return ReportsPage(
+        site_name=site.name,
+        engagement_slug=engagement.slug,
+        engagement_name=engagement.name,
+        time_zone=site.time_zone,
+        behind=evaluated.behind,
+        draft=DraftForm(summary=draft.summary, note=draft.note),
+        by_itself=list(summary_of(evaluated.evaluation)),
+        issued=[_view(one) for one in issued_store.issued_of(g.db, site.id)],
+    )
+
+
+def _view(one: Issued) -> IssuedView:
+    by = people.get_user(g.db, one.issued_by) if one.issued_by is not None else None
+    newer = issued_store.by_id(g.db, one.replaced_by) if one.replaced_by else None
+    links = issued_store.links_of(g.db, one.id)
+    opened = issued_store.opened(g.db, [link.id for link in links])
+    return IssuedView(
+        id=one.id,
+        number=one.number,
+        issued_us=one.issued_us,
+        issued_by=by.name if by else "",
+        word=one.word,
+        low=one.low,
+        high=one.high,
+        state=one.state,
+        replaced_by=newer.number if newer else "",
+        withdrawn=one.withdrawn,
+        data_sha256=one.data_sha256,
+        has_pdf=one.pdf_sha256 is not None,
+        links=[_link(link, [each for each in opened if each.link_id == link.id]) for link in links],
+    )
+
+
+def _link(link: Link, opened: list[Opened]) -> LinkView:
+    return LinkView(
+        id=link.id,
+        path=f"/shared/{link.code}",
+        name=link.name,
+        has_passphrase=link.passphrase is not None,
+        until_us=link.until_us,
+        good=link.is_good(now_us()),
+        revoked=link.revoked_us is not None,
+        opened=len(opened),
+        last_opened_us=opened[-1].at_us if opened else None,
+    )

@@ -1,0 +1,84 @@
+"""Reports that were issued, and what a consultant writes into the next."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from tarnfell.server.http.models.base import Model
+from tarnfell.store.issued import IssuedState
+
+
+class DraftForm(Model):
+    summary: str = Field("", max_length=3000)
+    """A sentence a line; empty: the report says it by itself."""
+    note: str = Field("", max_length=6000)
+
+
+class LinkView(Model):
+    id: int
+    path: str
+    name: str
+    has_passphrase: bool
+    until_us: int
+    good: bool
+    revoked: bool
+    opened: int
+    last_opened_us: int | None
+
+
+class IssuedView(Model):
+    id: int
+    number: str
+    issued_us: int
+    issued_by: str
+    """Empty where nobody is known any more."""
+    word: str
+    low: int
+    high: int
+    state: IssuedState
+    replaced_by: str
+    """The number of that report; empty where there is none."""
+    withdrawn: str
+    """Why."""
+    data_sha256: str
+    has_pdf: bool
+    links: list[LinkView]
+
+
+class ReportsPage(Model):
+    site_name: str
+    engagement_slug: str
+    engagement_name: str
+    time_zone: str
+    behind: bool
+    """Evidence is still being judged: none can be issued just now."""
+    draft: DraftForm
+    by_itself: list[str]
+    """The summary that the report gives where nothing is written."""
+    issued: list[IssuedView]
+    """Newest first."""
+
+
+class WithdrawForm(Model):
+    reason: str = Field(min_length=3, max_length=500)
+
+
+class LinkForm(Model):
+    name: str = Field(min_length=1, max_length=120)
+    """Whom it is for."""
+    days: int = Field(30, ge=1, le=365)
+    passphrase: str = Field("", max_length=200)
+
+
+class VerifyForm(Model):
+    sha256: str = Field(pattern=r"^[0-9a-f]{64}$")
+    """Of a file: it is computed where the file is."""
+
+
+class Verified(Model):
+    number: str
+    """Empty where no report that was issued here has such a file."""
+    site_name: str
+    issued_us: int | None
+    state: IssuedState | None
+    says: str

@@ -1,0 +1,76 @@
+"""A report issued: numbered and frozen, so that what a customer signed stays what it was.
+
+The page, its figures and, once the clerk has made it, the PDF are files that nothing touches again. The digest of the
+figures stands on the page; each file is known by its own.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import logging
+import sqlite3
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from tarnfell import __version__
+from tarnfell.report.build import Issue
+from tarnfell.report.render import pdf_of, render_html
+from tarnfell.store import issued as issued_store
+from tarnfell.store import people
+from tarnfell.store.db import now_us, writing
+from tarnfell.store.files import ISSUED
+from tarnfell.store.issued import Issued
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence.evaluations import Evaluated
+from tarnfell.work.issuing.report import report_of
+
+log = logging.getLogger(__name__)
+
+
+class NotYet(ValueError):
+    """It cannot be issued now; the text says why."""
+
+
+def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, by: int | None) -> Issued:
+    """What the records say now. Raises NotYet, or OSError where there is no room."""
+    if evaluated.behind:
+        raise NotYet("Evidence has come in that is still being judged. Issue the report once that is done.")
+    at_us = now_us()
+    user = people.get_user(db, by) if by is not None else None
+    # Within one transaction, so that two who issue at the same moment get two numbers.
+    with writing(db):
+        year = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone)).year
+        number = issued_store.next_number(db, year)
+        report = report_of(db, site, evaluated)
+        figures = figures_of(report.as_json(), number)
+        digest = hashlib.sha256(figures).hexdigest()
+        page = render_html(report.issued(Issue(number, digest, user.name if user else ""))).encode()
+        verdict = evaluated.evaluation.verdict
+        kept = issued_store.add(
+            db, site.id, number, at_us, by, __version__, verdict.word, verdict.low, verdict.high,
+            ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]),
+        )  # fmt: skip
+    log.info("report %s of %s issued", number, site.slug)
+    return kept
+
+
+def figures_of(told: dict[str, object], number: str) -> bytes:
+    """As they are kept: the same figures are the same bytes."""
+    return json.dumps({"number": number, **told}, indent=1, ensure_ascii=False, sort_keys=True).encode()
+
+
+def make_issued_pdf(db: sqlite3.Connection, data: Path) -> bool:
+    """Have the page of an issued report that has no PDF yet on paper. Whether there was one."""
+    one = issued_store.without_pdf(db)
+    if one is None:
+        return False
+    page = ISSUED.read(data, one.page_sha256)
+    if page is None:
+        raise OSError(f"the page of report {one.number} is missing from the data folder")
+    sha256 = ISSUED.keep(data, [pdf_of(page.decode())])
+    with writing(db):
+        issued_store.keep_pdf(db, one.id, sha256)
+    log.info("report %s is on paper", one.number)
+    return True
