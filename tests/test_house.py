@@ -29,7 +29,20 @@ MAY_KNOW: dict[str, set[str]] = {
     "server": {"core", "wire", "store", "work", "report", "exchange", "probe"},
     # What a stand-in does to packets and messages, the demo's history has done to it as well.
     "demo": {"core", "wire", "media", "probe", "standin", "store", "work", "server"},
-    "cli": {"core", "wire", "media", "probe", "farend", "exchange", "store", "work", "clerk", "server", "demo"},
+    "cli": {
+        "core",
+        "wire",
+        "media",
+        "probe",
+        "farend",
+        "exchange",
+        "store",
+        "work",
+        "report",
+        "clerk",
+        "server",
+        "demo",
+    },
 }
 FIELD_ROOMS = ("wire", "media", "probe", "farend")
 FORBIDDEN_IN_CORE = {"socket", "sqlite3", "flask", "time", "random", "secrets", "os", "pathlib", "subprocess"}

@@ -209,6 +209,27 @@ def probe(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--state", default=str(state), metavar="DIR", help="the probe's data folder")
 
 
+def report_make(parser: argparse.ArgumentParser) -> None:
+    report_issue(parser)
+    parser.add_argument("--format", choices=("html", "pdf", "json"), default="html")
+    parser.add_argument("--out", metavar="FILE", default="-", help="else standard output")
+
+
+def report_issue(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("site", metavar="SITE", help="the name in the site's address")
+    parser.add_argument("--data", required=True, metavar="DIR")
+
+
+def report_show(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("number", metavar="NUMBER")
+    parser.add_argument("--data", required=True, metavar="DIR")
+
+
+def report_verify(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="FILE", help="page, figures or PDF")
+    parser.add_argument("--data", required=True, metavar="DIR")
+
+
 def enrol(parser: argparse.ArgumentParser) -> None:
     probe(parser)
     parser.add_argument("--server", required=True, metavar="URL")

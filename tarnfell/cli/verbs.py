@@ -150,6 +150,16 @@ PROBE_VERBS = (
     Verb("run", "running", options.probe, "Take jobs from the server until stopped."),
     Verb("status", "running", options.probe, "Show who this probe is and what it still has to deliver."),
 )
+REPORT_VERBS = (
+    Verb("make", "reporting", options.report_make, "Draw a site's report as it is now: a draft."),
+    Verb("issue", "reporting", options.report_issue, "Issue a site's report: numbered, and never changed again."),
+    Verb("show", "reporting", options.report_show, "Show what became of an issued report."),
+    Verb("verify", "reporting", options.report_verify, "Find the issued report that a file is of, unchanged."),
+)
+GROUPS = (
+    ("probe", "Work for a server from inside a site.", PROBE_VERBS),
+    ("report", "A site's readiness report, from a server's data folder.", REPORT_VERBS),
+)
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -199,10 +209,12 @@ def _parser(given: Sequence[str]) -> argparse.ArgumentParser:
     verbs = parser.add_subparsers(required=True, metavar="VERB")
     for verb in VERBS:
         _add(verbs, verb, verb.name, verb.name in given)
-    probe = verbs.add_parser("probe", help="Work for a server from inside a site.")
-    inner = probe.add_subparsers(required=True, metavar="enrol|run|status")
-    for verb in PROBE_VERBS:
-        _add(inner, verb, f"probe_{verb.name}", "probe" in given)
+    for name, words, group in GROUPS:
+        inner = verbs.add_parser(name, help=words).add_subparsers(
+            required=True, metavar="|".join(verb.name for verb in group)
+        )
+        for verb in group:
+            _add(inner, verb, f"{name}_{verb.name}", name in given)
     return parser
 
 

@@ -14,7 +14,7 @@ from flask import Flask
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import ENDPOINTS, MAX_BODY_BYTES
 from tarnfell.server.http.app import create_app
-from tarnfell.store import deliveries, jobs, people, places, sites, watches
+from tarnfell.store import deliveries, hashing, jobs, places, sites, watches
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.probes import add_probe, enrol, invite
@@ -214,8 +214,8 @@ def test_json_that_is_none_gets_a_sentence(house: House, body: bytes) -> None:
 
 def test_an_unknown_address_takes_as_many_hashes_as_a_known_one(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
-    real = people._hash
-    monkeypatch.setattr(people, "_hash", lambda password, salt: asked.append(password) or real(password, salt))
+    real = hashing._hash
+    monkeypatch.setattr(hashing, "_hash", lambda password, salt: asked.append(password) or real(password, salt))
     for email in (EMAIL, "nobody@customer.example"):
         asked.clear()
         house.app.test_client().post("/api/session", json={"email": email, "password": "wrong wrong wrong"})
@@ -255,7 +255,7 @@ def codes(app: Flask, peer: str, emails: list[str], **headers: str) -> list[int]
 
 
 def test_wrong_passwords_lock_out_only_who_gave_them(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(people, "_hash", lambda *_: "no")
+    monkeypatch.setattr(hashing, "_hash", lambda *_: "no")
     assert codes(house.app, "192.0.2.66", [EMAIL.upper()] * 5 + [EMAIL] * 6) == [401] * 10 + [429]
     assert codes(house.app, "192.0.2.66", ["else@customer.example"]) == [401]
     monkeypatch.undo()
@@ -265,7 +265,7 @@ def test_wrong_passwords_lock_out_only_who_gave_them(house: House, monkeypatch: 
 def test_one_peer_cannot_try_many_addresses_and_the_table_is_bounded(
     house: House, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(people, "_hash", lambda *_: "no")
+    monkeypatch.setattr(hashing, "_hash", lambda *_: "no")
     many = [f"u{i}@customer.example" for i in range(51)]
     assert codes(house.app, "192.0.2.66", many) == [401] * 50 + [429]
     monkeypatch.setattr(throttle, "MAX_WATCHED", 20)

@@ -89,7 +89,7 @@ def evaluate_site(
         other = word if word != verdict.word else None
     return Evaluation(
         brief=brief,
-        causes=causes + spoiled(facts) + evidence_short(verdict, verdict.calls),
+        causes=_costliest_first(causes, verdict) + spoiled(facts) + evidence_short(verdict, verdict.calls),
         verdict=verdict,
         left_out=left_out,
         word_with_all=other,
@@ -98,6 +98,15 @@ def evaluate_site(
         kept=kept_bounds(readings, brief),
         legs=(leg(readings, "up"), leg(readings, "down")) if readings else None,
     )
+
+
+def _costliest_first(causes: Sequence[Cause], verdict: Verdict) -> list[Cause]:
+    """By the points that each took: what a cause costs is of other units in each dimension."""
+    points: dict[str, float] = {}
+    for dimension in verdict.dimensions:
+        for one in dimension.taken:
+            points[one.cause] = points.get(one.cause, 0.0) + one.points
+    return sorted(causes, key=lambda cause: -points.get(cause.key, 0.0))
 
 
 def _judge(
