@@ -19,7 +19,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database
 from tarnfell.store.issued import Issued
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.evaluations import Evaluated, keep_evaluated
+from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
 from tarnfell.work.issuing.issue import issue, make_issued_pdf
 from tarnfell.work.issuing.report import report_of
 
@@ -28,7 +28,7 @@ def report_make(options: argparse.Namespace) -> int:
     """A draft."""
     with _data(options) as db:
         site = _site(db, options.site)
-        report = report_of(db, site, Evaluated(keep_evaluated(db, site)))
+        report = report_of(db, site, as_decided(db, site, keep_evaluated(db, site)))
     if options.format == "pdf":
         body = render_pdf(report)
     elif options.format == "html":
@@ -45,7 +45,7 @@ def report_make(options: argparse.Namespace) -> int:
 def report_issue(options: argparse.Namespace) -> int:
     with _data(options) as db:
         site = _site(db, options.site)
-        one = issue(db, Path(options.data), site, Evaluated(keep_evaluated(db, site)), None)
+        one = issue(db, Path(options.data), site, as_decided(db, site, keep_evaluated(db, site)), None)
         while make_issued_pdf(db, Path(options.data)):
             pass
         _tell(options, db, issued_store.by_id(db, one.id) or one)

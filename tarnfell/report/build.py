@@ -12,6 +12,7 @@ from tarnfell.core.codecs import Codec
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import CallRate
+from tarnfell.core.verdict.decisions import Dismissed
 from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
 
@@ -77,6 +78,7 @@ class Report:
     """None of a draft."""
     path: PathDepth | None = None
     """Leg by leg, from days of a watch."""
+    dismissed: tuple[Dismissed, ...] = ()
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
@@ -97,6 +99,7 @@ class Report:
             "kept_bounds": [asdict(k) for k in e.kept],
             "video": asdict(e.video),
             "causes": [asdict(c) for c in e.causes],
+            "dismissed": [asdict(one) for one in self.dismissed],
             "left_out": [asdict(one) for one in e.left_out],
             "word_with_all": e.word_with_all,
             "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
@@ -115,6 +118,7 @@ def build_report(
     written: Sequence[str] = (),
     note: str = "",
     path: PathDepth | None = None,
+    dismissed: Sequence[Dismissed] = (),
 ) -> Report:
     """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
     in the place of the summary that the report would give by itself."""
@@ -129,6 +133,7 @@ def build_report(
         changes=tuple(changes),
         note=note,
         path=path,
+        dismissed=tuple(dismissed),
     )
 
 

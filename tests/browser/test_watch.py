@@ -7,6 +7,10 @@ from selenium.webdriver.common.keys import Keys
 
 from tests.browser.driver import Page
 
+CALL = "A call of 12 seconds"
+ALL_CALLS = "All calls and video of the brief for 20 seconds, in business hours"
+FILL = "The line filled for 6 seconds each way"
+
 
 def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.go("/sites/skerry-road")
@@ -57,7 +61,7 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.see("The PDF is ready", within_s=60)
     page.driver.find_element(By.XPATH, "//a[normalize-space()='Evidence sheet']").click()
     page.see("Side by side at the same instants")
-    page.see("Not up to Gateway 192.0.2.1")
+    page.see("Not up to Gateway 192.0.2.33")
 
 
 def test_a_quiet_site_says_so(page: Page) -> None:
@@ -75,15 +79,24 @@ def test_a_watch_is_ended_changed_and_started(page: Page) -> None:
     page.go("/sites/bench/watch")  # an answer asked for before the end may still come, and close the form
     page.see("Start a watch …")
     page.press("Start a watch …")
-    page.see("MB a day")
+    page.see("MB a day, both ways together: samples")
+    for beside in (CALL, ALL_CALLS):  # they would come between the calls of other tests
+        assert page.field(beside).get_attribute("value") != "0"
+        page.choose(beside, "never")
+    page.choose(FILL, "every 7 hours")
+    page.see("fills, at most")
     address = page.driver.find_element(By.XPATH, "//div[@role='dialog']//input[@placeholder='the system’s own']")
     address.send_keys("nowhere.example", Keys.ENTER)  # by key: the form grows and moves while it is answered
+    page.see("only where somebody at the site has agreed")
+    page.choose(FILL, "never")
+    address.send_keys(Keys.ENTER)
     page.see("is no address")
     address.send_keys(Keys.CONTROL, "a")
     address.send_keys("127.0.0.1", Keys.ENTER)
     page.await_gone("MB a day")
     page.see("Samples are coming in.", within_s=90)
     page.see("127.0.0.1")
+    page.see("Names and services of the check, every 5 minutes: last", within_s=60)
     page.press("Edit …")
     page.choose("Rounds", "5 a second")
     page.driver.find_element(By.XPATH, "//div[@role='dialog']//input[@placeholder='the system’s own']").send_keys(

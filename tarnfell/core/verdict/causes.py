@@ -41,6 +41,8 @@ class Cause:
     """The video streams that show it best, worst first."""
     network: bool = True
     """False for what is not the network's fault, such as a probe that disturbed itself."""
+    note: str = ""
+    """The consultant's own."""
 
     @property
     def place(self) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date, timedelta
 
 from tarnfell.core.days.depths import PathDepth
@@ -41,8 +42,9 @@ def verdict_view(evaluated: Evaluated) -> VerdictView:
     )
 
 
-def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
-    titles: dict[str, str] = {c.key: c.title for c in evaluation.causes}
+def dimension_views(evaluation: Evaluation, causes: Sequence[Cause]) -> list[DimensionView]:
+    """``causes`` are all of them, dismissed ones as well: points were lost to them all the same."""
+    titles: dict[str, str] = {c.key: c.title for c in causes}
     return [
         DimensionView(
             dimension=d.dimension,
@@ -60,10 +62,10 @@ def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
 
 
 def cause_views(evaluation: Evaluation) -> list[CauseView]:
-    return [_cause(c) for c in evaluation.causes]
+    return [cause_view(c) for c in evaluation.causes]
 
 
-def _cause(cause: Cause) -> CauseView:
+def cause_view(cause: Cause) -> CauseView:
     return CauseView(
         key=cause.key,
         leg=cause.leg,
@@ -81,6 +83,7 @@ def _cause(cause: Cause) -> CauseView:
         call_ids=list(cause.call_ids),
         stream_ids=list(cause.stream_ids),
         network=cause.network,
+        note=cause.note,
     )
 
 

@@ -12,6 +12,7 @@ from tarnfell.server.access import require_site
 from tarnfell.server.http.api import endpoint
 from tarnfell.server.judge.models.sites import (
     BriefView,
+    DismissedView,
     FarEndView,
     ProbeView,
     RemedyView,
@@ -23,6 +24,7 @@ from tarnfell.server.judge.models.sites import (
 from tarnfell.server.judge.on_sheet import imported_on_sheet
 from tarnfell.server.judge.shown import (
     capacity_views,
+    cause_view,
     cause_views,
     dimension_views,
     evidence_view,
@@ -72,6 +74,7 @@ def show_site(slug: str) -> SitePage:
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     evaluated = evaluate(g.db, site)
     evaluation = evaluated.evaluation
+    causes = [*evaluation.causes, *(one.cause for one in evaluated.dismissed)]
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
     open_runs = run_store.open_runs(g.db, site.id)
@@ -96,8 +99,11 @@ def show_site(slug: str) -> SitePage:
             evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(g.db, site)
         ),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
-        dimensions=dimension_views(evaluation),
+        dimensions=dimension_views(evaluation, causes),
         causes=cause_views(evaluation),
+        dismissed=[
+            DismissedView(cause=cause_view(one.cause), words=one.words, by=one.by) for one in evaluated.dismissed
+        ],
         probes=[_probe(p) for p in probes],
         far_ends=[FarEndView.model_validate(f) for f in far_ends],
         runs=[_run_line(r, site) for r in run_store.placed_runs(g.db, site.id, RUNS_SHOWN)],

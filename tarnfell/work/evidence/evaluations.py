@@ -15,7 +15,9 @@ from dataclasses import dataclass
 from pydantic import TypeAdapter, ValidationError
 
 from tarnfell import __version__
+from tarnfell.core.verdict.decisions import Dismissed, decided
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
+from tarnfell.store import decisions as decision_store
 from tarnfell.store import evaluations
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import writing
@@ -39,7 +41,9 @@ class Evaluated:
     """An evaluation; ``behind`` where evidence or the brief has changed since and the clerk has yet to follow."""
 
     evaluation: Evaluation
+    """Without the causes that were dismissed."""
     behind: bool = False
+    dismissed: tuple[Dismissed, ...] = ()
 
 
 def evaluate(db: sqlite3.Connection, site: Site) -> Evaluated:
@@ -52,7 +56,13 @@ def evaluate(db: sqlite3.Connection, site: Site) -> Evaluated:
     if known is None:
         known = mark, evaluate_now(db, site)
         _remember(db, site.id, *known)
-    return Evaluated(known[1], behind=known[0] != mark)
+    return as_decided(db, site, known[1], behind=known[0] != mark)
+
+
+def as_decided(db: sqlite3.Connection, site: Site, evaluation: Evaluation, behind: bool = False) -> Evaluated:
+    """With what the consultant decided of its causes."""
+    told = decided(evaluation, decision_store.decisions_of(db, site.id))
+    return Evaluated(told.evaluation, behind, told.dismissed)
 
 
 def evaluate_now(db: sqlite3.Connection, site: Site) -> Evaluation:

@@ -14,7 +14,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
-from tarnfell.work.evidence.evaluations import Evaluated, keep_evaluated
+from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.report import report_mark, report_of
 
@@ -76,7 +76,7 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
 
 
 def _report_pdf(db: sqlite3.Connection, site: Site) -> bytes:
-    return render_pdf(report_of(db, site, Evaluated(keep_evaluated(db, site))))
+    return render_pdf(report_of(db, site, as_decided(db, site, keep_evaluated(db, site))))
 
 
 def _evidence_pdf(db: sqlite3.Connection, task: Task) -> bytes:

@@ -11,6 +11,7 @@ from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
 from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
 from tarnfell.store import briefs as brief_store
+from tarnfell.store import decisions as decision_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import evaluations
 from tarnfell.store import issued as issued_store
@@ -36,6 +37,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         written=[line for line in draft.summary.splitlines() if line.strip()],
         note=draft.note,
         path=watched_path(db, site),
+        dismissed=evaluated.dismissed,
     )
 
 
@@ -49,7 +51,7 @@ def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:
 def report_mark(db: sqlite3.Connection, site: Site) -> str:
     """Differs whenever the report would say something else."""
     evidence = mark_of(site, evaluations.evidence_of(db, site.id))
-    written = issued_store.draft_of(db, site.id), watched_path(db, site)
+    written = issued_store.draft_of(db, site.id), watched_path(db, site), decision_store.decisions_of(db, site.id)
     parts = evidence, _site_facts(db, site), _brief_changes(db, site), written
     return hashlib.sha256(repr(parts).encode()).hexdigest()
 

@@ -4131,6 +4131,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Dismiss a cause with a reason, put a note to it, or take either back. The verdict stays the evidence's own. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["DecisionForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DecisionView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/duplicate": {
         parameters: {
             query?: never;
@@ -8223,6 +8274,11 @@ export interface components {
              * @description False for what is not the network's fault.
              */
             network: boolean;
+            /**
+             * Note
+             * @description The consultant's own.
+             */
+            note: string;
         };
         /**
          * Cell
@@ -8664,6 +8720,46 @@ export interface components {
             /** Down Loss Pct */
             down_loss_pct: (number | null)[];
         };
+        /**
+         * DecisionForm
+         * @description Of the cause with this key, leg and direction. Without words, what was decided before is taken back.
+         */
+        DecisionForm: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "inside-down" | "inside-congested" | "inside-radio" | "inside-cable" | "line-down" | "line-loss" | "uplink-queue" | "downlink-queue" | "uplink-small" | "downlink-small" | "policed" | "beyond-down" | "beyond-congested" | "beyond-loss" | "route-changed" | "far-away" | "one-way" | "delay-swings" | "marking-changed" | "priority-ignored" | "port-blocked" | "udp-blocked" | "service-silent" | "service-tampered" | "resolver-dead" | "names-slow" | "names-wrong" | "translation-forgets" | "translation-per-destination" | "signalling-rewritten" | "mtu-hole" | "large-packets-lost" | "pictures-break" | "hop-slow" | "echo-muted" | "probe-spoiled" | "clock-set" | "evidence-short";
+            /**
+             * Leg
+             * @enum {string}
+             */
+            leg: "inside" | "line" | "beyond" | "inside or line" | "unknown";
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down" | "both";
+            /**
+             * Dismissed
+             * @default false
+             */
+            dismissed: boolean;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /** DecisionView */
+        DecisionView: {
+            /** Title */
+            title: string;
+            /** Dismissed */
+            dismissed: boolean;
+            /** Words */
+            words: string;
+        };
         /** DeliveryView */
         DeliveryView: {
             /**
@@ -8737,6 +8833,14 @@ export interface components {
             open_points: number;
             /** Taken */
             taken: components["schemas"]["TakenView"][];
+        };
+        /** DismissedView */
+        DismissedView: {
+            cause: components["schemas"]["CauseView"];
+            /** Words */
+            words: string;
+            /** By */
+            by: string;
         };
         /** DistanceView */
         DistanceView: {
@@ -13211,6 +13315,11 @@ export interface components {
             dimensions: components["schemas"]["DimensionView"][];
             /** Causes */
             causes: components["schemas"]["CauseView"][];
+            /**
+             * Dismissed
+             * @description Causes that the consultant dismissed; the points they took stay lost.
+             */
+            dismissed: components["schemas"]["DismissedView"][];
             /** Probes */
             probes: components["schemas"]["ProbeView"][];
             /** Far Ends */

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.causes import CauseKey, LegName, Way
 from tarnfell.core.verdict.requirements import Requirement
 from tarnfell.core.verdict.site import LeftOut
 from tarnfell.server.brief.models.engagements import EvidenceView, PathView, ShareView, VerdictView
@@ -128,6 +129,30 @@ class CauseView(Model):
     stream_ids: list[int]
     network: bool
     """False for what is not the network's fault."""
+    note: str
+    """The consultant's own."""
+
+
+class DismissedView(Model):
+    cause: CauseView
+    words: str
+    by: str
+
+
+class DecisionForm(Model):
+    """Of the cause with this key, leg and direction. Without words, what was decided before is taken back."""
+
+    key: CauseKey
+    leg: LegName
+    direction: Way
+    dismissed: bool = False
+    words: str = Field("", max_length=1000)
+
+
+class DecisionView(Model):
+    title: str
+    dismissed: bool
+    words: str
 
 
 class CapacityStep(Model):
@@ -223,6 +248,8 @@ class SitePage(Model):
     sheet: DaySheet
     dimensions: list[DimensionView]
     causes: list[CauseView]
+    dismissed: list[DismissedView]
+    """Causes that the consultant dismissed; the points they took stay lost."""
     probes: list[ProbeView]
     far_ends: list[FarEndView]
     runs: list[RunLine]

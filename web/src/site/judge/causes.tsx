@@ -1,48 +1,137 @@
 // Causes: what was seen, where, what else was considered by figures, the remedy, who acts and what it would gain.
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
-import type { Model } from "../../api/client";
+import { type Model, put } from "../../api/client";
+import { Button } from "../../ui/controls";
+import { TextField } from "../../ui/fields";
 import { plural } from "../../ui/format";
+import { Popup } from "../../ui/popup";
 
 type Cause = Model<"CauseView">;
 
 export function Causes({ site }: { site: Model<"SitePage"> }) {
   if (site.causes.length === 0) {
     return (
-      <p>
-        {site.evidence.calls
-          ? `No cause of unacceptable calls was found in ${plural(site.evidence.calls, "call")}.`
-          : "No call counts yet."}
-      </p>
+      <>
+        <p>
+          {site.evidence.calls
+            ? `No cause of unacceptable calls was found in ${plural(site.evidence.calls, "call")}.`
+            : "No call counts yet."}
+        </p>
+        <Dismissed site={site} />
+      </>
     );
   }
   return (
-    <ol className="space-y-6">
-      {site.causes.map((cause, i) => (
-        <li key={`${cause.key}-${cause.direction}-${cause.leg}`}>
-          <h3 className="text-[17px] leading-snug">
-            {i + 1}. {cause.title}
-          </h3>
-          <p className="text-sm text-soft">{cause.network ? cause.place : "not the network"}</p>
-          {cause.says.map((line) => (
-            <p key={line} className="mt-1.5 leading-snug">
-              {line}
-            </p>
-          ))}
-          <Evidence cause={cause} />
-          <dl className="mt-2 grid grid-cols-[84px_1fr] gap-y-1 text-sm leading-snug">
-            <dt className="text-soft">Ruled out, left open</dt>
-            <dd>{cause.alternatives.join(" ")}</dd>
-            <dt className="text-soft">Remedy</dt>
-            <dd>{cause.remedy}</dd>
-            <dt className="text-soft">Who acts</dt>
-            <dd>{cause.who}</dd>
-            <dt className="text-soft">Gain</dt>
-            <dd>{cause.gain}</dd>
-          </dl>
+    <>
+      <ol className="space-y-6">
+        {site.causes.map((cause, i) => (
+          <li key={`${cause.key}-${cause.direction}-${cause.leg}`}>
+            <h3 className="text-[17px] leading-snug">
+              {i + 1}. {cause.title}
+            </h3>
+            <p className="text-sm text-soft">{cause.network ? cause.place : "not the network"}</p>
+            {cause.says.map((line) => (
+              <p key={line} className="mt-1.5 leading-snug">
+                {line}
+              </p>
+            ))}
+            <Evidence cause={cause} />
+            <dl className="mt-2 grid grid-cols-[84px_1fr] gap-y-1 text-sm leading-snug">
+              {cause.alternatives.length > 0 && (
+                <>
+                  <dt className="text-soft">Ruled out, left open</dt>
+                  <dd>{cause.alternatives.join(" ")}</dd>
+                </>
+              )}
+              <dt className="text-soft">Remedy</dt>
+              <dd>{cause.remedy}</dd>
+              <dt className="text-soft">Who acts</dt>
+              <dd>{cause.who}</dd>
+              <dt className="text-soft">Gain</dt>
+              <dd>{cause.gain}</dd>
+              {cause.note && (
+                <>
+                  <dt className="text-soft">Note</dt>
+                  <dd>{cause.note}</dd>
+                </>
+              )}
+            </dl>
+            <Decide slug={site.slug} cause={cause} />
+          </li>
+        ))}
+      </ol>
+      <Dismissed site={site} />
+    </>
+  );
+}
+
+/** A note that goes with the cause into the report, or its dismissal with the reason. */
+function Decide({ slug, cause }: { slug: string; cause: Cause }) {
+  const decide = useDecision(slug);
+  const [note, setNote] = useState(cause.note);
+  const [reason, setReason] = useState("");
+  return (
+    <p className="mt-2 flex flex-wrap gap-3">
+      <Popup
+        label={`Note on ${cause.title}`}
+        trigger={<Button>{cause.note ? "Edit note …" : "Note …"}</Button>}
+        confirm="Save"
+        onConfirm={() => decide(cause, false, note)}
+      >
+        <p className="leading-snug">It stands with the cause in the report. Empty: no note.</p>
+        <TextField label="Note" value={note} onChange={setNote} />
+      </Popup>
+      <Popup
+        label={`Dismiss ${cause.title}`}
+        trigger={<Button>Dismiss …</Button>}
+        confirm="Dismiss"
+        onConfirm={() => decide(cause, true, reason)}
+      >
+        <p className="leading-snug">
+          The report names it as considered and dismissed, with your reason. Verdict and score stay as the
+          evidence has them.
+        </p>
+        <TextField label="Why" value={reason} onChange={setReason} />
+      </Popup>
+    </p>
+  );
+}
+
+function Dismissed({ site }: { site: Model<"SitePage"> }) {
+  const decide = useDecision(site.slug);
+  if (site.dismissed.length === 0) return null;
+  return (
+    <ul className="mt-6 text-sm">
+      {site.dismissed.map(({ cause, words, by }) => (
+        <li
+          key={`${cause.key}-${cause.direction}-${cause.leg}`}
+          className="hair border-t py-1.5 leading-snug"
+        >
+          <span className="text-soft">Dismissed: </span>
+          {cause.title}. {words}
+          {by && <span className="text-soft"> ({by})</span>}{" "}
+          <button
+            type="button"
+            className="underline underline-offset-3"
+            onClick={() => decide(cause, false, "")}
+          >
+            Take back
+          </button>
         </li>
       ))}
-    </ol>
+    </ul>
   );
+}
+
+function useDecision(slug: string) {
+  const queries = useQueryClient();
+  return async (cause: Cause, dismissed: boolean, words: string) => {
+    const { key, leg, direction } = cause;
+    await put("DecisionView", `/api/sites/${slug}/decision`, { key, leg, direction, dismissed, words });
+    await queries.invalidateQueries({ queryKey: ["site", slug] });
+  };
 }
 
 function Evidence({ cause }: { cause: Cause }) {
