@@ -22,7 +22,9 @@ def reflect(sock: socket.socket, key: bytes, arrival: Arrival, number: int) -> N
         session_id=asked.session_id,
         sender_error_estimate=asked.error_estimate,
     )
+    # As large as what came, and never larger: padding is carried back (RFC 8972 §4.1).
+    back = answer.serialize(key) + stamp.extensions_of(arrival.data, key)
     try:
-        sock.sendto(answer.serialize(key), arrival.source)
+        sock.sendto(back, arrival.source)
     except OSError:
         pass  # an unanswered exchange is a lost one, which the other side sees

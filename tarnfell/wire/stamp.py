@@ -1,7 +1,7 @@
-"""STAMP test packets, unauthenticated and authenticated (RFC 8762 §4, RFC 8972 §3 for the session id).
+"""STAMP test packets, unauthenticated and authenticated (RFC 8762 §4; RFC 8972 §3 for the session id, §4.1: padding).
 
 The authenticated form carries HMAC-SHA-256 cut to 128 bits over all that goes
-before it (RFC 8762 §4.4).
+before it (RFC 8762 §4.4). Padding comes after it, and is carried back.
 """
 
 from __future__ import annotations
@@ -19,6 +19,10 @@ _PLAIN_SENDER = struct.Struct("!IQHH28x")
 _PLAIN_REFLECTOR = struct.Struct("!IQHHQIQHHB3x")
 _AUTH_SENDER = struct.Struct("!I12xQHH68x")
 _AUTH_REFLECTOR = struct.Struct("!I12xQHH4xQ8xI12xQH6xB15x")
+
+_PADDING = struct.Struct("!BBH")
+"""Flags, type and length of an extension."""
+_EXTRA_PADDING = 1
 
 ERROR_ESTIMATE = 0x8001
 """S set (clock synchronised to UTC by some means), Z clear (NTP format), multiplier 1, scale 0 (RFC 4656 §4.1.2)."""
@@ -83,6 +87,18 @@ class ReflectorPacket:
         if key is None:
             return _PLAIN_REFLECTOR.pack(*head, *tail, 0, self.sender_ttl)
         return _sealed(_AUTH_REFLECTOR.pack(*head, *tail, self.sender_ttl), key)
+
+
+def extra_padding(size: int) -> bytes:
+    """An extension of nothing, ``size`` bytes in all, that makes a packet larger; empty for less than its own head."""
+    if size < _PADDING.size:
+        return b""
+    return _PADDING.pack(0, _EXTRA_PADDING, size - _PADDING.size) + bytes(size - _PADDING.size)
+
+
+def extensions_of(data: bytes, key: bytes | None = None) -> bytes:
+    """What follows the packet itself."""
+    return data[PLAIN_BYTES if key is None else AUTHENTICATED_BYTES :]
 
 
 def _checked(data: bytes, key: bytes | None) -> bytes:

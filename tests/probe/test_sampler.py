@@ -343,7 +343,9 @@ def test_all_places_are_asked_in_one_round_some_by_large_packets(far: str) -> No
     assert all(t1 > 0 and (t2, t3) == (0, 0) and t4 > t1 for *_, t1, t2, t3, t4 in echoed)
     sizes = [large for _, number, _, large, *_ in rows if number == 1]
     assert sizes[:9] == [0, 0, 1] * 3
-    assert {large for _, number, _, large, *_ in rows if number == 0} == {0}
+    assert [large for _, number, _, large, *_ in rows if number == 0] == sizes
+    # Large ones to the far end are answered, as large as they came (RFC 8972 §4.1).
+    assert {fate for _, number, fate, large, *_ in rows if number == 0 and large} == {ANSWERED}
     meta = Record.parse(kept.batches[0][1]).meta
     assert (meta["echoes"], meta["targets"], meta["large_bytes"]) == (
         [["gateway", "127.0.0.1"], ["edge", "127.0.0.2"]], [1], 1200,

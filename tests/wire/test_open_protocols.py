@@ -105,6 +105,18 @@ def test_stamp_sizes_and_places_are_rfc_8762() -> None:
     assert (len(answer.serialize(KEY)), answer.serialize(KEY)[80]) == (112, 61)
 
 
+def test_stamp_is_made_larger_by_padding_that_is_carried_back() -> None:
+    """RFC 8972 §4.1: flags, type 1, length of what follows."""
+    padding = stamp.extra_padding(1000)
+    assert (len(padding), padding[:4]) == (1000, b"\0\1" + (996).to_bytes(2, "big"))
+    assert (stamp.extra_padding(3), stamp.extra_padding(4)) == (b"", b"\0\1\0\0")
+    for key in (None, KEY):
+        sent = stamp.SenderPacket(7, 8).serialize(key)
+        assert stamp.SenderPacket.parse(sent + padding, key) == stamp.SenderPacket(7, 8)
+        assert stamp.extensions_of(sent + padding, key) == padding
+        assert stamp.extensions_of(sent, key) == b""
+
+
 def test_stamp_with_another_key_or_one_bit_changed_is_turned_away() -> None:
     sealed = bytearray(stamp.SenderPacket(7, 8).serialize(KEY))
     with pytest.raises(WireError, match="authentication failed"):

@@ -22,7 +22,7 @@ from tarnfell.work.watch import reading as readings
 from tarnfell.work.watch.bench import bench_of, lines_of
 from tarnfell.work.watch.cells import rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
-from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells
+from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells, sizes_of_cells
 from tarnfell.work.watch.retention import let_go_of_old
 from tests.core.days.weeks import PLACES, Week, hours
 from tests.server.conftest import set_up
@@ -332,3 +332,24 @@ def test_samples_let_go_of_leave_their_minutes_and_figures(db: sqlite3.Connectio
     take(db, batches[:1])
     assert cell_store.cells_between(db, 1, 0, LATER) == after
     assert cell_store.waiting_batches(db, 10) == []
+
+
+def test_large_packets_to_far_ends_are_told_apart_from_those_of_older_probes(db: sqlite3.Connection) -> None:
+    """Those asked far ends by small ones in every round."""
+    week = Week(2, days=1)
+    for from_s, far_too in ((0, False), (1200, True)):
+        for batch in batches_of(part(week, from_s, 1200), large_every=5, large_far=far_too):
+            watch_store.keep(db, batch)
+    while pack_next(db, LATER):
+        pass
+    parts = [unpacked(cell) for cell in cell_store.cells_between(db, 1, 0, LATER)]
+    sizes = sizes_of_cells(parts, cell_store.places_of(db, 1))
+    far, gateway = 0, 1
+    assert sizes.large_sent[far].sum() == 240
+    assert sizes.small_sent[far].sum() == 1200 + 960
+    assert sizes.large_sent[gateway].sum() == 480
+    assert sizes.small_sent[gateway].sum() == 1920
+    assert kept(db).sent[far].sum() == 1200 + 960
+    begun_us = int(parts[0].at_ms[0]) * 1000
+    lines = [line.split(",") for line in "".join(lines_of(db, 1, begun_us, begun_us + 3_600_000_000)).splitlines()[1:]]
+    assert sum(line[2] == "far-end" and line[4] == "1" for line in lines) == 240

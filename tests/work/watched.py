@@ -14,8 +14,11 @@ FAR_MS = 3
 """What the far end takes to answer, and is no part of the round trip."""
 
 
-def batches_of(rounds: Rounds, watch: int = 1, each: int = 10, large_every: int = 0, **meta: object) -> list[Batch]:
+def batches_of(
+    rounds: Rounds, watch: int = 1, each: int = 10, large_every: int = 0, large_far: bool = False, **meta: object
+) -> list[Batch]:
     """The last place is a far end that is asked by time stamps, with the id 1; all others are asked by echoes."""
+    least = 0 if large_far else 1
     echoes = [[place.role, place.name] for place in rounds.places[:-1]]
     told = {"watch": watch, "version": 1, "targets": [1], "echoes": echoes, **meta}
     found = []
@@ -25,7 +28,12 @@ def batches_of(rounds: Rounds, watch: int = 1, each: int = 10, large_every: int 
             due = int(rounds.at_us[at])
             for number in range(len(rounds.places)):
                 rows.append(
-                    [due, number, *_sample(rounds, number - 1, at, due), int(_is_large(at, number, large_every))]
+                    [
+                        due,
+                        number,
+                        *_sample(rounds, number - 1, at, due),
+                        int(number >= least and _is_large(at, large_every)),
+                    ]
                 )
         columns = dict(zip((*COLUMNS, LARGE), map(list, zip(*rows, strict=True)), strict=True))
         body = Record.of(told, columns).serialize()
@@ -33,8 +41,8 @@ def batches_of(rounds: Rounds, watch: int = 1, each: int = 10, large_every: int 
     return found
 
 
-def _is_large(at: int, number: int, every: int) -> bool:
-    return number > 0 and every > 0 and at % every == every - 1
+def _is_large(at: int, every: int) -> bool:
+    return every > 0 and at % every == every - 1
 
 
 def _sample(rounds: Rounds, place: int, at: int, due: int) -> list[int]:

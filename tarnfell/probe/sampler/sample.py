@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import select
+import socket
 import time
 from collections import deque
 from collections.abc import Callable
@@ -23,6 +24,7 @@ LOOK_S = 0.1
 """How soon an order is heeded."""
 OPENS_WITHIN_S = 2.0
 _AT_ONCE = 256
+IP_HEAD_BYTES, IPV6_HEAD_BYTES, UDP_HEAD_BYTES = 20, 40, 8
 MOST_UNKEPT = 2000
 """Batches; about six hours."""
 
@@ -123,15 +125,15 @@ class _Sampler:
             for target in range(len(self._sessions) + len(self._watch.echoes)):
                 self._rows.add(Row(due_us, target, NOT_SENT, beside), None)
             return
-        for target, session in enumerate(self._sessions):
-            self._number += 1
-            row = Row(due_us, target, NO_SESSION, beside)
-            if session.way is not None:
-                self._send_stamp(row, session.way)
-            self._rows.add(row, self._number & 0xFFFFFFFF)
         every = self._watch.large_every
         large = every > 0 and self._round % every == every - 1
         self._round += 1
+        for target, session in enumerate(self._sessions):
+            self._number += 1
+            row = Row(due_us, target, NO_SESSION, beside, large=int(large))
+            if session.way is not None:
+                self._send_stamp(row, session.way)
+            self._rows.add(row, self._number & 0xFFFFFFFF)
         for i, sent in enumerate(self._echoes.send(large) if self._watch.echoes else ()):
             row = Row(due_us, len(self._sessions) + i, NOT_SENT, beside, large=int(large))
             if sent is not None:
@@ -141,9 +143,14 @@ class _Sampler:
     def _send_stamp(self, row: Row, way: Way) -> None:
         if way not in self._ways:
             self._ways = [*self._ways, way][-2 * len(self._sessions) :]
+        padding = b""
+        if row.large:
+            heads = IP_HEAD_BYTES if way.sock.family == socket.AF_INET else IPV6_HEAD_BYTES
+            padding = stamp.extra_padding(self._watch.large_bytes - heads - UDP_HEAD_BYTES - stamp.AUTHENTICATED_BYTES)
         t1 = time.time_ns()
+        packet = stamp.SenderPacket(self._number & 0xFFFFFFFF, ntp.from_unix_ns(t1)).serialize(way.key)
         try:
-            way.sock.send(stamp.SenderPacket(self._number & 0xFFFFFFFF, ntp.from_unix_ns(t1)).serialize(way.key))
+            way.sock.send(packet + padding)
         except ConnectionRefusedError:
             pass  # of a packet before: the far end's port is closed
         except OSError:

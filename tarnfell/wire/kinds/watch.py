@@ -21,7 +21,7 @@ MAX_BATCH = 4096
 
 DUE, TARGET, FATE, BESIDE = "due_us", "target", "fate", "beside"
 LARGE = "large"
-"""1 where the packet was a large one; a probe of before has no such column, and no such packets."""
+"""1 where the packet was a large one; older probes have no such column and no such packets, or none to far ends."""
 STAMPS = ("t1_ns", "t2_ns", "t3_ns", "t4_ns")
 """As in RFC 8762: sent, received there, answered there, received here; 0 where there is none. Of an echo the two in
 the middle are not known."""

@@ -96,11 +96,11 @@ def lines_of(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int)
 
 
 def _lines(found: list[Cell], names: list[str], echoed: list[bool], from_us: int, until_us: int) -> Iterator[str]:
-    """Of time stamps none is large."""
     yield ",".join((*HEADER, *LABELS)) + "\n"
     for cell in found:
         part = cells.unpacked(cell)
         delay = np.round(cells.rtt_ms(part.codes), 3)
+        large = cells.is_large(part.large, echoed[: len(part.codes)])
         lines = []
         for i, at_ms in enumerate(part.at_ms.tolist()):
             if not from_us <= at_ms * 1000 < until_us:
@@ -109,7 +109,7 @@ def _lines(found: list[Cell], names: list[str], echoed: list[bool], from_us: int
             for number, code in enumerate(part.codes[:, i].tolist()):
                 if code == cells.LOST or code >= cells.FIRST:
                     trip = "" if code == cells.LOST else f"{delay[number, i]:g}"
-                    lines.append(f"{at},{names[number]},{trip},{part.large[i] * echoed[number]},{part.beside[i]}\n")
+                    lines.append(f"{at},{names[number]},{trip},{int(large[number, i])},{part.beside[i]}\n")
         yield "".join(lines)
 
 

@@ -22,6 +22,7 @@ from tarnfell.wire.record import PackedColumn, Record
 
 NOT_ASKED, LOST, NOT_SENT, FIRST = 0, 1, 2, 3
 """Codes; an answer's are ``FIRST`` and above."""
+LARGE_ECHOES, LARGE_ALL = 1, 2
 STEP = 0.005
 UP_UNIT_US = 20
 MINUTES = 10
@@ -40,10 +41,17 @@ class CellRounds:
     up: Ints
     """One-way delay to a far end as its clock and the probe's have it, in units of 20 µs; 0 where it is not known."""
     large: Ints
+    """0, or who was asked by large packets in that round: ``LARGE_ECHOES``, or ``LARGE_ALL``."""
     beside: Ints
     """The job that loaded the line just then; 0 for none."""
     one_in: Ints
     """Of so many rounds it is the one that a probe had room for."""
+
+
+def is_large(large: Ints, echoed: Sequence[bool]) -> NDArray[np.bool_]:
+    """Which samples were of large packets, shape (places, rounds): of far ends only where these were asked so too."""
+    from_ = np.where(np.array(echoed), LARGE_ECHOES, LARGE_ALL)
+    return np.asarray(large[None] >= from_[:, None])
 
 
 def code_of(rtt_us: Floats) -> Ints:

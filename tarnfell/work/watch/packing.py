@@ -17,7 +17,7 @@ from tarnfell.wire import WireError
 from tarnfell.wire.kinds import watch as kind
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells
-from tarnfell.work.watch.cells import LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
+from tarnfell.work.watch.cells import LARGE_ALL, LARGE_ECHOES, LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
 from tarnfell.work.watch.samples import Columns, columns_of
 
 AT_ONCE = 60
@@ -46,7 +46,7 @@ def pack_next(db: sqlite3.Connection, now_us: int, watch_id: int | None = None) 
                 log.error(
                     "samples of watch %s from %s cannot be read and are dropped: %s", watch_id, batch.first_us, error
                 )
-        found = _cells_of(parts, len(known)) if parts else {}
+        found = _cells_of(parts, known) if parts else {}
         packed = []
         for start_us, rounds in found.items():
             before = cell_store.cell_at(db, watch_id, start_us)
@@ -72,15 +72,16 @@ def _rows_of(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace]) -> C
     return rows | {PLACE: numbers[rows[kind.TARGET]], ONE_IN: np.full(len(rows[kind.DUE]), batch.one_in, np.int64)}
 
 
-def _cells_of(parts: list[Columns], places: int) -> dict[int, CellRounds]:
+def _cells_of(parts: list[Columns], known: list[WatchPlace]) -> dict[int, CellRounds]:
     """By the start of their cell. Of a sample that is there twice the later counts."""
     rows = {name: np.concatenate([part[name] for part in parts]) for name in _PACKED}
     at_ms, round_of = np.unique(rows[kind.DUE] // 1000, return_inverse=True)
-    codes = np.zeros((places, len(at_ms)), np.int64)
+    codes = np.zeros((len(known), len(at_ms)), np.int64)
     up = np.zeros_like(codes)
     codes[rows[PLACE], round_of], up[rows[PLACE], round_of] = _codes(rows)
     large, beside, one_in = (np.zeros(len(at_ms), np.int64) for _ in range(3))
-    np.maximum.at(large, round_of, rows[kind.LARGE])
+    to_far_end = np.array([place.far_end_id is not None for place in known])[rows[PLACE]]
+    np.maximum.at(large, round_of, np.where(to_far_end, LARGE_ALL, LARGE_ECHOES) * (rows[kind.LARGE] > 0))
     np.maximum.at(beside, round_of, rows[kind.BESIDE])
     one_in[round_of] = rows[ONE_IN]
     start_ms = cells.start_of(at_ms * 1000) // 1000

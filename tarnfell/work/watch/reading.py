@@ -284,9 +284,8 @@ def rounds_of_cells(parts: list[CellRounds], places: list[Place], asked: list[Wa
     at_ms = np.concatenate([part.at_ms for part in parts])
     codes = np.concatenate([_all_places(part.codes, count) for part in parts], axis=1)
     loaded = np.concatenate([part.beside for part in parts]) > 0
-    large = np.concatenate([part.large for part in parts]) > 0
-    echoed = np.array([one.far_end_id is None for one in asked])
-    tells = ~loaded[None] & ~(large[None] & echoed[:, None])
+    large = cells.is_large(np.concatenate([part.large for part in parts]), [one.far_end_id is None for one in asked])
+    tells = ~loaded[None] & ~large
     sent = tells & ((codes >= cells.FIRST) | (codes == LOST))
     some = sent.any(axis=0)
     rtt = np.where(sent, cells.rtt_ms(codes), np.nan)
@@ -296,13 +295,12 @@ def rounds_of_cells(parts: list[CellRounds], places: list[Place], asked: list[Wa
 
 
 def sizes_of_cells(parts: list[CellRounds], asked: list[WatchPlace]) -> Sizes:
-    """What became of large packets and of small ones, cell by cell; far ends are asked by small ones in all rounds.
-    Rounds beside load of our own are left out."""
-    echoed = np.array([one.far_end_id is None for one in asked])[:, None]
+    """What became of large packets and of small ones, cell by cell. Rounds beside load of our own are left out."""
+    echoed = [one.far_end_id is None for one in asked]
     counts: list[list[Ints]] = [[], [], [], []]
     for part in parts:
         codes = _all_places(part.codes, len(asked))[:, part.beside == 0]
-        large = echoed & (part.large[part.beside == 0] > 0)
+        large = cells.is_large(part.large[part.beside == 0], echoed)
         lost = codes == LOST
         sent = lost | (codes >= cells.FIRST)
         for found, told in zip(counts, (sent & ~large, lost & ~large, sent & large, lost & large), strict=True):
