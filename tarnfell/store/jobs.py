@@ -172,6 +172,28 @@ def times_since(
     return [(row[0], row[1]) for row in rows]
 
 
+@dataclass(frozen=True)
+class Loaded:
+    """A time in which load of ours was on a site's line, by somebody's wish."""
+
+    kind: Name
+    from_us: int
+    until_us: int
+
+
+def loads_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, most: int) -> list[Loaded]:
+    """Runs, fills and packet loads that somebody asked for, without what a watch does by itself; the newest, in the
+    order of time."""
+    rows = db.execute(
+        "SELECT kind, begun_us, coalesce(ended_us, begun_us) FROM job LEFT JOIN run ON run.id = job.id "
+        "WHERE site_id = ? AND kind IN ('calls', 'fill', 'flow') AND begun_us < ? "
+        "AND coalesce(ended_us, begun_us) >= ? AND coalesce(run.purpose, 'placed') = 'placed' "
+        "ORDER BY begun_us DESC LIMIT ?",
+        (site_id, until_us, from_us, most),
+    )
+    return [Loaded(*row) for row in rows][::-1]
+
+
 def job_by_id(db: sqlite3.Connection, job_id: int) -> Job:
     """Raises KeyError."""
     row = db.execute(f"{_JOB} WHERE id = ?", (job_id,)).fetchone()

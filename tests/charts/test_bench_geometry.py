@@ -83,6 +83,25 @@ def test_business_hours_open_and_close(opens: int, closes: int, days: str, day: 
     assert js("day-geometry", "openings", hours, day) == marks
 
 
+@pytest.mark.parametrize(
+    ("days", "begins", "ends", "day", "spans"),
+    [
+        ("1", 960, 1080, "2026-03-02", [[960, 1080]]),  # a Monday
+        ("1", 960, 1080, "2026-03-03", []),
+        ("1", 1320, 360, "2026-03-02", [[1320, 1440]]),  # over midnight: of the day it begins on
+        ("1", 1320, 360, "2026-03-03", [[0, 360]]),
+        ("12", 1320, 360, "2026-03-03", [[0, 360], [1320, 1440]]),
+        ("7", 1320, 360, "2026-03-02", [[0, 360]]),
+        ("1", 1320, 0, "2026-03-03", []),
+    ],
+)
+def test_hours_without_load_lie_on_their_days(
+    days: str, begins: int, ends: int, day: str, spans: list[list[int]]
+) -> None:
+    weekly = [{"days": days, "from_minute": begins, "to_minute": ends}]
+    assert js("day-geometry", "spansOf", weekly, day) == spans
+
+
 def test_normal_is_by_the_hour_of_the_week_at_the_site() -> None:
     medians: list[float | None] = [20.0] * 168
     mads: list[float | None] = [1.0] * 168

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,9 +15,12 @@ from tarnfell.exchange.samples import read_samples
 from tarnfell.store import cells as cell_store
 from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
+from tarnfell.store import runs as run_store
+from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import connect, now_us, writing
+from tarnfell.store.sites import Blackout
 from tarnfell.wire.kinds.check import CheckResult, EchoFacts, NameFacts, ServiceAsked, ServiceFacts, StackFacts
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.services import ServicesResult
@@ -193,6 +197,29 @@ def test_days_of_names_and_services(house: House) -> None:
     assert first["at_us"][138] == begun
     (answers,) = page(house, measure="answer")["watched"]["days"]
     assert answers["rows"][0]["values"][138:140] == [50, 40]
+
+
+def test_loads_that_somebody_placed_stand_on_the_days(house: House) -> None:
+    week = Week(5, days=2)
+    rounds = watched(house, week, 2 * 3600, hours(0, 23))
+    db = connect(house.folder)
+    begun = int(rounds.at_us[600])
+    spec = run_store.RunSpec(1, 1, 1, "g711a", 20, 2, 10, 46)
+    for purpose, at_us in (("placed", begun), ("watch", begun + 60_000_000), ("placed", begun - 9 * 86_400_000_000)):
+        run = run_store.add_run(db, replace(spec, purpose=purpose), "x", at_us)
+        job_store.move(db, run.id, "taken", "", at_us)
+        job_store.move(db, run.id, "running", "", at_us)
+        job_store.move(db, run.id, "failed", "", at_us + 10_000_000)
+    job = job_store.add(db, 1, 1, "fill", "x", at_us=begun)
+    job_store.move(db, job, "taken", "", begun)
+    job_store.move(db, job, "running", "", begun + 120_000_000)
+    site_store.change_site(db, 1, blackouts=(Blackout("6", 60, 120, "backup"),))
+    shown = page(house)
+    assert [(one["kind"], one["from_us"] - begun, one["until_us"] - begun) for one in shown["loads"]] == [
+        ("calls", 0, 10_000_000), ("fill", 120_000_000, 120_000_000),
+    ]  # fmt: skip
+    assert shown["blackouts"] == [{"days": "6", "from_minute": 60, "to_minute": 120, "why": "backup"}]
+    assert len(page(house, days=30)["loads"]) == 3
 
 
 def test_the_path_is_told_leg_by_leg_from_business_hours(house: House) -> None:

@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from flask import Blueprint, Response, g
 
 from tarnfell.server.access import require_probe, require_site
+from tarnfell.server.brief.models.brief import BlackoutForm
 from tarnfell.server.check.ends import far_end_choices
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.place.presence import look_at
@@ -20,6 +21,7 @@ from tarnfell.server.watch.models.watches import (
     MinuteBenchQuery,
     Watched,
     WatchedProbe,
+    WatchLoad,
     WatchPage,
     WatchPlaceForm,
     WatchQuery,
@@ -28,10 +30,12 @@ from tarnfell.server.watch.models.watches import (
 from tarnfell.server.watch.view import watch_view
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import remedies as remedy_store
 from tarnfell.store import routines as routine_store
 from tarnfell.store import watches as watch_store
+from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
@@ -55,6 +59,7 @@ from tarnfell.work.watch.sheet import (
 blueprint = Blueprint("watch_pages", __name__)
 
 EPISODES_SHOWN = 100
+MOST_LOADS = 500
 NEVER_ASKED = "This probe has never been asked to watch."
 
 
@@ -65,6 +70,9 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
     look_at(site.id)
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     probes = [probe for probe in probe_store.probes_of(g.db, site.id) if probe.enrolled_us is not None]
+    watched = _watched(site, probes, query)
+    until_us = watched.reading.until_us if watched else now_us()
+    loads = job_store.loads_between(g.db, site.id, until_us - query.days * DAY_US, until_us, MOST_LOADS)
     return WatchPage(
         site_name=site.name,
         engagement_slug=engagement.slug,
@@ -76,8 +84,10 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
         open_days=site.open_days,
         probes=[_probe(site, probe) for probe in probes],
         far_ends=far_end_choices(site),
+        blackouts=[BlackoutForm.model_validate(one) for one in site.blackouts],
+        loads=[WatchLoad.model_validate(one) for one in loads],
         remedies=[WatchRemedy(at_us=one.at_us, words=one.words) for one in remedy_store.remedies_of(g.db, site.id)],
-        watched=_watched(site, probes, query),
+        watched=watched,
         stamp_bytes=STAMP_BYTES,
         small_bytes=SMALL_BYTES,
         large_bytes=LARGE_BYTES,

@@ -14221,6 +14221,21 @@ export interface components {
             /** @default null */
             beside: components["schemas"]["BesideForm"] | null;
         };
+        /**
+         * WatchLoad
+         * @description Load that somebody asked for.
+         */
+        WatchLoad: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "calls" | "check" | "fill" | "flow" | "look" | "services" | "distances" | "answer" | "silence" | "update" | "end";
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+        };
         /** WatchPage */
         WatchPage: {
             /** Site Name */
@@ -14243,6 +14258,16 @@ export interface components {
             probes: components["schemas"]["WatchedProbe"][];
             /** Far Ends */
             far_ends: components["schemas"]["EndChoice"][];
+            /**
+             * Blackouts
+             * @description Hours of its week in which no load may be placed.
+             */
+            blackouts: components["schemas"]["BlackoutForm"][];
+            /**
+             * Loads
+             * @description In the days that are shown, in the order of time.
+             */
+            loads: components["schemas"]["WatchLoad"][];
             /**
              * Remedies
              * @description That were marked at the site, newest first.

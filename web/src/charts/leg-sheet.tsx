@@ -19,6 +19,7 @@ import {
   TOP,
   WIDTH,
 } from "./day-frame";
+import { spansOf } from "./day-geometry";
 import { depthOfMos, paint } from "./depth";
 
 type Day = Model<"WatchDay">;
@@ -75,11 +76,23 @@ interface Props {
   measure: Measure;
   recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
   remedies: Model<"WatchRemedy">[];
+  blackouts: Model<"BlackoutForm">[];
+  loads: Model<"WatchLoad">[];
   zone: string;
   onOpen: (atUs: number) => void;
 }
 
-export function LegSheet({ days, hours, measure, recurrences, remedies, zone, onOpen }: Props) {
+export function LegSheet({
+  days,
+  hours,
+  measure,
+  recurrences,
+  remedies,
+  blackouts,
+  loads,
+  zone,
+  onOpen,
+}: Props) {
   const [at, setAt] = useState<CellPlace | null>(null);
   const names = days[0]?.rows.map(nameOf) ?? [];
   const band = names.length === 1 ? 2 * BAND : BAND;
@@ -145,6 +158,20 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
                 )),
               )}
               <path d={underlined(day, TOP + i * row + deep)} stroke="var(--soft)" strokeWidth={1} />
+              <path
+                d={hatched(spansOf(blackouts, day.day), TOP + i * row, deep)}
+                stroke="var(--soft)"
+                strokeWidth={0.7}
+              />
+              <path
+                d={loads
+                  .map((one) => momentOf(one.from_us, zone))
+                  .filter((one) => one.day === day.day)
+                  .map((one) => `M${LEFT + (one.minute / 10) * CELL} ${TOP + i * row + deep + 1.5}v4.5`)
+                  .join("")}
+                stroke="var(--ink)"
+                strokeWidth={1.6}
+              />
               <BusinessHours hours={hours} day={day.day} y={TOP + i * row - 1.5} height={deep + 3} />
             </g>
           ))}
@@ -194,7 +221,10 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
         ) : (
           <span className="text-soft">
             {names.length > 1 && `Each day from the top: ${names.join(", ")}. `}
-            Underlined cells were measured. Click a cell, or move with the arrow keys, to open its minutes.
+            Underlined cells were measured.
+            {loads.length > 0 && " A tick below is a load that somebody placed."}
+            {blackouts.length > 0 && " Hatched: no load may be placed."} Click a cell, or move with the arrow
+            keys, to open its minutes.
           </span>
         )}
       </p>
@@ -205,6 +235,19 @@ export function LegSheet({ days, hours, measure, recurrences, remedies, zone, on
 function underlined(day: Day, y: number): string {
   return day.at_us
     .map((began, cell) => (began === null ? "" : `M${LEFT + cell * CELL} ${y}h${CELL - 0.4}`))
+    .join("");
+}
+
+/** Slanted lines over hours of a day. */
+function hatched(spans: [from: number, until: number][], y: number, deep: number): string {
+  const x = (minute: number) => LEFT + (minute / 10) * CELL;
+  return spans
+    .flatMap(([from, until]) =>
+      Array.from({ length: Math.ceil((x(until) - x(from)) / 6) }, (_, i) => {
+        const left = x(from) + i * 6;
+        return `M${left} ${y + deep}L${Math.min(left + 6, x(until))} ${y}`;
+      }),
+    )
     .join("");
 }
 

@@ -9,9 +9,11 @@ from pydantic import Field
 from tarnfell.core.causes import LegName, Way
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.legs import Role
+from tarnfell.server.brief.models.brief import BlackoutForm
 from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import LAST_US, Model
 from tarnfell.store.routines import What
+from tarnfell.wire.kinds import Name
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
 from tarnfell.work.watch.packing import MOST_PLACES
@@ -161,6 +163,14 @@ class WatchRemedy(Model):
     words: str
 
 
+class WatchLoad(Model):
+    """Load that somebody asked for."""
+
+    kind: Name
+    from_us: int
+    until_us: int
+
+
 class WatchPage(Model):
     site_name: str
     engagement_slug: str
@@ -172,6 +182,10 @@ class WatchPage(Model):
     open_days: str
     probes: list[WatchedProbe]
     far_ends: list[EndChoice]
+    blackouts: list[BlackoutForm]
+    """Hours of its week in which no load may be placed."""
+    loads: list[WatchLoad]
+    """In the days that are shown, in the order of time."""
     remedies: list[WatchRemedy]
     """That were marked at the site, newest first."""
     watched: Watched | None

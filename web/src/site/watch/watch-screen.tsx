@@ -169,6 +169,8 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
           hours={page}
           measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
           recurrences={reading.recurrences}
+          blackouts={page.blackouts}
+          loads={page.loads}
           remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
           zone={page.time_zone}
           onOpen={(at) => openAt(at, at + CELL_US)}
