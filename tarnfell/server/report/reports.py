@@ -5,9 +5,10 @@ from __future__ import annotations
 from flask import Blueprint, Response, current_app, g, jsonify
 
 from tarnfell.report.build import Report
+from tarnfell.report.engagement import engagement_html
 from tarnfell.report.evidence import evidence_html
 from tarnfell.report.render import render_html
-from tarnfell.server.access import require_probe, require_site, require_task
+from tarnfell.server.access import require_engagement, require_probe, require_site, require_task
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.report.models.documents import DocumentView, EvidenceQuery
 from tarnfell.store import sites as site_store
@@ -17,6 +18,7 @@ from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.documents import EVIDENCE_PDF, ask_for_evidence, ask_for_report
+from tarnfell.work.issuing.engagement import report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
 from tarnfell.work.issuing.report import report_of
 
@@ -35,6 +37,13 @@ NO_CLERK = "The server's clerk is not at work, so it is not made yet. Whoever ru
 def report_html(slug: str) -> Response:
     """The report as a page."""
     return Response(render_html(_report(slug)), mimetype="text/html")
+
+
+@endpoint(blueprint, "GET", "/api/engagements/<slug>/report.html", produces="text/html")
+def engagement_page(slug: str) -> Response:
+    """All sites of an engagement on one page, with what to do first."""
+    report = report_of_engagement(g.db, require_engagement(slug))
+    return Response(engagement_html(report), mimetype="text/html")
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")

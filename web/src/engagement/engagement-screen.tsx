@@ -8,7 +8,7 @@ import { RampKey } from "../charts/ramp";
 import { ScoreBar } from "../charts/score-bar";
 import { Strip } from "../charts/strip";
 import { ArchiveButton } from "../ui/archive";
-import { Button, INPUT, LinkButton, Note, Section } from "../ui/controls";
+import { Button, INPUT, LinkButton, Note, PageLink, Section } from "../ui/controls";
 import { DocumentPdf } from "../ui/document-pdf";
 import { ago, DASH, plural } from "../ui/format";
 import { useKey } from "../ui/keys";
@@ -113,6 +113,7 @@ export function EngagementScreen({ id }: { id: string }) {
           <Button>Name and summary …</Button>
         </EngagementDialog>
         <LinkButton to={`/engagements/${id}/alerts`}>Alerts</LinkButton>
+        <PageLink href={`/api/engagements/${id}/report.html`}>Report of all sites</PageLink>
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
       </div>

@@ -28,6 +28,15 @@ export function FileLink({ href, children }: { href: string; children: ReactNode
   );
 }
 
+/** To a page of the server's own, beside this one. */
+export function PageLink({ href, children }: { href: string; children: ReactNode }) {
+  return (
+    <a href={href} className={PLAIN} target="_blank" rel="noopener">
+      {children}
+    </a>
+  );
+}
+
 interface FieldProps {
   label: string;
   hint?: ReactNode;
