@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import shutil
 import subprocess
 import sys
 import time
@@ -72,10 +73,10 @@ def prepare(folder: Path, fresh: bool = False) -> None:
             (folder / name).unlink(missing_ok=True)
     # Made aside and moved in whole, so that an interrupted start leaves nothing half made.
     aside = folder / "making"
-    for old in aside.glob("*"):
-        old.unlink()
+    shutil.rmtree(aside, ignore_errors=True)
     make_history(aside, datetime.now(UTC), lambda words: print(f"  {words} …", flush=True))
     (aside / FILE_NAME).replace(folder / FILE_NAME)
+    shutil.rmtree(aside)
     mark.write_text(json.dumps({"made_us": now_us()}))
 
 

@@ -175,7 +175,7 @@ class _Case:
             "Marked calls pass the queue: see to it that every phone and application marks its media EF (DSCP 46)."
             if spared
             else f"At the router towards the line: shape {WAY[self.side]} to 90–95 % of its rate "
-            f"({0.9 * self._carried_kbps():.0f} to {0.95 * self._carried_kbps():.0f} kbit/s at IP) "
+            f"({_rate(0.9 * self._carried_kbps())} to {_rate(0.95 * self._carried_kbps())} at IP) "
             "with a fair queue, EF-marked media first."
         )
         return LineCause(
@@ -333,3 +333,8 @@ _LIMITED = {
     "receiver": ", because the receiving end took no more",
     "sender": ", because the sending end gave no more",
 }
+
+
+def _rate(kbps: float) -> str:
+    """Three figures: what a fill tells of a line is no better."""
+    return f"{kbps:.3g} kbit/s" if kbps < 1000 else f"{kbps / 1000:.3g} Mbit/s"
