@@ -12,7 +12,7 @@ from markupsafe import Markup
 
 from tarnfell import __version__
 from tarnfell.core.causes import CauseKey
-from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.causes import Cause, CauseName
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.report.figures import verdict_mark_svg
 from tarnfell.report.render import environment, style
@@ -74,12 +74,14 @@ def engagement_report(name: str, summary: str, made: str, sites: Sequence[SiteOn
     titles: dict[CauseKey, str] = {}
     with_key: dict[CauseKey, list[str]] = {}
     for site in sites:
+        told: set[CauseName] = set()
         for cause in site.evaluation.faults:
             key = (cause.who, cause.key, cause.remedy)
             before = tasks.get(key, Task(cause.who, cause.remedy, cause.title, (), 0.0))
             where = before.sites if site.name in before.sites else (*before.sites, site.name)
-            # Two causes of one key at a site share what that key took.
-            took = 0.0 if site.name in before.sites else points_of(site.evaluation, cause)
+            # Two faults of one name, which nothing has joined, share what that name took.
+            took = 0.0 if cause.named in told else site.evaluation.verdict.taken_by(cause)
+            told.add(cause.named)
             tasks[key] = Task(before.who, before.remedy, before.title, where, before.points + took)
             titles.setdefault(cause.key, cause.title)
             if site.name not in with_key.setdefault(cause.key, []):
@@ -98,13 +100,6 @@ def engagement_report(name: str, summary: str, made: str, sites: Sequence[SiteOn
             for key, names in sorted(with_key.items(), key=lambda one: -len(one[1]))
             if len(names) > 1
         ),
-    )
-
-
-def points_of(evaluation: Evaluation, cause: Cause) -> float:
-    """What its key took of the score."""
-    return sum(
-        one.points for dimension in evaluation.verdict.dimensions for one in dimension.taken if one.cause == cause.key
     )
 
 

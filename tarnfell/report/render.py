@@ -29,7 +29,6 @@ def render_html(report: Report) -> str:
         picture=picture,
         faults=e.faults,
         others=[c for c in e.causes if not c.network],
-        titles={c.key: c.title for c in (*e.causes, *(one.cause for one in report.dismissed))},
         left_out=e.left_out,
         score=str(e.verdict.low) if e.verdict.low == e.verdict.high else f"{e.verdict.low} to {e.verdict.high}",
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),

@@ -6,6 +6,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from selenium import webdriver
 from selenium.common.exceptions import StaleElementReferenceException, TimeoutException
@@ -129,6 +130,20 @@ class Page:
         self.fill("Password", password)
         self.press("Sign in")
         self.see("Sign out")
+
+    def read(self, path: str) -> Any:
+        """What the server answers there, with the session of the browser."""
+        return self.driver.execute_async_script(
+            "const done = arguments[1]; fetch(arguments[0]).then(a => a.json()).then(done)", path
+        )
+
+    def calls_of_a_run(self, site: str = "skerry-road") -> list[int]:
+        """The calls of the newest run of that site that had several."""
+        for run in self.read(f"/api/sites/{site}/runs")["runs"]:
+            calls = [call["id"] for call in self.read(f"/api/runs/{run['id']}/calls")["calls"]]
+            if len(calls) > 1:
+                return calls
+        raise AssertionError(f"no run of several calls at {site}")
 
     def wait_for(self, css: str) -> None:
         WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.CSS_SELECTOR, css), f"no {css}")

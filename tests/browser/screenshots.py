@@ -118,7 +118,7 @@ def take(page: Page) -> None:
     scroll_to("bench")
     shoot("minute-bench")
     page.go("/sites/skerry-road/report")
-    page.see("PDF, A4")
+    page.see("Draft PDF, A4")
     shoot("report", 2)
 
 

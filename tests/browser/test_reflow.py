@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
-import urllib.request
 
 import pytest
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
-from tarnfell.demo.run import Bench
 from tests.browser.driver import Page
 
 SCREENS = (
@@ -24,28 +21,20 @@ SCREENS = (
 )  # fmt: skip
 
 
-def real(page: Page, bench: Bench, path: str) -> str:
+def real(page: Page, path: str) -> str:
     if path not in ("RUN", "CALL", "COMPARE"):
         return path
-    cookie = page.driver.get_cookie("tarnfell")
-    assert cookie is not None
-
-    def get(address: str) -> dict:  # type: ignore[type-arg]
-        request = urllib.request.Request(bench.address + address, headers={"Cookie": f"tarnfell={cookie['value']}"})
-        with urllib.request.urlopen(request, timeout=60) as answer:
-            return dict(json.load(answer))
-
-    run, other = (one["id"] for one in get("api/sites/skerry-road/runs?limit=2")["runs"])
+    run, other = (one["id"] for one in page.read("/api/sites/skerry-road/runs?limit=2")["runs"])
     if path == "COMPARE":
         return f"/compare?first={run}&second={other}"
-    return f"/runs/{run}" if path == "RUN" else f"/calls/{get(f'api/runs/{run}/calls')['calls'][0]['id']}"
+    return f"/runs/{run}" if path == "RUN" else f"/calls/{page.calls_of_a_run()[0]}"
 
 
 @pytest.mark.parametrize("path", SCREENS)
 @pytest.mark.parametrize("width", [360, 640])
-def test_no_screen_scrolls_sideways(page: Page, bench: Bench, path: str, width: int) -> None:
+def test_no_screen_scrolls_sideways(page: Page, path: str, width: int) -> None:
     """360 px is a phone, 640 px a desktop at 200 %. Tables and day sheets may scroll in their own box."""
-    address = real(page, bench, path)
+    address = real(page, path)
     page.driver.execute_cdp_cmd(
         "Emulation.setDeviceMetricsOverride", {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     )

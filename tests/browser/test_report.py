@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from selenium.webdriver.common.by import By
 
 from tests.browser.driver import Page, chromium
@@ -17,7 +19,7 @@ def test_a_report_is_written_issued_and_read_by_a_link(page: Page) -> None:
     page.see("It gets a number and is never changed again")
     page.press("Issue")
     page.see("TF-2")
-    number = next(word for word in page.text().split() if word.startswith("TF-2"))
+    number = re.findall(r"TF-\d{4}-\d{4}", page.text())[0]
     page.see("ready, 99 to 100", within_s=30)
     page.press("Share …")
     page.fill("For whom", "The board of Merrow Sound Ferries")

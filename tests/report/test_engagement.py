@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from tarnfell.core.verdict.decisions import Decision, decided
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
-from tarnfell.report.engagement import EngagementReport, SiteOnPage, engagement_html, engagement_report, points_of
+from tarnfell.report.engagement import EngagementReport, SiteOnPage, engagement_html, engagement_report
 from tests.core.verdict.made_up import BRIEF, LOSS, QUEUE, cells, held, runs, week
 
 READY = evaluate_site([*week(), *held()], replace(BRIEF, required_moments=120))
@@ -34,13 +34,13 @@ def test_one_remedy_at_several_sites_is_one_task_with_all_its_points() -> None:
     by_title = {task.title: task for task in found.tasks}
     queue, loss = (by_title[one.causes[0].title] for one in (QUEUED, LOSSY))
     assert (queue.sites, loss.sites) == (("first", "second"), ("third",))
-    assert queue.points == 2 * points_of(QUEUED, QUEUED.causes[0]) > 0
+    assert queue.points == 2 * QUEUED.verdict.taken_by(QUEUED.causes[0]) > 0
     assert [task.points for task in found.tasks] == sorted((task.points for task in found.tasks), reverse=True)
     assert [(one.title, one.sites) for one in found.shared] == [(QUEUED.causes[0].title, ("first", "second"))]
 
 
 def test_points_are_of_the_cause_and_no_more_than_the_site_lost() -> None:
-    queue, loss = (points_of(BOTH, cause) for cause in BOTH.faults[:2])
+    queue, loss = (BOTH.verdict.taken_by(cause) for cause in BOTH.faults[:2])
     lost = sum(one.lost_points for one in BOTH.verdict.dimensions)
     assert queue > 0 < loss
     assert queue + loss <= lost + 1e-9

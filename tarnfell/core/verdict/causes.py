@@ -14,6 +14,10 @@ from tarnfell.core.verdict.facts import Brief
 Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
 
 
+CauseName = tuple[CauseKey, LegName, Way]
+"""What tells one cause of a site from every other."""
+
+
 @dataclass(frozen=True)
 class Cause:
     """One cause at one site. Texts are for the customer's eyes; every sentence carries its figure."""
@@ -43,6 +47,10 @@ class Cause:
     """False for what is not the network's fault, such as a probe that disturbed itself."""
     note: str = ""
     """The consultant's own."""
+
+    @property
+    def named(self) -> CauseName:
+        return self.key, self.leg, self.direction
 
     @property
     def place(self) -> str:

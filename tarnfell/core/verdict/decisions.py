@@ -22,7 +22,7 @@ class Decision:
     """Whose it is; empty where nobody is known any more."""
 
     def is_of(self, cause: Cause) -> bool:
-        return (self.key, self.leg, self.direction) == (cause.key, cause.leg, cause.direction)
+        return (self.key, self.leg, self.direction) == cause.named
 
 
 @dataclass(frozen=True)

@@ -79,11 +79,17 @@ def causes_of_fills(facts: Sequence[FillFact], known: Sequence[Cause], brief: Br
     for fact in newest.values():
         for told in fact.causes:
             same = next((i for i, c in enumerate(joined) if (c.key, c.direction) == (told.key, told.direction)), None)
+            filled = _cause(told, facts, brief)
             if same is None:
-                joined.append(_cause(told, facts, brief))
+                joined.append(filled)
             elif told.says not in joined[same].says:
-                leg = told.leg if joined[same].leg == "unknown" else joined[same].leg
-                joined[same] = replace(joined[same], says=(*joined[same].says, told.says), leg=leg)
+                shown = joined[same]
+                joined[same] = replace(
+                    shown,
+                    says=(*shown.says, told.says),
+                    leg=told.leg if shown.leg == "unknown" else shown.leg,
+                    cost=shown.cost | filled.cost,
+                )
     return joined
 
 

@@ -15,7 +15,7 @@ from typing import Literal
 import numpy as np
 
 from tarnfell.core.verdict.capacity import Capacity
-from tarnfell.core.verdict.causes import Cause, Dimension
+from tarnfell.core.verdict.causes import Cause, CauseName, Dimension
 from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import Share, share_of, worth_of
@@ -73,7 +73,8 @@ MARKING_KEPT_PCT = ((50.0, 0.0), (90.0, 60.0), (99.0, 100.0))
 class Taken:
     """Points of the site's score that one cause took."""
 
-    cause: str
+    cause: CauseName
+    title: str
     points: float
 
 
@@ -123,6 +124,10 @@ class Verdict:
     """Ten-minute moments of business hours with calls."""
     calls: int
 
+    def taken_by(self, cause: Cause) -> float:
+        """Points of the score, over all dimensions."""
+        return sum(one.points for d in self.dimensions for one in d.taken if one.cause == cause.named)
+
 
 def points(value: float, breakpoints: Sequence[tuple[float, float]]) -> float:
     """The breakpoints' straight lines at ``value``."""
@@ -171,15 +176,12 @@ def score_dimensions(
 
 def _taken(dimension: Dimension, lost: float, causes: Sequence[Cause]) -> tuple[Taken, ...]:
     """The points lost, shared among the causes by what each cost."""
-    costs = [(c.key, c.cost.get(dimension, 0.0)) for c in causes]
+    costs = [(c, c.cost.get(dimension, 0.0)) for c in causes]
     total = sum(cost for _, cost in costs)
     if lost < 0.05 or total <= 0:
         return ()
-    shared: dict[str, float] = {}
-    for key, cost in costs:
-        if cost:
-            shared[key] = shared.get(key, 0.0) + lost * cost / total
-    return tuple(Taken(key, part) for key, part in sorted(shared.items(), key=lambda one: -one[1]))
+    taken = [Taken(c.named, c.title, lost * cost / total) for c, cost in costs if cost]
+    return tuple(sorted(taken, key=lambda one: -one.points))
 
 
 def _short(bound_pct: float, required_pct: float) -> float:

@@ -102,11 +102,7 @@ def evaluate_site(
 
 def _costliest_first(causes: Sequence[Cause], verdict: Verdict) -> list[Cause]:
     """By the points that each took: what a cause costs is of other units in each dimension."""
-    points: dict[str, float] = {}
-    for dimension in verdict.dimensions:
-        for one in dimension.taken:
-            points[one.cause] = points.get(one.cause, 0.0) + one.points
-    return sorted(causes, key=lambda cause: -points.get(cause.key, 0.0))
+    return sorted(causes, key=lambda cause: -verdict.taken_by(cause))
 
 
 def _judge(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import date, timedelta
 
 from tarnfell.core.days.depths import PathDepth
@@ -42,9 +41,8 @@ def verdict_view(evaluated: Evaluated) -> VerdictView:
     )
 
 
-def dimension_views(evaluation: Evaluation, causes: Sequence[Cause]) -> list[DimensionView]:
-    """``causes`` are all of them, dismissed ones as well: points were lost to them all the same."""
-    titles: dict[str, str] = {c.key: c.title for c in causes}
+def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
+    """Points were lost to causes that were dismissed all the same."""
     return [
         DimensionView(
             dimension=d.dimension,
@@ -55,7 +53,7 @@ def dimension_views(evaluation: Evaluation, causes: Sequence[Cause]) -> list[Dim
             says=d.says,
             lost_points=d.lost_points,
             open_points=d.open_points,
-            taken=[TakenView(cause=t.cause, title=titles.get(t.cause, t.cause), points=t.points) for t in d.taken],
+            taken=[TakenView(title=t.title, points=t.points) for t in d.taken],
         )
         for d in evaluation.verdict.dimensions
     ]

@@ -74,7 +74,6 @@ def show_site(slug: str) -> SitePage:
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     evaluated = evaluate(g.db, site)
     evaluation = evaluated.evaluation
-    causes = [*evaluation.causes, *(one.cause for one in evaluated.dismissed)]
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
     open_runs = run_store.open_runs(g.db, site.id)
@@ -99,7 +98,7 @@ def show_site(slug: str) -> SitePage:
             evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(g.db, site)
         ),
         sheet=sheet_view(evaluation, site, imported_on_sheet(g.db, site)),
-        dimensions=dimension_views(evaluation, causes),
+        dimensions=dimension_views(evaluation),
         causes=cause_views(evaluation),
         dismissed=[
             DismissedView(cause=cause_view(one.cause), words=one.words, by=one.by) for one in evaluated.dismissed

@@ -79,6 +79,9 @@ def test_what_calls_have_shown_of_the_same_is_one_cause_with_both_sentences() ->
     (joined,) = causes_of_fills([fact()], [by_calls], BRIEF)
     assert joined.says == ("Calls wait in the evening.", "It adds 300 ms.")
     assert joined.leg == "line"  # which calls alone did not show
+    # What the calls cost stands, and it takes its part of behaviour under load.
+    (both,) = causes_of_fills([fact()], [replace(by_calls, cost={"voice": 7.0})], BRIEF)
+    assert both.cost == {"voice": 7.0, "load": pytest.approx(BRIEF.target_mos - 2.5)}
     (placed,) = causes_of_fills([fact()], [replace(by_calls, leg="inside")], BRIEF)
     assert placed.leg == "inside"
     (again,) = causes_of_fills([fact()], [joined], BRIEF)

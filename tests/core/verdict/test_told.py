@@ -83,7 +83,7 @@ def test_both_directions_of_one_fault_are_one_cause_and_count_once() -> None:
 
 def test_points_are_lost_to_the_joined_cause() -> None:
     voice = told(squeezed(), CONGESTED).verdict.dimensions[0]
-    assert [one.cause for one in voice.taken] == ["inside-congested"]
+    assert [one.cause[0] for one in voice.taken] == ["inside-congested"]
     before = told(squeezed()).verdict
     assert (told(squeezed(), CONGESTED).verdict.low, told(squeezed(), CONGESTED).verdict.high) == (
         before.low, before.high,
@@ -160,7 +160,7 @@ def test_what_a_check_finds_closed_stops_a_site_whatever_its_calls_had() -> None
     assert stopped.verdict.word == "not ready"
     assert stopped.verdict.high <= 49
     reach = next(d for d in stopped.verdict.dimensions if d.dimension == "reachability")
-    assert (reach.low, reach.high, [t.cause for t in reach.taken]) == (0, 0, ["port-blocked"])
+    assert (reach.low, reach.high, [t.cause[0] for t in reach.taken]) == (0, 0, ["port-blocked"])
     assert "The check (Mon 16 Nov 08:10): 20064–20127 do not answer." in stopped.verdict.reasons[0]
     assert only(stopped).who == "Wall & Sons"
     # A watch that hears nothing of a port closes none.

@@ -307,7 +307,7 @@ def test_lost_points_are_shared_among_causes_by_what_each_cost() -> None:
     facts = runs(at[:200]) + runs(at[200:260], up=QUEUE) + runs(at[260:], down=LOSS)
     verdict = judged(facts + held()).verdict
     voice = next(d for d in verdict.dimensions if d.dimension == "voice")
-    taken = {t.cause: t.points for t in voice.taken}
+    taken = {t.cause[0]: t.points for t in voice.taken}
     assert set(taken) == {"uplink-queue", "line-loss"}
     assert sum(taken.values()) == pytest.approx(voice.lost_points)
     assert taken["uplink-queue"] > taken["line-loss"]

@@ -13601,8 +13601,6 @@ export interface components {
         };
         /** TakenView */
         TakenView: {
-            /** Cause */
-            cause: string;
             /** Title */
             title: string;
             /** Points */

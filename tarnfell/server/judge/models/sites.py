@@ -90,7 +90,6 @@ class DaySheet(Model):
 
 
 class TakenView(Model):
-    cause: str
     title: str
     points: float
 
