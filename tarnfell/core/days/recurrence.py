@@ -36,6 +36,8 @@ LEAST_TAKEN = 0.02
 """Of all time must be in trouble to be told by the time it takes."""
 DAY_TAKEN = 0.2
 """Of the hours told of, on a day that counts as one of them."""
+COVERED = 0.5
+"""Of the hours of what comes back, told already: what is left over within them is the same trouble."""
 Table = TypeVar("Table", NDArray[np.bool_], NDArray[np.float64])
 _DAYS: tuple[tuple[str, str, tuple[int, ...]], ...] = (
     ("days", "days", tuple(range(7))),
@@ -75,7 +77,24 @@ def recurrences_of(episodes: Sequence[Episode], rounds: Rounds, zone: ZoneInfo) 
             while len(found) < MOST_TOLD * len(LEG_WORDS) and (one := search(leg, left, watched, zone)):
                 found.append(one)
                 left = [episode for episode in left if episode not in one.episodes]
-    return sorted(found, key=lambda one: (one.p, -one.days))
+    told: list[Recurrence] = []
+    for one in sorted(found, key=lambda one: (one.p, -one.days)):
+        if not any(_covers(other, one) for other in told):
+            told.append(one)
+    return told
+
+
+def _covers(told: Recurrence, later: Recurrence) -> bool:
+    """The later one says nothing new: the same leg, no more days, and half of its hours are among those told."""
+    if told.leg != later.leg or told.days < later.days:
+        return False
+    hours = _minutes_of(later)
+    return bool(np.isin(hours, _minutes_of(told)).mean() >= COVERED)
+
+
+def _minutes_of(one: Recurrence) -> Ints:
+    lasts = (one.until_minute - one.from_minute) % DAY_MINUTES or DAY_MINUTES
+    return np.asarray((one.from_minute + np.arange(lasts)) % DAY_MINUTES)
 
 
 class _Watched:

@@ -103,3 +103,21 @@ def test_local_time_rules_where_clocks_change() -> None:
     shifted = [episode(0, (day.timestamp() - MONDAY.timestamp()) / 60) for day in days]
     (one,) = found(shifted, rounds)
     assert (one.days, clock(one.from_minute)) == (5, "03:05")
+
+
+def test_what_comes_back_within_hours_told_already_is_not_told_again() -> None:
+    mornings = [episode(day, 420 + day, 300) for day in range(7)]
+
+    def told(start: float, lasts: float, days: range, leg: str = "line") -> list[str]:
+        later = [episode(day, start + day, lasts, leg) for day in days]
+        return [clock(one.from_minute) for one in found([*mornings, *later], watched(7))]
+
+    assert told(600, 8, range(5)) == ["07:00"]
+    assert told(600, 8, range(5), "inside") == ["07:00", "10:00"]
+    # The mornings end at 12:06; of two hours it must be half.
+    assert told(664, 116, range(5)) == ["07:00"]
+    assert told(670, 116, range(5)) == ["07:00", "11:10"]
+    # On more days than the hours around it: it is trouble of its own.
+    few = [episode(day, 420 + day, 300) for day in range(4)]
+    (one, other) = found([*few, *(episode(day, 600 + day, 8) for day in range(7))], watched(7))
+    assert {(one.days, clock(one.from_minute)), (other.days, clock(other.from_minute))} == {(7, "10:00"), (4, "07:00")}

@@ -12,6 +12,8 @@ export const underWay = (job: { state: Model<"CheckView">["state"] }) =>
 
 type Name = Parameters<typeof get>[0];
 
+const placeOf = (path: unknown) => String(path).split("?")[0];
+
 export function useLivePage<N extends Name>(model: N, path: string, isBusy: (page: Model<N>) => boolean) {
   const queries = useQueryClient();
   const [problem, setProblem] = useState<string | null>(null);
@@ -19,6 +21,8 @@ export function useLivePage<N extends Name>(model: N, path: string, isBusy: (pag
   const page = useQuery({
     queryKey: key,
     queryFn: () => get(model, path),
+    // Another view of the same page takes the place of the one before without an empty screen between.
+    placeholderData: (before, query) => (placeOf(query?.queryKey[1]) === placeOf(path) ? before : undefined),
     refetchInterval: ({ state }) => (state.data && isBusy(state.data as Model<N>) ? BUSY_MS : IDLE_MS),
   });
   /** Whether what was asked of the server was done; its sentence stands in `problem` where it was not. */

@@ -150,11 +150,11 @@ function IssuedReports({ reports, zone, change }: { reports: Issued[]; zone: str
           >
             <div className="leading-snug">
               <p>
-                <b>{one.number}</b>
-                <span className="ml-3">
+                <b>{one.number}</b>{" "}
+                <span className="ml-2">
                   {one.word}, {scoreWords(one)}
-                </span>
-                <span className="ml-3 text-sm text-soft">
+                </span>{" "}
+                <span className="ml-2 text-sm text-soft">
                   {dateTime(one.issued_us, zone)}
                   {one.issued_by && ` by ${one.issued_by}`}
                 </span>
