@@ -65,6 +65,8 @@ TROUBLED_PCT = ((0.0, 100.0), (0.5, 95.0), (5.0, 60.0), (30.0, 0.0))
 SILENT_PCT = ((0.0, 100.0), (2.0, 60.0), (10.0, 0.0))
 LOADED_SHORT_MOS = ((0.0, 100.0), (0.4, 60.0), (1.5, 0.0))
 """By which a call beside a full line misses the MOS asked."""
+LEAST_POINTS = 0.05
+"""Less is not told: it would read 0.0."""
 LOADED_WAY = {"up": "upload", "down": "download"}
 MARKING_KEPT_PCT = ((50.0, 0.0), (90.0, 60.0), (99.0, 100.0))
 
@@ -178,10 +180,10 @@ def _taken(dimension: Dimension, lost: float, causes: Sequence[Cause]) -> tuple[
     """The points lost, shared among the causes by what each cost."""
     costs = [(c, c.cost.get(dimension, 0.0)) for c in causes]
     total = sum(cost for _, cost in costs)
-    if lost < 0.05 or total <= 0:
+    if total <= 0:
         return ()
-    taken = [Taken(c.named, c.title, lost * cost / total) for c, cost in costs if cost]
-    return tuple(sorted(taken, key=lambda one: -one.points))
+    taken = [Taken(c.named, c.title, lost * cost / total) for c, cost in costs]
+    return tuple(sorted((one for one in taken if one.points >= LEAST_POINTS), key=lambda one: -one.points))
 
 
 def _short(bound_pct: float, required_pct: float) -> float:

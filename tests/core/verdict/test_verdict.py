@@ -8,8 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.facts import CallFact
-from tarnfell.core.verdict.score import CONDITIONS_CAP, NOT_READY_CAP, WEIGHTS, WEIGHTS_WITH_VIDEO
+from tarnfell.core.verdict.score import CONDITIONS_CAP, NOT_READY_CAP, WEIGHTS, WEIGHTS_WITH_VIDEO, _taken
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -312,3 +313,19 @@ def test_lost_points_are_shared_among_causes_by_what_each_cost() -> None:
     assert sum(taken.values()) == pytest.approx(voice.lost_points)
     assert taken["uplink-queue"] > taken["line-loss"]
     assert verdict.uncapped_high == pytest.approx(100 - sum(d.lost_points for d in verdict.dimensions))
+
+
+def test_parts_that_would_read_as_nothing_are_not_told_and_two_directions_of_one_cause_are_two() -> None:
+    costs = {"up": 1.0, "down": 1.0, "both": 0.0049}
+    one = Cause("line-loss", "line", "up", "", (), (), "", "", "", 1, 1)
+    causes = [
+        replace(one, direction=way, title=f"It drops {way}", cost={"voice": cost})  # type: ignore[arg-type]
+        for way, cost in costs.items()
+    ]
+    told = _taken("voice", 20.0, causes)
+    assert [(t.cause[2], t.title) for t in told] == [("up", "It drops up"), ("down", "It drops down")]
+    assert told[0].points == pytest.approx(20 / 2.0049)
+    assert [t.cause[2] for t in _taken("voice", 20.0, [*causes[:2], replace(causes[2], cost={"voice": 0.0051})])] == [
+        "up", "down", "both",
+    ]  # fmt: skip
+    assert _taken("video", 20.0, causes) == ()
