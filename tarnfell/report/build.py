@@ -158,9 +158,7 @@ def summary_of(evaluation: Evaluation) -> tuple[str, ...]:
         )
     if evaluation.faults:
         top = evaluation.faults[0]
-        said.append(
-            f"Costliest cause: {top.title[0].lower()}{top.title[1:]} ({top.calls_hit} of {top.calls} {top.of})."
-        )
+        said.append(f"Costliest cause: {top.headline[0].lower()}{top.headline[1:]}.")
     if v.word == "not shown yet" and v.calls:
         first = next(r for r in v.requirements if r.stops and r.state == "open")
         said.append(f"Open first: {first.title}. {first.closes}")

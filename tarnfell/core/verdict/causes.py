@@ -53,6 +53,11 @@ class Cause:
         return self.key, self.leg, self.direction
 
     @property
+    def headline(self) -> str:
+        """Its title, with how many it hit where something counted tells of it."""
+        return f"{self.title} ({self.calls_hit} of {self.calls} {self.of})" if self.calls_hit else self.title
+
+    @property
     def place(self) -> str:
         return f"{WAY_WORDS[self.direction]}, {LEG_WORDS[self.leg]}"
 

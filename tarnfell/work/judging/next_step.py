@@ -90,7 +90,7 @@ def _mend(evaluation: Evaluation) -> NextStep:
     top = evaluation.faults[0]
     return NextStep(
         words=f"Send the report to {top.who}",
-        why=f"{top.title}: {top.calls_hit} of {top.calls} {top.of}.",
+        why=f"{top.headline}.",
         action="report",
         label="Open the report",
     )

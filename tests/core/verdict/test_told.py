@@ -142,6 +142,7 @@ def test_a_line_that_is_known_to_go_down_leaves_nothing_open() -> None:
     facts = [*week(), *runs([(DAYS[0], 65.0)], **NOT_PLACED, blame="site")]
     alone = only(told(facts))
     assert (alone.key, alone.leg) == ("line-down", "inside or line")
+    assert alone.headline == f"{alone.title} ({alone.calls_hit} of {alone.calls} calls)"
     assert "are not told apart" in alone.alternatives[-1]
     night = frozenset(moments_between(DAYS[0], 60, 600))
     down = replace(CONGESTED, key="line-down", leg="line", title="The line goes down", who=PROVIDER, moments=night)
@@ -163,6 +164,8 @@ def test_what_a_check_finds_closed_stops_a_site_whatever_its_calls_had() -> None
     assert (reach.low, reach.high, [t.cause[0] for t in reach.taken]) == (0, 0, ["port-blocked"])
     assert "The check (Mon 16 Nov 08:10): 20064–20127 do not answer." in stopped.verdict.reasons[0]
     assert only(stopped).who == "Wall & Sons"
+    # Nothing was counted that it hit, and no figure is made of that.
+    assert only(stopped).headline == only(stopped).title
     # A watch that hears nothing of a port closes none.
     assert states(told(week(), replace(PORTS, source="watch")))["reachability"] == "shown"
     for harmless in ("signalling-rewritten", "names-slow", "translation-forgets"):
