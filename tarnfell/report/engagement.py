@@ -24,9 +24,10 @@ ROLLOUT = ("ready", "ready with conditions", "not shown yet", "not ready")
 @dataclass(frozen=True)
 class SiteOnPage:
     name: str
-    place: str
     evaluation: Evaluation
     needed_calls: int
+    behind: bool = False
+    """Evidence or brief have changed since the evaluation."""
 
     @property
     def score(self) -> str:

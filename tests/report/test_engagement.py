@@ -17,7 +17,7 @@ EMPTY = evaluate_site([], BRIEF)
 
 
 def page(**sites: Evaluation) -> EngagementReport:
-    told = [SiteOnPage(name, "", one, one.brief.needed_calls) for name, one in sites.items()]
+    told = [SiteOnPage(name, one, one.brief.needed_calls) for name, one in sites.items()]
     return engagement_report("Ferries", "All of them.", "today", told)
 
 
@@ -61,6 +61,9 @@ def test_the_page_tells_it_all_and_is_harmless() -> None:
     assert QUEUED.faults[0].remedy.split(".")[0] in html
     assert "To close it:" in html
     assert html.index("Harbour") < html.index("Slipway") < html.index("&lt;script")
+    assert "still being judged" not in html
+    old = engagement_report("Ferries", "", "today", [SiteOnPage("Harbour", READY, 12, behind=True)])
+    assert "Harbour: evidence is still being judged" in engagement_html(old)
     empty = engagement_html(page())
     assert "There is no site yet." in empty
     assert "To do" not in empty

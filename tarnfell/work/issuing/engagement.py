@@ -15,8 +15,8 @@ from tarnfell.work.evidence.evaluations import evaluate
 def report_of_engagement(db: sqlite3.Connection, engagement: Engagement) -> EngagementReport:
     """Sites at work; those that were archived are left out."""
     made = datetime.fromtimestamp(now_us() / 1e6, UTC)
-    sites = [
-        SiteOnPage(site.name, site.place, evaluate(db, site).evaluation, site.brief.needed_calls)
-        for site in site_store.sites_of(db, engagement.id)
-    ]
+    sites = []
+    for site in site_store.sites_of(db, engagement.id):
+        evaluated = evaluate(db, site)
+        sites.append(SiteOnPage(site.name, evaluated.evaluation, site.brief.needed_calls, evaluated.behind))
     return engagement_report(engagement.name, engagement.summary, f"{made:%d %B %Y, %H:%M} UTC", sites)
