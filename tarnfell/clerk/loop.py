@@ -63,6 +63,11 @@ def keep_turning(
     def begin_looks(_db: sqlite3.Connection) -> None:
         looks.turn()
 
+    given_up: set[int] = set()
+
+    def make_documents(db: sqlite3.Connection) -> None:
+        make(db, given_up)
+
     def deliver(db: sqlite3.Connection) -> None:
         _for_a_while(lambda: not stop.is_set() and deliver_next(db, sending), DELIVER_FOR_S)
 
@@ -72,7 +77,7 @@ def keep_turning(
 
     paced = (
         (carry_out, TURN_S),
-        (make, TURN_S),
+        (make_documents, TURN_S),
         (evaluate, EVALUATIONS_S),
         (begin_looks, TURN_S),
         (watch, WATCH_S),
@@ -133,10 +138,10 @@ def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
     _for_a_while(lambda: any(work(db) for work in small) or read_stale_import(db, data), for_s)
 
 
-def make(db: sqlite3.Connection) -> None:
-    """Documents: nobody waits for them in a request."""
+def make(db: sqlite3.Connection, given_up: set[int]) -> None:
+    """Documents: nobody waits for them in a request. Issued reports that cannot be printed go into ``given_up``."""
     data = folder_of(db)
-    while make_issued_pdf(db, data) or make_next(db, data):
+    while make_issued_pdf(db, data, given_up) or make_next(db, data):
         pass
 
 

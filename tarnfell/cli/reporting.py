@@ -46,7 +46,8 @@ def report_issue(options: argparse.Namespace) -> int:
     with _data(options) as db:
         site = _site(db, options.site)
         one = issue(db, Path(options.data), site, as_decided(db, site, keep_evaluated(db, site)), None)
-        while make_issued_pdf(db, Path(options.data)):
+        given_up: set[int] = set()
+        while make_issued_pdf(db, Path(options.data), given_up):
             pass
         _tell(options, db, issued_store.by_id(db, one.id) or one)
     return DONE

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import secrets
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, fields
 from typing import Literal
 
@@ -151,10 +151,10 @@ def issued_of(db: sqlite3.Connection, site_id: int) -> list[Issued]:
     return [Issued(*row) for row in db.execute(f"{_ISSUED} WHERE site_id = ? ORDER BY id DESC", (site_id,))]
 
 
-def without_pdf(db: sqlite3.Connection) -> Issued | None:
-    """The one that has waited longest for it."""
-    row = db.execute(f"{_ISSUED} WHERE pdf_sha256 IS NULL ORDER BY id LIMIT 1").fetchone()
-    return Issued(*row) if row else None
+def without_pdf(db: sqlite3.Connection, but: Collection[int] = ()) -> Issued | None:
+    """The one that has waited longest for it, ``but`` those."""
+    waiting = (Issued(*row) for row in db.execute(f"{_ISSUED} WHERE pdf_sha256 IS NULL ORDER BY id"))
+    return next((one for one in waiting if one.id not in but), None)
 
 
 def keep_pdf(db: sqlite3.Connection, issued_id: int, sha256: str) -> None:

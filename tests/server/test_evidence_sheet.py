@@ -79,7 +79,7 @@ def test_the_page_on_paper_is_made_by_the_clerk(house: House) -> None:
     asked = ask(house).json
     assert asked["state"] == "waiting"
     assert ask(house).json["id"] == asked["id"]  # the same as long as nothing has changed
-    make(connect(house.folder))
+    make(connect(house.folder), set())
     ready = house.person.get(f"/api/documents/{asked['id']}").json
     assert ready["state"] == "ready"
     file = house.person.get(f"/api/documents/{asked['id']}/file")

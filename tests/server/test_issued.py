@@ -80,13 +80,33 @@ def test_what_was_issued_stays_whatever_comes_later(house: House) -> None:
     assert told[second["number"]]["state"] == "issued"
 
 
+def test_one_that_cannot_be_printed_does_not_hold_up_the_next(house: House, caplog: pytest.LogCaptureFixture) -> None:
+    first, second = issue(house), issue(house)
+    db = connect(house.folder)
+    told = issued_store.by_id(db, first["id"])
+    assert told is not None
+    page_file = ISSUED.place(house.folder, told.page_sha256)
+    body = page_file.read_bytes()
+    page_file.unlink()
+    given_up: set[int] = set()
+    while make_issued_pdf(db, house.folder, given_up):
+        pass
+    assert given_up == {first["id"]}
+    assert caplog.text.count(f"the PDF of report {first['number']}") == 1
+    assert page(house, second, "pdf").startswith(b"%PDF")
+    # Once its page is back it is made, after the clerk has begun anew.
+    ISSUED.keep(house.folder, [body])
+    assert make_issued_pdf(db, house.folder, set())
+    assert page(house, first, "pdf").startswith(b"%PDF")
+
+
 def test_the_pdf_is_made_once_from_the_page(house: House) -> None:
     one = issue(house)
     assert one["has_pdf"] is False
     assert house.person.get(f"/api/issued/{one['id']}/report.pdf").status_code == 409
     db = connect(house.folder)
-    assert make_issued_pdf(db, house.folder)
-    assert not make_issued_pdf(db, house.folder)
+    assert make_issued_pdf(db, house.folder, set())
+    assert not make_issued_pdf(db, house.folder, set())
     body = page(house, one, "pdf")
     assert body.startswith(b"%PDF")
     with writing(db):
@@ -138,7 +158,7 @@ def test_names_cannot_break_out_of_the_page_or_fetch_anything(house: House) -> N
         r'[^\n]*content: "[^"{};]*url\(http[^"{};]*"; [^\n]*', style
     )
     assert "192.0.2.66" in html
-    assert make_issued_pdf(db, house.folder)
+    assert make_issued_pdf(db, house.folder, set())
 
 
 def test_one_that_is_withdrawn_says_so_and_stays_as_it_was(house: House, stranger: FlaskClient) -> None:

@@ -31,7 +31,7 @@ def look(house: House, number: int) -> dict[str, Any]:
 
 def clerk(house: House) -> None:
     db = connect(house.folder)
-    loop.make(db)
+    loop.make(db, set())
     db.close()
 
 

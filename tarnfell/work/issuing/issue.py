@@ -61,15 +61,25 @@ def figures_of(told: dict[str, object], number: str) -> bytes:
     return json.dumps({"number": number, **told}, indent=1, ensure_ascii=False, sort_keys=True).encode()
 
 
-def make_issued_pdf(db: sqlite3.Connection, data: Path) -> bool:
-    """Have the page of an issued report that has no PDF yet on paper. Whether there was one."""
-    one = issued_store.without_pdf(db)
+def make_issued_pdf(db: sqlite3.Connection, data: Path, given_up: set[int]) -> bool:
+    """Have the page of an issued report that has no PDF yet on paper. Whether there was one to try.
+
+    One that cannot be made is logged, put into ``given_up`` and does not hold up the next. Raises OSError where there
+    is no room for it.
+    """
+    one = issued_store.without_pdf(db, given_up)
     if one is None:
         return False
-    page = ISSUED.read(data, one.page_sha256)
-    if page is None:
-        raise OSError(f"the page of report {one.number} is missing from the data folder")
-    sha256 = ISSUED.keep(data, [pdf_of(page.decode())])
+    try:
+        page = ISSUED.read(data, one.page_sha256)
+        if page is None:
+            raise FileNotFoundError("its page is missing from the data folder")
+        body = pdf_of(page.decode())
+    except Exception:  # a library that draws may fail in any way
+        log.exception("the PDF of report %s; it is tried again when the clerk begins anew", one.number)
+        given_up.add(one.id)
+        return True
+    sha256 = ISSUED.keep(data, [body])
     with writing(db):
         issued_store.keep_pdf(db, one.id, sha256)
     log.info("report %s is on paper", one.number)
