@@ -39,6 +39,19 @@ def test_engagement_compares_its_sites(house: House, call_id: int) -> None:
     assert len(line["strip"]) == 7 * 24
 
 
+def test_one_page_tells_of_all_sites_at_work(house: House, call_id: int) -> None:
+    def told() -> str:
+        answer = house.person.get("/api/engagements/customer/report.html")
+        assert answer.mimetype == "text/html"
+        return str(answer.text)
+
+    assert "Of 1 site, 1 is not shown yet." in told()
+    assert "Pier office" in told()
+    assert house.person.get("/api/engagements/nowhere/report.html").status_code == 404
+    house.post("/api/sites/pier/archive", {"archived": True})
+    assert "There is no site yet." in told()
+
+
 def test_site_names_what_took_each_point(house: House, call_id: int) -> None:
     site = house.person.get("/api/sites/pier").json
     (cause,) = [c for c in site["causes"] if c["network"]]
