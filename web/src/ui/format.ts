@@ -23,7 +23,7 @@ export function megabits(kbps: number | null): string {
 }
 
 export function plural(n: number, one: string, many = `${one}s`): string {
-  return `${count(n)} ${n === 1 ? one : many}`;
+  return `${n} ${n === 1 ? one : many}`;
 }
 
 /** Time of day at the site. */

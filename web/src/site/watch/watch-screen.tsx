@@ -7,7 +7,7 @@ import { BenchFigures, MinuteBench, NORMAL_US } from "../../charts/minute-bench"
 import { useAddress } from "../../ui/address";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
 import { DocumentPdf } from "../../ui/document-pdf";
-import { dateTime, ms, pct, plural } from "../../ui/format";
+import { count, dateTime, ms, pct, plural } from "../../ui/format";
 import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
@@ -117,7 +117,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
     <>
       <Section
         title="By day"
-        aside={`${plural(reading.rounds, "round")} from ${dateTime(reading.from_us, page.time_zone)} to ${dateTime(reading.until_us, page.time_zone)}, ${page.time_zone}`}
+        aside={`${count(reading.rounds)} ${reading.rounds === 1 ? "round" : "rounds"} from ${dateTime(reading.from_us, page.time_zone)} to ${dateTime(reading.until_us, page.time_zone)}, ${page.time_zone}`}
       >
         <div className="mb-2 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-sm">
           <fieldset className="flex flex-wrap gap-5">
