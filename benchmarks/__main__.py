@@ -21,6 +21,7 @@ from benchmarks import (
     send_lateness,
     watchers,
     watches,
+    zooming,
 )  # fmt: skip
 
 DOC = Path(__file__).parents[1] / "docs" / "performance.md"
@@ -39,6 +40,7 @@ PARTS = {
         causes,
         days,
         watches,
+        zooming,
     )
 }
 

@@ -19,6 +19,7 @@ from typing import Any
 from tarnfell.store import jobs, places, probes, runs, sites
 from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tarnfell.wire.kinds.surroundings import Surroundings
 from tests import rig
@@ -74,8 +75,8 @@ def _set_up(folder: Path) -> tuple[list[str], list[int]]:
     db = open_database(folder)
     secrets, run_ids = [], []
     with writing(db):
-        add_user(db, Person.EMAIL, "Bench", Person.PASSWORD)
         engagement = add_engagement(db, "bench", "Bench")
+        adopt(db, add_user(db, Person.EMAIL, "Bench", Person.PASSWORD).id)
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         for n in range(PROBES):
             site = sites.add_site(db, engagement, **{**SITE, "slug": f"site-{n}"})

@@ -32,6 +32,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import places, probes, runs, sites
 from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tests import rig
 from tests.browser.driver import Page, chromium
@@ -92,8 +93,8 @@ def _server(far_host: str) -> Iterator[tuple[Path, int, str]]:
         folder = Path(name)
         db = open_database(folder)
         with writing(db):
-            add_user(db, Person.EMAIL, "Bench", Person.PASSWORD)
             site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
+            adopt(db, add_user(db, Person.EMAIL, "Bench", Person.PASSWORD).id)
             far = places.add_far_end(db, "far", "", far_host, rig.CONTROL_PORT, rig.KEY)
             places.choose_far_end(db, site, far)
             code = probes.invite(

@@ -19,6 +19,7 @@ from benchmarks.fleet import Person, ask
 from tarnfell.store import places, probes, runs, sites
 from tarnfell.store.db import open_database, writing
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tarnfell.wire.kinds.surroundings import Surroundings
 from tests import rig
@@ -76,8 +77,8 @@ def report() -> str:
 def _set_up(folder: Path) -> tuple[str, int]:
     db = open_database(folder)
     with writing(db):
-        add_user(db, Person.EMAIL, "Bench", Person.PASSWORD)
         site = sites.add_site(db, add_engagement(db, "bench", "Bench"), **SITE)
+        adopt(db, add_user(db, Person.EMAIL, "Bench", Person.PASSWORD).id)
         far = places.add_far_end(db, "far", "", "192.0.2.1", 4870, "a-key-that-nobody-uses")
         probe = probes.add_probe(db, site, places.add_test_point(db, site, "desk", "desk"), "probe")
         enrolled = probes.enrol(db, probes.invite(db, probe), Surroundings(system="simulated"))

@@ -25,6 +25,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.db import now_us, open_database, writing
+from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tarnfell.store.watches import Batch
 from tarnfell.wire.kinds.surroundings import Surroundings
@@ -120,7 +121,7 @@ def _week(folder: Path) -> tuple[sqlite3.Connection, FlaskClient]:
     _keep(db, batches_of(_rounds(7), each=10))
     _pack(db)
     assert read_next(db, LATER)
-    add_user(db, EMAIL, "Tester", PASSWORD)
+    adopt(db, add_user(db, EMAIL, "Tester", PASSWORD).id)
     client = create_app(folder).test_client()
     client.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
     return db, client

@@ -15,6 +15,8 @@ from tarnfell.cli.calling import _progress
 from tarnfell.cli.common import host_port
 from tarnfell.exchange.writing import write_capture
 from tarnfell.server.http.app import create_app
+from tarnfell.store.db import open_database
+from tarnfell.store.engagements import add_engagement
 from tarnfell.wire.kinds.calls import LiveDirection, LiveSecond
 from tests import rig
 from tests.exchange.test_capture import packets
@@ -333,12 +335,35 @@ def test_users_are_listed_changed_and_removed(tmp_path: Path) -> None:
     assert "There is no user" in user("ines@merrow.example", "--new-password").stderr
     assert user("ines@merrow.example", "--name", "Ines Harrow").returncode == 0
     assert json.loads(user("--list", "--json").stdout) == {
-        "users": [{"email": "ines@merrow.example", "name": "Ines Harrow"}]
+        "users": [{"email": "ines@merrow.example", "name": "Ines Harrow", "roles": {}}]
     }
     assert user("ines@merrow.example", "--new-password", password="another-long-password").returncode == 0
     person = create_app(tmp_path).test_client()
     body = {"email": "ines@merrow.example", "password": "another-long-password"}
     assert person.post("/api/session", json=body).status_code == 200
+    db = open_database(tmp_path)
+    add_engagement(db, "ferries", "Ferries")
+    assert "belongs to Ferries as colleague" in user(
+        "ines@merrow.example", "--engagement", "ferries", "--role", "colleague"
+    ).stdout  # fmt: skip
+    assert user("mairi@ferries.example", "--engagement", "ferries", "--role", "customer").returncode == 0
+    told = {one["email"]: one["roles"] for one in json.loads(user("--list", "--json").stdout)["users"]}
+    assert told == {"ines@merrow.example": {"ferries": "colleague"}, "mairi@ferries.example": {"ferries": "customer"}}
+    assert "There is no engagement" in user("ines@merrow.example", "--engagement", "nothing").stderr
+    # Nobody there could give the engagement to anybody: whoever is added next can.
+    assert user("tobias@merrow.example").stdout == "tobias@merrow.example may sign in now.\n"
+    assert "ferries" in user("--list").stdout
+    assert (
+        "the last consultant" in user("tobias@merrow.example", "--engagement", "ferries", "--role", "colleague").stderr
+    )
+    link = json.loads(user("ines@merrow.example", "--reset-link", "--json").stdout)["link"]
+    fresh = {"password": "yet-another-password"}
+    assert person.post(f"/api/welcome/{link.removeprefix('/reset/')}/password", json=fresh).status_code == 200
+    assert person.get("/api/session").status_code == 401
+    assert person.post("/api/session", json=body | fresh).status_code == 200
+    assert "There is no user" in user("nobody@merrow.example", "--reset-link").stderr
+    for email in ("mairi@ferries.example", "tobias@merrow.example"):
+        assert user(email, "--remove").returncode == 0
     assert "may not sign in any more" in user("ines@merrow.example", "--remove").stdout
     assert person.get("/api/session").status_code == 401
     assert json.loads(user("--list", "--json").stdout) == {"users": []}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import sqlite3
 import threading
 import time
 from collections.abc import Callable
@@ -32,17 +33,16 @@ class Looks:
                 if one.state == "running":
                     look_store.end(here.db, one.id, ENDED)
 
-    def turn(self) -> None:
+    def turn(self, db: sqlite3.Connection) -> None:
         """Begin those that wait, as many at once as may be; the others go on waiting."""
         self._under_way = {number: one for number, one in self._under_way.items() if one.is_alive()}
-        with _Here(self._data) as here:
-            waiting = [one for one in look_store.open_ones(here.db) if one.state == "waiting"]
-            for one in waiting[: max(0, AT_ONCE - len(self._under_way))]:
-                with writing(here.db):
-                    look_store.begin(here.db, one.id)
-                thread = threading.Thread(target=self._take, args=(one.id, one.asked), name=f"look {one.id}")
-                self._under_way[one.id] = thread
-                thread.start()
+        waiting = [one for one in look_store.open_ones(db) if one.state == "waiting"]
+        for one in waiting[: max(0, AT_ONCE - len(self._under_way))]:
+            with writing(db):
+                look_store.begin(db, one.id)
+            thread = threading.Thread(target=self._take, args=(one.id, one.asked), name=f"look {one.id}")
+            self._under_way[one.id] = thread
+            thread.start()
 
     def end(self) -> None:
         self._over.set()

@@ -60,8 +60,14 @@ def keep_turning(
     """
     looks = Looks(data, look)
 
-    def begin_looks(_db: sqlite3.Connection) -> None:
-        looks.turn()
+    seen = 0
+
+    def evaluate_what_changed(db: sqlite3.Connection) -> None:
+        nonlocal seen
+        version = int(db.execute("PRAGMA data_version").fetchone()[0])  # of what others have committed
+        if version != seen:
+            evaluate(db)
+            seen = version
 
     given_up: set[int] = set()
 
@@ -78,8 +84,8 @@ def keep_turning(
     paced = (
         (carry_out, TURN_S),
         (make_documents, TURN_S),
-        (evaluate, EVALUATIONS_S),
-        (begin_looks, TURN_S),
+        (evaluate_what_changed, EVALUATIONS_S),
+        (looks.turn, TURN_S),
         (watch, WATCH_S),
         (alert, ALERT_S),
         (alert_seldom, ALERT_SELDOM_S),
@@ -109,18 +115,28 @@ def keep_turning(
 
 def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None], every_s: float) -> None:
     pause_s = every_s
+    db: sqlite3.Connection | None = None
     while not stop.wait(pause_s):
         try:
-            db = connect(data)
-            try:
-                turn(db)
-            finally:
-                db.close()
+            db = db or connect(data)
+            turn(db)
             pause_s = every_s
         except Exception:  # a loop that must not end, whatever one record holds
             log.exception("%s", turn.__name__)
             # A disk that is full stays so for a while, and must not be filled further by what is told of it.
             pause_s = min(LONGEST_PAUSE_S, 2 * pause_s)
+            # What is wrong may be the connection's own.
+            _close(db)
+            db = None
+    _close(db)
+
+
+def _close(db: sqlite3.Connection | None) -> None:
+    try:
+        if db is not None:
+            db.close()
+    except sqlite3.Error:
+        log.exception("closing the database")
 
 
 def judge(db: sqlite3.Connection) -> None:

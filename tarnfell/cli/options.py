@@ -189,11 +189,26 @@ def _days_kept(text: str) -> int:
     return int(text)
 
 
+def backup(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--data", required=True, metavar="DIR")
+    parser.add_argument("--out", required=True, metavar="F.tar", help="- for standard output")
+
+
+def restore(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="F.tar")
+    parser.add_argument("--data", required=True, metavar="DIR", help="where nothing is yet")
+
+
 def user(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("email", metavar="EMAIL", nargs="?")
     parser.add_argument("--list", action="store_true", help="list users")
     parser.add_argument("--new-password", action="store_true", help="set a new password")
     parser.add_argument("--remove", action="store_true", help="remove a user; what they did stays on record")
+    parser.add_argument(
+        "--reset-link", action="store_true", help="print the address of a page where the user sets a new password"
+    )
+    parser.add_argument("--engagement", metavar="SLUG", help="have the user, new or not, belong to this engagement")
+    parser.add_argument("--role", choices=("consultant", "colleague", "customer"), default="consultant")
     parser.add_argument("--name", metavar="NAME")
     parser.add_argument("--data", required=True, metavar="DIR")
 
@@ -211,7 +226,7 @@ def probe(parser: argparse.ArgumentParser) -> None:
 
 def report_make(parser: argparse.ArgumentParser) -> None:
     report_issue(parser)
-    parser.add_argument("--format", choices=("html", "pdf", "json"), default="html")
+    parser.add_argument("--format", choices=("html", "pdf", "json", "csv"), default="html")
     parser.add_argument("--out", metavar="FILE", default="-", help="else standard output")
 
 

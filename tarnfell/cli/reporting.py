@@ -20,6 +20,7 @@ from tarnfell.store.db import open_database
 from tarnfell.store.issued import Issued
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
+from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.issue import issue, make_issued_pdf
 from tarnfell.work.issuing.report import report_of
 
@@ -29,7 +30,10 @@ def report_make(options: argparse.Namespace) -> int:
     with _data(options) as db:
         site = _site(db, options.site)
         report = report_of(db, site, as_decided(db, site, keep_evaluated(db, site)))
-    if options.format == "pdf":
+        calls = data_set(db, site) if options.format == "csv" else b""
+    if options.format == "csv":
+        body = calls
+    elif options.format == "pdf":
         body = render_pdf(report)
     elif options.format == "html":
         body = render_html(report).encode()

@@ -11,9 +11,10 @@ import sqlite3
 import subprocess
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from tarnfell.cli.common import DONE, host_port, port_range, print_report
 from tarnfell.farend.certificate import read_or_make
@@ -179,20 +180,19 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
 
 
 def user(options: argparse.Namespace) -> int:
-    from tarnfell.store import people
+    from tarnfell.store import members, people
     from tarnfell.store.db import open_database, writing
+    from tarnfell.work.people import reset_path
 
     if not options.list and not options.email:
         raise ValueError("Give an email address, or --list.")
-    if sum((options.list, options.remove, options.new_password)) > 1:
-        raise ValueError("Give one of --list, --remove and --new-password.")
+    if sum((options.list, options.remove, options.new_password, options.reset_link, bool(options.engagement))) > 1:
+        raise ValueError("Give one of --list, --remove, --new-password, --reset-link and --engagement.")
     db = open_database(Path(options.data))
+    link = ""
     try:
         if options.list:
-            rows = [{"email": one.email, "name": one.name} for one in people.users(db)]
-            print_report(
-                options, {"users": rows}, lambda r: "\n".join(f"{u['email']}  {u['name']}" for u in r["users"])
-            )
+            print_report(options, {"users": _users(db)}, _user_lines)
             return DONE
         with writing(db):
             if options.remove:
@@ -201,9 +201,16 @@ def user(options: argparse.Namespace) -> int:
             elif options.new_password:
                 people.set_password(db, options.email, _password())
                 told = "has a new password and must sign in again."
+            elif options.reset_link:
+                _known(db, options.email)
+                _, link = reset_path(db, options.email)
+                told = f"sets a new password at {link} on this server, within an hour."
+            elif options.engagement:
+                told = _join(db, options)
             else:
-                people.add_user(db, options.email, options.name or options.email, _password())
-                told = "may sign in now."
+                one = people.add_user(db, options.email, options.name or options.email, _password())
+                members.adopt(db, one.id)
+                told = "may sign in now." if members.roles_of(db, one.id) else f"may sign in now. {IN_NONE}"
     except sqlite3.IntegrityError:
         raise ValueError(
             f"There is already a user {options.email}. Give --new-password to change the password."
@@ -212,8 +219,60 @@ def user(options: argparse.Namespace) -> int:
         raise ValueError(f"There is no user {options.email}.") from None
     finally:
         db.close()
-    print_report(options, {"email": options.email}, lambda r: f"{r['email']} {told}")
+    report = {"email": options.email} | ({"link": link} if link else {})
+    print_report(options, report, lambda r: f"{r['email']} {told}")
     return DONE
+
+
+IN_NONE = "No engagement is theirs yet: they begin one, a consultant invites them, or --engagement has them belong."
+
+
+def _join(db: sqlite3.Connection, options: argparse.Namespace) -> str:
+    """Have the user belong to the engagement; a user that there is not yet is added."""
+    from tarnfell.store import members, people
+    from tarnfell.store.engagements import engagement_by_slug
+
+    engagement = engagement_by_slug(db, options.engagement)
+    if engagement is None:
+        raise ValueError(f"There is no engagement {options.engagement}.")
+    one = people.user_by_email(db, options.email)
+    if one is None:
+        name = options.name or options.email
+        one = people.add_user(db, options.email, name, _password(), outside=options.role == "customer")
+    try:
+        members.join(db, engagement.id, one.id, options.role)
+    except members.LastConsultant:
+        raise ValueError(f"{options.email} is the last consultant of {engagement.name}.") from None
+    return f"belongs to {engagement.name} as {options.role}."
+
+
+def _users(db: sqlite3.Connection) -> list[dict[str, object]]:
+    from tarnfell.store import members, people
+    from tarnfell.store.engagements import engagement_by_id
+
+    return [
+        {
+            "email": one.email,
+            "name": one.name,
+            "roles": {engagement_by_id(db, number).slug: role for number, role in members.roles_of(db, one.id).items()},
+        }
+        for one in people.users(db)
+    ]
+
+
+def _user_lines(report: Mapping[str, Any]) -> str:
+    return "\n".join(
+        f"{u['email']}  {u['name']}" + "".join(f"\n    {role} of {slug}" for slug, role in u["roles"].items())
+        for u in report["users"]
+    )
+
+
+def _known(db: sqlite3.Connection, email: str) -> None:
+    """Raises KeyError."""
+    from tarnfell.store import people
+
+    if people.user_by_email(db, email) is None:
+        raise KeyError(email)
 
 
 def _password() -> str:

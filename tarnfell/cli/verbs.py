@@ -139,6 +139,21 @@ VERBS = (
         "Example: tarnfell user ines@merrow.example --name 'Ines Harrow' --data /var/lib/tarnfell",
     ),
     Verb(
+        "backup",
+        "copying",
+        options.backup,
+        "Take a data folder away whole, as one archive; the server may be at work.",
+        "It holds everything there is, keys and hashes of passwords as well.\n"
+        "Example: tarnfell backup --data /var/lib/tarnfell --out tarnfell.tar",
+    ),
+    Verb(
+        "restore",
+        "copying",
+        options.restore,
+        "Put a data folder back from such an archive, all of it or nothing.",
+        "Example: tarnfell restore tarnfell.tar --data /var/lib/tarnfell-again",
+    ),
+    Verb(
         "demo",
         "running",
         options.demo,

@@ -13,7 +13,7 @@ from itertools import combinations
 
 import numpy as np
 
-from tarnfell.core.verdict.moments import Moment, Tallies, share_of
+from tarnfell.core.verdict.moments import Moment, Share, Tallies, share_of
 
 ENOUGH_LOOKS = 5
 """Moments on each side from which on their own scatter is used."""
@@ -55,7 +55,11 @@ def share_difference(first: Tallies, second: Tallies, smallest: float = 0.0) -> 
     """
     if not first or not second:
         return NOTHING
-    a, b = share_of(first), share_of(second)
+    return share_change(share_of(first), share_of(second), smallest)
+
+
+def share_change(a: Share, b: Share, smallest: float = 0.0) -> Difference:
+    """The same of two shares that are known, each with its interval."""
     assert a.pct is not None
     assert b.pct is not None
     change = b.pct - a.pct

@@ -12,12 +12,13 @@ from pathlib import Path
 
 import numpy as np
 
+from tarnfell.demo import scenario
 from tarnfell.demo.alerts import keep_rules
 from tarnfell.demo.calls import Ids, write_calls
 from tarnfell.demo.checks import write_check
 from tarnfell.demo.fills import write_fill
 from tarnfell.demo.samples import OUTSIDE, gateway_of, write_samples
-from tarnfell.demo.scenario import ENGAGEMENT, NAMES, PASSWORD, SEED, SERVICES, SITES, USER_EMAIL, USER_NAME
+from tarnfell.demo.scenario import NAMES, PASSWORD, PEOPLE, SEED, SERVICES, SITES
 from tarnfell.demo.truth import DemoSite
 from tarnfell.store import checks as check_store
 from tarnfell.store import places as place_store
@@ -25,6 +26,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.checks import Wish
 from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import join
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, enrol, invite
 from tarnfell.wire.kinds.surroundings import Surroundings
@@ -47,8 +49,9 @@ def make_history(
     db = open_database(folder)
     try:
         with writing(db):
-            add_user(db, USER_EMAIL, USER_NAME, PASSWORD)
-            engagement = add_engagement(db, **ENGAGEMENT)
+            engagement = add_engagement(db, scenario.SLUG, scenario.NAME, scenario.SUMMARY)
+            for email, name, role in PEOPLE:
+                join(db, engagement, add_user(db, email, name, PASSWORD, outside=role == "customer").id, role)
             check_store.keep_services(db, engagement, SERVICES)
             placed = [(number, site, _set_up(db, engagement, site, end, days)) for number, site in enumerate(SITES)]
         told = [one for one in placed if one[1].up and one[1] in sites]

@@ -30,7 +30,7 @@ from tarnfell.store.probes import invite
 
 MEDIA_PORTS = "21000-21127"
 _MARK = "demo.json"
-_START_LIMIT_S = 30.0
+_START_LIMIT_S = 120.0
 
 
 WATCH_INTERVAL_MS = 1000

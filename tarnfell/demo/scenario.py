@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from tarnfell.demo.simulate import Way
 from tarnfell.demo.truth import DemoSite, Inside, Spell
+from tarnfell.store.members import Role
 from tarnfell.store.sites import VideoNeed
 from tarnfell.wire.kinds.check import ServiceAsked
 
@@ -13,13 +14,16 @@ SEED = 20_417
 USER_EMAIL = "consultant@merrow.example"
 USER_NAME = "Ines Harrow"
 PASSWORD = "sounding-the-tarn"
+PEOPLE: tuple[tuple[str, str, Role], ...] = (
+    (USER_EMAIL, USER_NAME, "consultant"),
+    ("colleague@merrow.example", "Tobias Venn", "colleague"),
+    ("customer@ferries.example", "Mairi Sound", "customer"),
+)
+"""All sign in with the same password."""
 BENCH_SLUG = "bench"
 
-ENGAGEMENT = {
-    "slug": "merrow-sound-ferries",
-    "name": "Merrow Sound Ferries",
-    "summary": "Moves its phones and meetings to a hosted service. Each site must show that it can carry them.",
-}
+SLUG, NAME = "merrow-sound-ferries", "Merrow Sound Ferries"
+SUMMARY = "Moves its phones and meetings to a hosted service. Each site must show that it can carry them."
 
 
 RESOLVER = "203.0.113.53"
@@ -114,6 +118,7 @@ SITES = (
             "time_zone": "Europe/London",
             "open_minute": 6 * 60,
             "close_minute": 20 * 60,
+            "open_days": "1234567",
             "medium": "Radio bridge",
             "down_kbps": 20_000,
             "up_kbps": 8_000,
@@ -140,6 +145,7 @@ SITES = (
             Spell(6, 14 * 60 + 10, 3000, loss_pct=7, large_loss_pct=30),
             Spell(4, 9 * 60 + 25, 6600, loss_pct=9, large_loss_pct=35),
             Spell(4, 18 * 60 + 40, 2700, loss_pct=6, large_loss_pct=28),
+            Spell(3, 7 * 60 + 30, 4800, loss_pct=7, large_loss_pct=30),
             Spell(2, 16 * 60 + 5, 4200, loss_pct=8, large_loss_pct=32),
         ),
         held_runs=((3, 11, 2), (1, 9, 2)),

@@ -52,6 +52,17 @@ class BriefChanged:
 
 
 @dataclass(frozen=True)
+class Noted:
+    """What the consultant noted of a stretch of time, a leg or a call."""
+
+    at_local: str
+    of: str
+    """The leg or the call; empty where it is of none in particular."""
+    words: str
+    by: str
+
+
+@dataclass(frozen=True)
 class Issue:
     """What makes a report one that was issued."""
 
@@ -79,6 +90,8 @@ class Report:
     path: PathDepth | None = None
     """Leg by leg, from days of a watch."""
     dismissed: tuple[Dismissed, ...] = ()
+    noted: tuple[Noted, ...] = ()
+    paper: str = "A4"
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
@@ -93,6 +106,7 @@ class Report:
             "made_with": f"Tarnfell {self.version}",
             "summary": list(self.summary),
             "note": self.note,
+            "noted": [asdict(one) for one in self.noted],
             "brief": asdict(e.brief),
             "brief_changes": [asdict(one) for one in self.changes],
             "verdict": asdict(e.verdict),
@@ -119,6 +133,8 @@ def build_report(
     note: str = "",
     path: PathDepth | None = None,
     dismissed: Sequence[Dismissed] = (),
+    noted: Sequence[Noted] = (),
+    paper: str = "A4",
 ) -> Report:
     """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
     in the place of the summary that the report would give by itself."""
@@ -134,6 +150,8 @@ def build_report(
         note=note,
         path=path,
         dismissed=tuple(dismissed),
+        noted=tuple(noted),
+        paper=paper,
     )
 
 

@@ -68,9 +68,12 @@ class EngagementReport:
     """What takes most points first."""
     shared: tuple[SharedCause, ...]
     """Causes of two sites or more."""
+    paper: str = "A4"
 
 
-def engagement_report(name: str, summary: str, made: str, sites: Sequence[SiteOnPage]) -> EngagementReport:
+def engagement_report(
+    name: str, summary: str, made: str, sites: Sequence[SiteOnPage], paper: str = "A4"
+) -> EngagementReport:
     tasks: dict[tuple[str, CauseKey, str], Task] = {}
     titles: dict[CauseKey, str] = {}
     with_key: dict[CauseKey, list[str]] = {}
@@ -101,6 +104,7 @@ def engagement_report(name: str, summary: str, made: str, sites: Sequence[SiteOn
             for key, names in sorted(with_key.items(), key=lambda one: -len(one[1]))
             if len(names) > 1
         ),
+        paper,
     )
 
 

@@ -36,6 +36,7 @@ class AtPlace:
 class EvidenceSheet:
     """All of it as text; times are in ``zone``."""
 
+    paper: str
     title: str
     says: str
     addressee: str

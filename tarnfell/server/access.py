@@ -1,7 +1,8 @@
 """The only loaders of what an address names. Each gives the row, or the sentence that says there is none.
 
 A row of a site is asked for with its site, and a probe is given only what is its own: what belongs to another answers
-like what does not exist.
+like what does not exist. So does what is of an engagement that the person who asks does not belong to; whoever belongs
+to it in a role that may less than the address needs is told that.
 """
 
 from __future__ import annotations
@@ -16,6 +17,8 @@ from tarnfell.store import fill_plans as fill_plan_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import issued as issued_store
 from tarnfell.store import jobs as job_store
+from tarnfell.store import members as member_store
+from tarnfell.store import notes as note_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
@@ -25,6 +28,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store import videos as video_store
 from tarnfell.store import watches as watch_store
+from tarnfell.store import welcomes as welcome_store
 from tarnfell.store.alerts import KeptRule
 from tarnfell.store.calls import StoredCall
 from tarnfell.store.engagements import Engagement
@@ -32,6 +36,8 @@ from tarnfell.store.fill_plans import FillPlanned
 from tarnfell.store.imports import Imported
 from tarnfell.store.issued import Issued, Link
 from tarnfell.store.jobs import Job
+from tarnfell.store.members import ROLES, Member, Role
+from tarnfell.store.notes import Note
 from tarnfell.store.places import FarEnd, TestPoint
 from tarnfell.store.plans import Plan, Series
 from tarnfell.store.probes import Probe
@@ -41,16 +47,60 @@ from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 from tarnfell.store.videos import StoredVideo
 from tarnfell.store.watches import Watch
+from tarnfell.store.welcomes import Welcome
 from tarnfell.wire.kinds import Name
 
 # For people
 
 
+_TOO_LITTLE: dict[Role, str] = {
+    "colleague": "You belong to this engagement as a customer: you read what was issued and what is shown to you.",
+    "consultant": "Only a consultant of this engagement may do that.",
+}
+
+
+def _admit(engagement_id: int, none: Problem) -> None:
+    """The person who asks belongs to the engagement, in a role that may do what is asked. Raises Problem."""
+    role = member_store.role_of(g.db, engagement_id, g.user.id)
+    if role is None:
+        raise none
+    if ROLES.index(role) < ROLES.index(g.needs):
+        raise Problem(403, _TOO_LITTLE[g.needs])
+    g.engagement_id = engagement_id
+
+
+def is_consultant(engagement_id: int) -> bool:
+    """Whether the person who asks may give things out there: pages leave away what others may not do."""
+    return member_store.role_of(g.db, engagement_id, g.user.id) == "consultant"
+
+
+def _admit_to_site(site_id: int, none: Problem) -> None:
+    _admit(site_store.site_by_id(g.db, site_id).engagement_id, none)
+    g.site_id = site_id
+
+
 def require_engagement(slug: str) -> Engagement:
     engagement = engagement_store.engagement_by_slug(g.db, slug)
+    none = Problem(404, f"There is no engagement “{slug}”.")
     if engagement is None:
-        raise Problem(404, f"There is no engagement “{slug}”.")
+        raise none
+    _admit(engagement.id, none)
     return engagement
+
+
+def require_member(engagement: Engagement, user_id: int) -> Member:
+    found = next((one for one in member_store.members_of(g.db, engagement.id) if one.user_id == user_id), None)
+    if found is None:
+        raise Problem(404, f"{engagement.name} has no member {user_id}.")
+    return found
+
+
+def require_invited(engagement: Engagement, welcome_id: int) -> Welcome:
+    """An invitation that is still open."""
+    found = next((one for one in welcome_store.open_of(g.db, engagement.id) if one.id == welcome_id), None)
+    if found is None:
+        raise Problem(404, f"{engagement.name} has no open invitation {welcome_id}.")
+    return found
 
 
 def require_rule(engagement: Engagement, rule_id: int) -> KeptRule:
@@ -63,8 +113,10 @@ def require_rule(engagement: Engagement, rule_id: int) -> KeptRule:
 
 def require_site(slug: str) -> Site:
     site = site_store.site_by_slug(g.db, slug)
+    none = Problem(404, f"There is no site “{slug}”.")
     if site is None:
-        raise Problem(404, f"There is no site “{slug}”.")
+        raise none
+    _admit_to_site(site.id, none)
     return site
 
 
@@ -112,38 +164,53 @@ def require_plan(site: Site, plan_id: int) -> Plan:
 
 
 def require_series(series_id: int) -> Series:
+    none = Problem(404, f"There is no series {series_id}.")
     try:
-        return plan_store.series_by_id(g.db, series_id)
+        found = plan_store.series_by_id(g.db, series_id)
     except KeyError:
-        raise Problem(404, f"There is no series {series_id}.") from None
+        raise none from None
+    _admit_to_site(found.site_id, none)
+    return found
 
 
 def require_run(run_id: int) -> Run:
+    none = Problem(404, f"There is no run {run_id}.")
     try:
-        return run_store.run_by_id(g.db, run_id)
+        found = run_store.run_by_id(g.db, run_id)
     except KeyError:
-        raise Problem(404, f"There is no run {run_id}.") from None
+        raise none from None
+    _admit_to_site(found.site_id, none)
+    return found
 
 
 def require_call(call_id: int) -> StoredCall:
+    none = Problem(404, f"There is no call {call_id}.")
     try:
-        return call_store.call_by_id(g.db, call_id)
+        found = call_store.call_by_id(g.db, call_id)
     except KeyError:
-        raise Problem(404, f"There is no call {call_id}.") from None
+        raise none from None
+    _admit_to_site(run_store.run_by_id(g.db, found.run_id).site_id, none)
+    return found
 
 
 def require_video(stream_id: int) -> StoredVideo:
+    none = Problem(404, f"There is no video stream {stream_id}.")
     try:
-        return video_store.video_by_id(g.db, stream_id)
+        found = video_store.video_by_id(g.db, stream_id)
     except KeyError:
-        raise Problem(404, f"There is no video stream {stream_id}.") from None
+        raise none from None
+    _admit_to_site(run_store.run_by_id(g.db, found.run_id).site_id, none)
+    return found
 
 
 def require_import(import_id: int) -> Imported:
+    none = Problem(404, f"There is no imported file {import_id}.")
     try:
-        return import_store.import_by_id(g.db, import_id)
+        found = import_store.import_by_id(g.db, import_id)
     except KeyError:
-        raise Problem(404, f"There is no imported file {import_id}.") from None
+        raise none from None
+    _admit_to_site(found.site_id, none)
+    return found
 
 
 def require_check(site: Site, job_id: int) -> Job:
@@ -169,6 +236,13 @@ def require_flow(site: Site, job_id: int) -> Job:
     return _require_job(site, job_id, "flow", "load of small packets")
 
 
+def require_note(site: Site, note_id: int) -> Note:
+    note = note_store.note_by_id(g.db, note_id)
+    if note is None or note.site_id != site.id:
+        raise Problem(404, f"{site.name} has no note {note_id}.")
+    return note
+
+
 def require_fill_plan(site: Site, plan_id: int) -> FillPlanned:
     plan = fill_plan_store.by_id(g.db, plan_id)
     if plan is None or plan.site_id != site.id or plan.state != "scheduled":
@@ -187,16 +261,21 @@ def _require_job(site: Site, job_id: int, kind: Name, what: str) -> Job:
 
 
 def require_task(task_id: int) -> Task:
+    none = Problem(404, f"There is no document {task_id}. Ask for it again.")
     try:
-        return task_store.task_by_id(g.db, task_id)
+        found = task_store.task_by_id(g.db, task_id)
     except KeyError:
-        raise Problem(404, f"There is no document {task_id}. Ask for it again.") from None
+        raise none from None
+    _admit_to_site(found.site_id, none)
+    return found
 
 
 def require_issued(issued_id: int) -> Issued:
     one = issued_store.by_id(g.db, issued_id)
+    none = Problem(404, f"There is no issued report {issued_id}.")
     if one is None:
-        raise Problem(404, f"There is no issued report {issued_id}.")
+        raise none
+    _admit_to_site(one.site_id, none)
     return one
 
 

@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import sqlite3
 from dataclasses import asdict, dataclass
+from typing import Literal
 
 from tarnfell.core.targets import Targets
 from tarnfell.store.db import now_us
+
+Paper = Literal["A4", "Letter"]
 
 
 @dataclass(frozen=True)
@@ -17,6 +20,10 @@ class Engagement:
     name: str
     summary: str
     archived_us: int | None
+    live: bool
+    """Its customers see how its sites stand now, and not only what was issued."""
+    paper: Paper
+    """What its reports are printed on."""
 
 
 @dataclass(frozen=True)
@@ -26,33 +33,48 @@ class OwnPreset:
     targets: Targets
 
 
-_SELECT = "SELECT id, slug, name, summary, archived_us FROM engagement"
+_SELECT = "SELECT engagement.id, slug, name, summary, archived_us, live, paper FROM engagement"
 
 
-def add_engagement(db: sqlite3.Connection, slug: str, name: str, summary: str = "") -> int:
+def add_engagement(db: sqlite3.Connection, slug: str, name: str, summary: str = "", paper: Paper = "A4") -> int:
     cursor = db.execute(
-        "INSERT INTO engagement (slug, name, summary, created_us) VALUES (?, ?, ?, ?)",
-        (slug, name, summary, now_us()),
+        "INSERT INTO engagement (slug, name, summary, paper, created_us) VALUES (?, ?, ?, ?, ?)",
+        (slug, name, summary, paper, now_us()),
     )
     return int(cursor.lastrowid or 0)
 
 
-def engagements(db: sqlite3.Connection) -> list[Engagement]:
-    """All of them, the archived ones too."""
-    return [Engagement(*row) for row in db.execute(f"{_SELECT} ORDER BY name COLLATE NOCASE")]
+def engagements_of(db: sqlite3.Connection, user_id: int, *, shown: bool = False) -> list[Engagement]:
+    """That somebody has to do with, or that are ``shown`` to them as to a customer; the archived ones too."""
+    rows = db.execute(
+        f"{_SELECT} JOIN member ON member.engagement_id = engagement.id WHERE member.user_id = ? "
+        "AND (member.role = 'customer') = ? ORDER BY name COLLATE NOCASE, engagement.id",
+        (user_id, int(shown)),
+    )
+    return [_engagement(row) for row in rows]
 
 
 def engagement_by_slug(db: sqlite3.Connection, slug: str) -> Engagement | None:
     row = db.execute(f"{_SELECT} WHERE slug = ?", (slug,)).fetchone()
-    return Engagement(*row) if row else None
+    return _engagement(row) if row else None
 
 
 def engagement_by_id(db: sqlite3.Connection, engagement_id: int) -> Engagement:
-    return Engagement(*db.execute(f"{_SELECT} WHERE id = ?", (engagement_id,)).fetchone())
+    return _engagement(db.execute(f"{_SELECT} WHERE engagement.id = ?", (engagement_id,)).fetchone())
 
 
-def change_engagement(db: sqlite3.Connection, engagement_id: int, name: str, summary: str) -> None:
-    db.execute("UPDATE engagement SET name = ?, summary = ? WHERE id = ?", (name, summary, engagement_id))
+def _engagement(row: sqlite3.Row) -> Engagement:
+    return Engagement(**dict(row) | {"live": bool(row["live"])})
+
+
+def change_engagement(db: sqlite3.Connection, engagement_id: int, name: str, summary: str, paper: Paper) -> None:
+    db.execute(
+        "UPDATE engagement SET name = ?, summary = ?, paper = ? WHERE id = ?", (name, summary, paper, engagement_id)
+    )
+
+
+def show_live(db: sqlite3.Connection, engagement_id: int, live: bool) -> None:
+    db.execute("UPDATE engagement SET live = ? WHERE id = ?", (int(live), engagement_id))
 
 
 def archive_engagement(db: sqlite3.Connection, engagement_id: int, archived: bool) -> None:

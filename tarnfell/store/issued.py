@@ -47,6 +47,10 @@ class Issued:
     withdrawn_by: int | None
     withdrawn: str
     """Why; empty where it was not."""
+    calls_sha256: str | None
+    """None of reports that were issued before calls were kept with them."""
+    provisional: int | None
+    """Evidence was short of what the brief asked; None of reports of before."""
 
     @property
     def state(self) -> IssuedState:
@@ -56,7 +60,7 @@ class Issued:
 
     @property
     def files(self) -> list[str]:
-        return [one for one in (self.page_sha256, self.data_sha256, self.pdf_sha256) if one]
+        return [one for one in (self.page_sha256, self.data_sha256, self.pdf_sha256, self.calls_sha256) if one]
 
 
 @dataclass(frozen=True)
@@ -111,14 +115,18 @@ def next_number(db: sqlite3.Connection, year: int) -> str:
 
 def add(
     db: sqlite3.Connection, site_id: int, number: str, at_us: int, by: int | None, version: str, word: str, low: int,
-    high: int, page_sha256: str, data_sha256: str,
+    high: int, page_sha256: str, data_sha256: str, calls_sha256: str,
+    provisional: bool,
 ) -> Issued:  # fmt: skip
     """The newest of its site; the one before is replaced by it, unless it was withdrawn."""
     cursor = db.execute(
         "INSERT INTO issued (site_id, number, issued_us, issued_by, version, word, low, high, page_sha256, "
-        "data_sha256) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        (site_id, number, at_us, by, version, word, low, high, page_sha256, data_sha256),
-    )
+        "data_sha256, calls_sha256, provisional) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            site_id, number, at_us, by, version, word, low, high, page_sha256, data_sha256, calls_sha256,
+            int(provisional),
+        ),
+    )  # fmt: skip
     fresh = int(cursor.lastrowid or 0)
     db.execute(
         "UPDATE issued SET replaced_by = ? WHERE site_id = ? AND id < ? AND replaced_by IS NULL "
@@ -142,7 +150,7 @@ def by_number(db: sqlite3.Connection, number: str) -> Issued | None:
 
 def by_file(db: sqlite3.Connection, sha256: str) -> Issued | None:
     """That has a file of this content."""
-    row = db.execute(f"{_ISSUED} WHERE ? IN (page_sha256, data_sha256, pdf_sha256)", (sha256,)).fetchone()
+    row = db.execute(f"{_ISSUED} WHERE ? IN (page_sha256, data_sha256, pdf_sha256, calls_sha256)", (sha256,)).fetchone()
     return Issued(*row) if row else None
 
 
@@ -169,16 +177,17 @@ def withdraw(db: sqlite3.Connection, issued_id: int, reason: str, by: int | None
     )
 
 
-def add_link(db: sqlite3.Connection, issued_id: int, name: str, passphrase: str, until_us: int, by: int | None) -> None:
-    """An empty passphrase asks for none."""
-    db.execute(
+def add_link(
+    db: sqlite3.Connection, issued_id: int, name: str, passphrase: str, until_us: int, by: int | None
+) -> tuple[int, str]:
+    """Its number and its code. An empty passphrase asks for none."""
+    code = secrets.token_urlsafe(24)
+    cursor = db.execute(
         "INSERT INTO report_link (issued_id, code, name, passphrase, made_us, made_by, until_us) "
         "VALUES (?, ?, ?, ?, ?, ?, ?)",
-        (
-            issued_id, secrets.token_urlsafe(24), name, hashed(passphrase) if passphrase else None, now_us(), by,
-            until_us,
-        ),
-    )  # fmt: skip
+        (issued_id, code, name, hashed(passphrase) if passphrase else None, now_us(), by, until_us),
+    )
+    return int(cursor.lastrowid or 0), code
 
 
 def revoke_link(db: sqlite3.Connection, link_id: int) -> None:

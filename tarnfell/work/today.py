@@ -68,10 +68,10 @@ class Today:
     changed: list[Changed]
 
 
-def today(db: sqlite3.Connection, since_us: int | None, at_us: int) -> Today:
-    """``since_us`` is when the visit before ended; None where there was none."""
+def today(db: sqlite3.Connection, user_id: int, since_us: int | None, at_us: int) -> Today:
+    """For somebody who comes to it; ``since_us`` is when the visit before ended; None where there was none."""
     return Today(
-        trouble=[*_alerts(db), *_silent(db, at_us), *_watches(db, at_us)],
+        trouble=[*_alerts(db), *_silent(db, user_id, at_us), *_watches(db, user_id, at_us)],
         running=[
             Item(
                 one.site_id,
@@ -80,13 +80,13 @@ def today(db: sqlite3.Connection, since_us: int | None, at_us: int) -> Today:
                 STAGES[one.kind],
                 one.id if one.kind == "calls" else None,
             )
-            for one in today_store.open_jobs(db, SHOWN)
+            for one in today_store.open_jobs(db, user_id, SHOWN)
         ],
         coming=[
             Item(one.site_id, _planned(one), one.next_us, "load" if one.what == "load" else "line")
-            for one in today_store.next_due(db, SHOWN)
+            for one in today_store.next_due(db, user_id, SHOWN)
         ],
-        changed=_changed(db, since_us) if since_us is not None else [],
+        changed=_changed(db, user_id, since_us) if since_us is not None else [],
     )
 
 
@@ -101,14 +101,14 @@ def _alerts(db: sqlite3.Connection) -> Iterator[Item]:
         yield Item(one.site_id, one.says, one.began_us, "alerts")
 
 
-def _silent(db: sqlite3.Connection, at_us: int) -> Iterator[Item]:
-    for one in today_store.silent_probes(db, at_us - ONLINE_WITHIN_US):
+def _silent(db: sqlite3.Connection, user_id: int, at_us: int) -> Iterator[Item]:
+    for one in today_store.silent_probes(db, user_id, at_us - ONLINE_WITHIN_US):
         yield Item(one.site_id, f"Probe {one.name} is offline.", one.last_contact_us, "place")
 
 
-def _watches(db: sqlite3.Connection, at_us: int) -> Iterator[Item]:
+def _watches(db: sqlite3.Connection, user_id: int, at_us: int) -> Iterator[Item]:
     """Those that bring nothing although their probe is online."""
-    for probe_id in today_store.watching_probes(db):
+    for probe_id in today_store.watching_probes(db, user_id):
         probe, watch = probe_store.probe_by_id(db, probe_id), watch_store.watch_of(db, probe_id)
         if watch is None:
             continue
@@ -123,15 +123,15 @@ def _watches(db: sqlite3.Connection, at_us: int) -> Iterator[Item]:
                 yield Item(probe.site_id, says, one.begun_us or watch.changed_us, "watch")
 
 
-def _changed(db: sqlite3.Connection, since_us: int) -> list[Changed]:
+def _changed(db: sqlite3.Connection, user_id: int, since_us: int) -> list[Changed]:
     parts: dict[int, list[str]] = {}
-    for one in today_store.ended_since(db, since_us):
+    for one in today_store.ended_since(db, user_id, since_us):
         words = _WORDS[one.kind][one.count != 1]
         parts.setdefault(one.site_id, []).append(f"{one.count} {words}{' failed' if one.failed else ''}")
-    for site_id, (told, over) in today_store.alerts_since(db, since_us).items():
+    for site_id, (told, over) in today_store.alerts_since(db, user_id, since_us).items():
         words = f"{told} {'alert' if told == 1 else 'alerts'}"
         parts.setdefault(site_id, []).append(f"{words}, {over} over" if over else words)
-    for site_id, count in today_store.imports_since(db, since_us).items():
+    for site_id, count in today_store.imports_since(db, user_id, since_us).items():
         parts.setdefault(site_id, []).append(f"{count} imported {'file' if count == 1 else 'files'}")
     return [Changed(site_id, "; ".join(words)) for site_id, words in sorted(parts.items())]
 

@@ -118,7 +118,7 @@ def take(page: Page) -> None:
     scroll_to("bench")
     shoot("minute-bench")
     page.go("/sites/skerry-road/report")
-    page.see("Draft PDF, A4")
+    page.see("Draft PDF")
     shoot("report", 2)
 
 

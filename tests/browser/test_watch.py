@@ -21,9 +21,9 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     assert "weekdays between" in page.text()
     assert "answers slowly for itself" in page.text()
     sheet = page.driver.find_element(By.CSS_SELECTOR, "svg[aria-label^='Day sheet of the watch']")
-    sheet.send_keys(Keys.ARROW_LEFT)
+    sheet.send_keys(Keys.ARROW_UP)  # the last day may have been measured for some minutes only
     page.see("click to open its minutes")
-    sheet.send_keys(Keys.ARROW_UP, Keys.ENTER)
+    sheet.send_keys(Keys.ENTER)
     page.see("each round")
     assert "from=" in page.driver.current_url
     bench = page.driver.find_element(By.ID, "bench")
@@ -62,6 +62,45 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//a[normalize-space()='Evidence sheet']").click()
     page.see("Side by side at the same instants")
     page.see("Not up to Gateway 192.0.2.33")
+
+
+def test_a_note_is_pinned_to_what_is_shown_and_comes_along(page: Page) -> None:
+    page.go("/sites/skerry-road/watch")
+    page.see("Minute bench")
+    page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']//tbody/tr[1]//button").click()
+    page.see("Grey: an episode.")
+    page.press("Add note …")
+    page.fill("Note", "The backup to head office ran here.")
+    page.choose("Leg", "the line")
+    page.press("Save")
+    page.see("Numbers are notes.")
+    page.see("Bracketed at the top")
+    (number,) = page.driver.find_elements(
+        By.CSS_SELECTOR, "svg[aria-label^='Day sheet of the watch'] text.font-semibold"
+    )
+    assert number.text.startswith("1")
+    page.press("1 min")
+    call = page.calls_of_a_run()[0]
+    page.go(f"/calls/{call}")
+    page.see("Notes")
+    assert "backup" not in page.text()
+    page.press("Add note …")
+    page.see("It is of this call.")
+    page.fill("Note", "The customer heard this one.")
+    page.press("Save")
+    page.see("in the report")
+    assert page.violations() == []
+    page.go("/sites/skerry-road/watch")
+    page.see("The customer heard this one.")
+    assert "Call 1 of run" in page.text()
+    told = page.driver.execute_async_script(
+        "const done = arguments[0]; fetch('/api/sites/skerry-road/report.html').then(r => r.text()).then(done)"
+    )
+    assert "The backup to head office ran here." in told
+    assert "The customer heard this one." in told
+    for _ in range(2):
+        page.press("Remove")
+    page.await_gone("The backup to head office ran here.")
 
 
 def test_a_quiet_site_says_so(page: Page) -> None:

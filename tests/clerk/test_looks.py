@@ -68,13 +68,13 @@ def test_a_look_from_the_server_is_taken_told_and_stopped(house: House, slow: Sl
     (one,) = shown(house)
     assert (one["probe"], one["state"], one["words"]) == (None, "waiting", "Waiting for its turn.")
     here = Looks(house.folder, slow)
-    here.turn()
+    here.turn(connect(house.folder))
     rig.eventually(lambda: shown(house)[0]["series"], "what is known so far")
     (one,) = shown(house)
     assert (one["state"], one["after_s"], one["series"][0]["answered"]) == ("running", 1.0, 1)
     (wanted,) = slow.begun
     assert (wanted.seconds, wanted.interval_s, wanted.small_bytes, wanted.large_bytes) == (5.0, 0.5, 80, 1200)
-    here.turn()
+    here.turn(connect(house.folder))
     assert len(slow.begun) == 1  # it is under way
     assert house.post(f"/api/sites/pier/server-looks/{one['id']}/stop", {}).status_code == 200
     rig.eventually(lambda: shown(house)[0]["state"] == "done", "it to end")
@@ -91,9 +91,9 @@ def test_so_many_at_once_and_the_others_wait_their_turn(house: House, slow: Slow
     with writing(db):
         fifth = store.ask(db, 1, LookArguments((LookTarget("any", "far.example"),)), 1)
     here = Looks(house.folder, slow)
-    here.turn()
+    here.turn(connect(house.folder))
     rig.eventually(lambda: len(slow.begun) == looks.AT_ONCE, "as many as may be")
-    here.turn()
+    here.turn(connect(house.folder))
     waiting = store.by_id(db, fifth)
     assert waiting is not None
     assert waiting.state == "waiting"
@@ -111,7 +111,7 @@ def test_what_could_not_be_done_says_why_and_takes_nobody_along(house: House, sl
     ask(house, large_bytes=None)
     slow.let_go.set()
     here = Looks(house.folder, slow)
-    here.turn()
+    here.turn(connect(house.folder))
     here.end()
     needs, fault = shown(house)
     assert (needs["state"], needs["words"]) == ("failed", "It needs a right.")

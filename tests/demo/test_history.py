@@ -107,7 +107,7 @@ def test_rain_on_the_kiosks_radio_and_its_large_packets(folder: Path, sites: dic
     assert {one.kind for one in reading.episodes} == {"loss"}
     assert reading.recurrences == ()
     kiosk = sites["inner-holm"]
-    assert kiosk.verdict.word == "not shown yet"
+    assert kiosk.verdict.word == "not ready"
     assert {(one.key, one.leg) for one in kiosk.causes} == {("line-loss", "line"), ("large-packets-lost", "line")}
     assert {one.who for one in kiosk.causes} == {"Holm Radio Links (made up)"}
 

@@ -31,6 +31,8 @@ STAMPS = {
     "11/25/2026 9:00:00 AM ": NINE,
     "11/12/2026 9:00:00 AM ": datetime(2026, 11, 12, 9),  # noqa: DTZ001
     "11/12/2026 09:00:00 ": datetime(2026, 12, 11, 9),  # noqa: DTZ001
+    "12/11/2026 9:00:00 AM ": datetime(2026, 12, 11, 9),  # noqa: DTZ001
+    "25/11/2026 9:00:00 AM ": NINE,
     "Wed Nov 25 09:00:00 UTC 2026: ": NINE.replace(tzinfo=UTC),
     "Wed Nov 25 09:00:00 CET 2026 ": NINE,
     "Wed 25 Nov 2026 09:00:00 AM CET ": NINE,

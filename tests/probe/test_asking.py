@@ -85,6 +85,15 @@ def test_echoes_answer_here_and_say_who_refuses() -> None:
 
 
 @MAY_ECHO
+def test_times_of_echoes_are_told_in_microseconds_in_the_order_sent() -> None:
+    with contextlib.closing(echo.TimedEchoes([("gateway", "127.0.0.1")])) as echoes:
+        one = echoes.found[0]
+        one.sent_us.update({1: 1_000, 2: 2_000, 3: 3_000})
+        one.rtt_ms.update({3: 12.3456, 1: 0.04})
+        assert echoes.times_of(0) == ((1_000, 2_000, 3_000), (40, -1, 12_346))
+
+
+@MAY_ECHO
 def test_errors_about_others_push_no_answer_out() -> None:
     """A raw socket is given every ICMP message of the machine; ten thousand would fill any queue."""
     asked = echo.TimedEchoes([("gateway", "127.0.0.1")], (64, 1400))

@@ -24,6 +24,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, now_us, open_database, writing
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, invite
 from tarnfell.wire.record import Record, join_parts
@@ -147,8 +148,8 @@ def _template() -> tuple[Path, str, House]:
     app = create_app(folder, web=folder / "no-web")
     db = connect(folder)
     with writing(db):
-        add_user(db, EMAIL, "Tess Ter", PASSWORD)
         _, token = set_up(db, "192.0.2.10", 4870, "far-end-key")
+        adopt(db, add_user(db, EMAIL, "Tess Ter", PASSWORD).id)
     person = app.test_client()
     signed_in = person.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
     made = House(app, folder, person, signed_in.json["csrf"], token)
@@ -166,7 +167,8 @@ def _made_now(folder: Path) -> None:
     db = connect(folder)
     with writing(db):
         past = now_us() - db.execute("SELECT last_contact_us FROM probe").fetchone()[0]
-        for table in ("user", "engagement", "site", "test_point", "far_end", "site_far_end", "probe", "invitation"):
+        for table in ("user", "engagement", "site", "test_point", "far_end", "site_far_end", "probe", "invitation",
+                      "member", "session"):  # fmt: skip
             columns = [c["name"] for c in db.execute(f"PRAGMA table_info({table})") if c["name"].endswith("_us")]
             db.execute(f"UPDATE {table} SET " + ", ".join(f"{c} = {c} + {past}" for c in columns))
     db.close()

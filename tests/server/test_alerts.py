@@ -17,6 +17,7 @@ from tarnfell.store import targets as target_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.db import connect, now_us
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.work.alerts.looking import look
 from tarnfell.work.watch.packing import pack_next
 from tests.core.days.weeks import Week
@@ -88,6 +89,7 @@ def test_a_rule_that_cannot_be_says_why(house: House, form: dict[str, Any], stat
 
 def test_a_rule_belongs_to_its_engagement(house: House, db: sqlite3.Connection) -> None:
     add_engagement(db, "other", "Other")
+    adopt(db, 1)
     (rule,) = house.post(f"{PATH}/rules", LOSS).json["rules"]
     for method in (house.person.put, house.person.delete):
         answer = method(

@@ -16,6 +16,7 @@ from tarnfell.store import codecs as codec_store
 from tarnfell.store import imports as import_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
+from tarnfell.store.members import adopt
 from tarnfell.work.ingest import deliveries, uploads
 from tests.exchange.test_capture import packets
 from tests.server.conftest import House, record_file
@@ -134,6 +135,7 @@ def test_only_this_engagement_and_this_codec(house: House) -> None:
     db: sqlite3.Connection = connect(house.folder)
     with writing(db):
         db.execute("INSERT INTO engagement (slug, name, created_us) VALUES ('other', 'Other', 1)")
+        adopt(db, 1)
     put(house, "opus-24")
     other = house.person.get("/api/engagements/other/codecs").json
     assert value(other, "opus-24")["origin"] == "planning"

@@ -14,7 +14,7 @@ from flask import Flask
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import ENDPOINTS, MAX_BODY_BYTES
 from tarnfell.server.http.app import create_app
-from tarnfell.store import deliveries, hashing, jobs, places, sites, watches
+from tarnfell.store import deliveries, hashing, jobs, members, places, sites, watches
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.probes import add_probe, enrol, invite
@@ -80,6 +80,7 @@ def other(house: House) -> House:
     db = connect(house.folder)
     with writing(db):
         site = sites.add_site(db, add_engagement(db, "other", "Other"), **{**SITE, "slug": "quay", "name": "Quay"})
+        members.adopt(db, 1)
         places.choose_far_end(db, site, 1)
         probe = add_probe(db, site, places.add_test_point(db, site, "hall", "desk"), "quay-probe")
         enrolled = enrol(db, invite(db, probe), Surroundings())
@@ -140,6 +141,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "fill-plans": {"probe_id": 1, "far_end_id": 1, "when": "at", "consent": True},
         "plans": form,
         "remedies": {},
+        "notes": {"words": "x", "in_report": True},
         "checks": {},
         "fills": {},
         "flows": {},

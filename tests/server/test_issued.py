@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
+import io
 import json
 import re
+import shutil
+import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -12,12 +16,18 @@ import pytest
 from flask.testing import FlaskClient
 
 from tarnfell.cli import main
+from tarnfell.core.verdict import facts, readings
 from tarnfell.store import issued as issued_store
+from tarnfell.store import letters
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.files import ISSUED
+from tarnfell.store.targets import MailServer, keep_mail_server
 from tarnfell.work.evidence import evaluations
+from tarnfell.work.issuing import dataset
 from tarnfell.work.issuing.issue import make_issued_pdf
+from tarnfell.work.outbox import mail
+from tarnfell.work.outbox.deliver import Sending, deliver_next
 from tests.server.conftest import House, record_file
 
 DAY_US = 86_400_000_000
@@ -265,3 +275,136 @@ def test_from_the_command_line(house: House, tmp_path: Path, capsys: pytest.Capt
     assert told["number"] in capsys.readouterr().out
     assert main(["report", "show", "TF-1999-0001", *data]) == 2
     assert main(["report", "issue", "nowhere", *data]) == 2
+
+
+def test_a_link_is_mailed_without_its_passphrase_and_taken_back_with_it(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    measure(house)
+    one = issue(house)
+    path = f"/api/issued/{one['id']}/links"
+    form = {"name": "The board", "email": "board@ferries.example", "passphrase": "open sesame"}
+    refused = change(house, "POST", path, form)
+    assert (refused.status_code, "No mail server" in refused.json["detail"]) == (409, True)
+    db = connect(house.folder)
+    assert db.execute("SELECT count(*) FROM report_link").fetchone()[0] == 0
+    with writing(db):
+        keep_mail_server(db, MailServer("mail.example", 25, "none", "", "", "tarnfell@merrow.example"))
+    assert change(house, "POST", path, form | {"email": "board"}).status_code == 422
+    house.app.config["PUBLIC_ADDRESS"] = "https://tarnfell.example/"
+    (link,) = change(house, "POST", path, form).json["issued"][0]["links"]
+    assert (link["letter"], link["email"], link["failure"]) == ("waiting", "board@ferries.example", "")
+    letter = letters.next_due(db)
+    assert letter is not None
+    assert f"\nhttps://tarnfell.example{link['path']}\n" in letter.words
+    assert ("a passphrase" in letter.words, "sesame" in letter.words) == (True, False)
+    assert (letter.address, letter.subject) == ("board@ferries.example", f"Report {one['number']}: Pier office")
+    monkeypatch.setattr(mail, "send", lambda *_: None)
+    assert deliver_next(db, Sending())
+    page = house.person.get("/api/sites/pier/reports").json
+    assert page["issued"][0]["links"][0]["letter"] == "sent"
+    (link, _) = change(house, "POST", path, form | {"passphrase": ""}).json["issued"][0]["links"]
+    waiting = letters.next_due(db)
+    assert waiting is not None
+    assert "passphrase" not in waiting.words
+    number = waiting.about.removeprefix("link ")
+    assert change(house, "DELETE", f"{path}/{number}").status_code == 200
+    assert letters.next_due(db) is None
+
+
+def rows_of(body: bytes) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(body.decode())))
+
+
+def test_the_calls_it_rests_on_are_kept_with_it(house: House) -> None:
+    measure(house)
+    draft = house.person.get("/api/sites/pier/report.csv")
+    assert draft.headers["Content-Disposition"].endswith('"pier-calls.csv"')
+    rows = rows_of(draft.data)
+    assert [(r["run"], r["call"], r["direction"]) for r in rows] == [
+        ("1", "1", "down"), ("1", "1", "up"), ("1", "2", "down"), ("1", "2", "up"),
+    ]  # fmt: skip
+    shown = {side: house.person.get("/api/calls/1").json[side]["figures"] for side in ("up", "down")}
+    for row in rows[:2]:
+        side = shown[row["direction"]]
+        assert (float(row["mos"]), int(row["packets_sent"])) == (pytest.approx(side["mos"], abs=0.01), side["sent"])
+        assert (row["counts"], row["within_bounds"], row["concurrent_calls"], row["outcome"]) == (
+            "yes", "yes", "2", "whole",
+        )  # fmt: skip
+        assert re.fullmatch(r"\d\d:\d\d:\d\d", row["time"])
+    one = issue(house)
+    kept = page(house, one, "json"), house.person.get(f"/api/issued/{one['id']}/calls.csv").data
+    assert kept[1] == draft.data
+    measure(house)
+    assert len(rows_of(house.person.get("/api/sites/pier/report.csv").data)) == 8
+    assert house.person.get(f"/api/issued/{one['id']}/calls.csv").data == draft.data
+    found = change(house, "POST", "/api/issued/verify", {"sha256": hashlib.sha256(draft.data).hexdigest()}).json
+    assert (found["number"], "unchanged" in found["says"]) == (one["number"], True)
+
+
+def test_calls_that_do_not_count_say_why(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    measure(house)
+    for room in (facts, readings):
+        monkeypatch.setattr(room, "MIN_CALL_S", 3.0)
+    monkeypatch.setattr(dataset, "MIN_CALL_S", 3.0)
+    told = {r["counts"] for r in rows_of(house.person.get("/api/sites/pier/report.csv").data)}
+    assert told == {"no: shorter than 3 s"}
+    with writing(connect(house.folder)) as db:
+        db.execute("UPDATE run SET tainted = 1")
+    told = {r["counts"] for r in rows_of(house.person.get("/api/sites/pier/report.csv").data)}
+    assert told == {"no: spoiled by an end’s own machine"}
+
+
+def test_what_ends_say_cannot_run_in_a_spreadsheet(house: House) -> None:
+    house.heartbeat()
+    run = house.place().json["id"]
+    house.heartbeat()
+    reason = {"reason": "=HYPERLINK(0)", "code": "unreachable"}
+    assert house.probe("POST", f"/api/probe/jobs/{run}/failure", json=reason).status_code == 200
+    rows = rows_of(house.person.get("/api/sites/pier/report.csv").data)
+    assert {(r["outcome"], r["reason"]) for r in rows} == {("not placed", "'=HYPERLINK(0)")}
+    assert {(r["counts"], r["within_bounds"], r["mos"]) for r in rows} == {("yes", "no", "")}
+
+
+def test_a_report_of_before_calls_were_kept_says_so(house: House) -> None:
+    measure(house)
+    one = issue(house)
+    with writing(connect(house.folder)) as db:
+        db.execute("UPDATE issued SET calls_sha256 = NULL")
+    answer = house.person.get(f"/api/issued/{one['id']}/calls.csv")
+    assert (answer.status_code, "before calls were kept" in answer.json["detail"]) == (404, True)
+    assert house.person.get("/api/sites/pier/reports").json["issued"][0]["has_calls"] is False
+
+
+@pytest.mark.skipif(not shutil.which("pdfinfo"), reason="pdfinfo reads the size of the pages")
+def test_reports_are_printed_on_the_paper_of_the_engagement(house: House) -> None:
+    measure(house)
+    first = issue(house)
+    form = {"name": "Customer", "summary": "", "paper": "Letter"}
+    assert change(house, "PUT", "/api/engagements/customer", form).status_code == 200
+    assert change(house, "PUT", "/api/engagements/customer", form | {"paper": "A3"}).status_code == 422
+    second = issue(house)
+    assert [b"size: A4; @" in page(house, one) for one in (first, second)] == [True, False]
+    assert b"size: Letter; @" in page(house, second)
+    assert "size: Letter;" in house.person.get("/api/engagements/customer/report.html").text
+    db, given_up = connect(house.folder), set[int]()
+    while make_issued_pdf(db, house.folder, given_up):
+        pass
+    for one, size in ((first, "(A4)"), (second, "(letter)")):
+        (house.folder / "one.pdf").write_bytes(page(house, one, "pdf"))
+        about = subprocess.run(["pdfinfo", house.folder / "one.pdf"], capture_output=True, text=True, check=True).stdout
+        assert size in about
+
+
+def test_two_reports_are_compared_by_what_was_frozen(house: House) -> None:
+    measure(house)
+    first = issue(house)
+    measure(house)
+    second = issue(house)
+    path = f"/api/issued/compare?first={first['id']}&second={second['id']}"
+    found = house.person.get(path).json
+    assert (found["first"]["number"], found["second"]["number"]) == (first["number"], second["number"])
+    assert any("They share 2 calls of 2 and 4" in one for one in found["cautions"])
+    house.post("/api/engagements", {"name": "x", "summary": ""})
+    for other in (f"first={first['id']}&second=99", "first=1", "first=0&second=1"):
+        assert house.person.get(f"/api/issued/compare?{other}").status_code in (404, 422)

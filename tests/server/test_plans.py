@@ -229,9 +229,12 @@ def test_places_that_are_not_ready(house: House) -> None:
 
 def test_a_start_that_is_past(house: House) -> None:
     past = wall(datetime.now(UTC) - timedelta(hours=2))
+    before = datetime.now(LONDON)
     problem = only_problem(check(house, when="at", start_local=past))
     assert "is past" in problem["words"]
-    fixed(house, problem)
+    proposed = datetime.fromisoformat(fixed(house, problem)["start_local"]).replace(tzinfo=LONDON)
+    # Soon, and with time left to look at it.
+    assert timedelta(minutes=4) < proposed - before <= timedelta(minutes=10)
 
 
 # Scheduled and drafts

@@ -19,6 +19,7 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.alerts import RuleSpec
 from tarnfell.store.db import connect, now_us
 from tarnfell.store.engagements import add_engagement
+from tarnfell.store.members import adopt
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
 from tests.core.days.weeks import Week
@@ -139,6 +140,8 @@ def test_an_engagement_shows_its_worst_sites_and_says_how_many_there_are(house: 
     other = add_engagement(db, "other", "Other")
     for number in range(15):
         site_store.add_site(db, other, **SITE | {"slug": f"s{number}", "name": f"Site {number}"})
+    assert len(today(house)["engagements"]) == 1  # the other is somebody else's
+    adopt(db, 1)
     first, second = today(house)["engagements"]
     assert (first["sites"], [one["slug"] for one in first["shown"]]) == (1, ["pier"])
     assert (second["sites"], len(second["shown"])) == (15, 12)

@@ -106,6 +106,37 @@ def test_batches_in_any_order_and_twice_come_to_the_same(tmp_path: Path, seed: i
     assert db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
 
 
+@pytest.mark.parametrize("longer_first", [True, False])
+def test_of_a_sample_in_two_batches_of_one_turn_the_later_counts(db: sqlite3.Connection, longer_first: bool) -> None:
+    """Their lengths differ, and so do the places that they asked: batches of one length are unpacked together."""
+    lengths = (10, 4) if longer_first else (4, 10)
+    first = part(Week(2, days=1), 500, 11)
+    second = replace(first, rtt_ms=first.rtt_ms + 100)
+    batches = [
+        batches_of(replace(one, at_us=one.at_us[begin:], sent=one.sent[:, begin:], rtt_ms=one.rtt_ms[:, begin:]),
+                   each=length)[0]
+        for one, begin, length in zip((first, second), (0, 1), lengths, strict=True)
+    ]  # fmt: skip
+    take(db, batches)
+    found = kept(db)
+    overwritten = range(1, 1 + lengths[1])
+    expected = as_kept(first)[:, : max(lengths[0], 1 + lengths[1])].copy()
+    for at in overwritten:
+        expected[:, at] += 100
+    np.testing.assert_allclose(found.rtt_ms, expected, rtol=0.003)
+
+
+def test_places_of_batches_of_one_turn_are_each_batchs_own(db: sqlite3.Connection) -> None:
+    """The second of two batches asks the same places in another order."""
+    rounds = part(Week(2, days=1), 500, 20)
+    turned = [3, 2, 1, 0, 4]
+    other = replace(
+        rounds, places=tuple(rounds.places[i] for i in turned), sent=rounds.sent[turned], rtt_ms=rounds.rtt_ms[turned]
+    )
+    take(db, [batches_of(rounds)[0], batches_of(other)[1]])
+    np.testing.assert_allclose(kept(db).rtt_ms, as_kept(rounds), rtol=0.003)
+
+
 def test_a_sample_takes_less_than_two_bytes(db: sqlite3.Connection) -> None:
     week = Week(2, days=1)
     week.rhythm()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from flask import g
 
 from tarnfell.core.alerts.rules import sentence
+from tarnfell.server.access import is_consultant
 from tarnfell.server.alerts.models.alerts import (
     AlertSite,
     AlertsPage,
@@ -36,15 +37,19 @@ def alerts_page(engagement: Engagement) -> AlertsPage:
     alerts = alert_store.newest_alerts(g.db, engagement.id, SHOWN)
     to = target_store.targets_of(g.db, engagement.id)
     server = target_store.mail_server(g.db)
+    may_change = is_consultant(engagement.id)
     return AlertsPage(
         engagement_name=engagement.name,
+        may_change=may_change,
         sites=[AlertSite(slug=site.slug, name=site.name) for site in sites.values()],
         rules=[_rule(rule, sites, at_us) for rule in alert_store.rules_at_work(g.db, engagement.id)],
         week_from_us=at_us - WEEK_US,
         week_until_us=at_us,
         alerts=[alert_view(one) for one in alerts],
         targets=AlertTargetsView(
-            addresses=list(to.addresses), webhook_url=to.webhook_url, webhook_secret=to.webhook_secret
+            addresses=list(to.addresses),
+            webhook_url=to.webhook_url,
+            webhook_secret=to.webhook_secret if may_change else "",
         ),
         trials=[_delivery(one) for one in outbox.newest_trials(g.db, engagement.id)],
         mail_server=_server(server) if server else None,

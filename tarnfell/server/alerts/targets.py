@@ -28,7 +28,7 @@ _ADDRESS = re.compile(r"[!-?A-~]+@[A-Za-z0-9]([A-Za-z0-9.-]*[A-Za-z0-9])?")
 """No address is proved by its form; this one keeps lists, names and control characters out."""
 
 
-@endpoint(blueprint, "PUT", "/api/engagements/<slug>/alerts/targets", response=AlertsPage)
+@endpoint(blueprint, "PUT", "/api/engagements/<slug>/alerts/targets", needs="consultant", response=AlertsPage)
 def change_targets(slug: str, body: AlertTargetsForm) -> AlertsPage:
     """Say whom alerts are sent to."""
     engagement = require_engagement(slug)
@@ -47,7 +47,7 @@ def change_targets(slug: str, body: AlertTargetsForm) -> AlertsPage:
     return alerts_page(engagement)
 
 
-@endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/trial", response=AlertsPage)
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/trial", needs="consultant", response=AlertsPage)
 def send_trial(slug: str, body: TrialAsked) -> AlertsPage:
     """Send a message that says no more than that it arrived."""
     engagement = require_engagement(slug)
@@ -62,7 +62,7 @@ def send_trial(slug: str, body: TrialAsked) -> AlertsPage:
     return alerts_page(engagement)
 
 
-@endpoint(blueprint, "PUT", "/api/engagements/<slug>/alerts/mail-server", response=AlertsPage)
+@endpoint(blueprint, "PUT", "/api/engagements/<slug>/alerts/mail-server", needs="consultant", response=AlertsPage)
 def change_mail_server(slug: str, body: MailServerForm) -> AlertsPage:
     """Set the mail server of this installation; all engagements send by it."""
     engagement = require_engagement(slug)
@@ -89,7 +89,7 @@ def _check_address(address: str) -> None:
         raise Problem(422, f"“{address}” is no email address.")
 
 
-@endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/metrics-token", response=MetricsToken)
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/metrics-token", needs="consultant", response=MetricsToken)
 def make_metrics_token(slug: str) -> MetricsToken:
     """A token that opens the engagement's figures to a monitoring program; the one before opens nothing any more."""
     engagement = require_engagement(slug)
@@ -97,7 +97,7 @@ def make_metrics_token(slug: str) -> MetricsToken:
         return MetricsToken(token=target_store.new_metrics_token(g.db, engagement.id))
 
 
-@endpoint(blueprint, "DELETE", "/api/engagements/<slug>/alerts/metrics-token", response=AlertsPage)
+@endpoint(blueprint, "DELETE", "/api/engagements/<slug>/alerts/metrics-token", needs="consultant", response=AlertsPage)
 def drop_metrics_token(slug: str) -> AlertsPage:
     """Close the engagement's figures to monitoring programs."""
     engagement = require_engagement(slug)

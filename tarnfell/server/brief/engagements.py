@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from flask import Blueprint, g
 
-from tarnfell.server.access import require_engagement
+from tarnfell.server.access import is_consultant, require_engagement
 from tarnfell.server.brief.models.brief import Archive, EngagementForm, Made
 from tarnfell.server.brief.models.engagements import (
     ArchivedSite,
@@ -16,6 +16,7 @@ from tarnfell.server.brief.models.engagements import (
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.judge.shown import evidence_view, path_view, share_view, strip_view, verdict_view
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import members as member_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
@@ -32,7 +33,7 @@ blueprint = Blueprint("engagements", __name__)
 
 @endpoint(blueprint, "GET", "/api/engagements", response=EngagementList)
 def list_engagements() -> EngagementList:
-    """All engagements."""
+    """The engagements that one has to do with."""
     lines = [
         EngagementLine(
             slug=e.slug,
@@ -41,7 +42,7 @@ def list_engagements() -> EngagementList:
             sites=len(site_store.sites_of(g.db, e.id)),
             archived_us=e.archived_us,
         )
-        for e in engagement_store.engagements(g.db)
+        for e in engagement_store.engagements_of(g.db, g.user.id)
     ]
     return EngagementList(engagements=lines)
 
@@ -51,20 +52,21 @@ def make_engagement(body: EngagementForm) -> Made:
     """Begin an engagement."""
     with writing(g.db):
         slug = site_store.free_slug(g.db, "engagement", body.name)
-        engagement_store.add_engagement(g.db, slug, body.name, body.summary)
+        g.engagement_id = engagement_store.add_engagement(g.db, slug, body.name, body.summary, body.paper)
+        member_store.join(g.db, g.engagement_id, g.user.id, "consultant")
     return Made(slug=slug)
 
 
-@endpoint(blueprint, "PUT", "/api/engagements/<slug>", response=Made)
+@endpoint(blueprint, "PUT", "/api/engagements/<slug>", needs="consultant", response=Made)
 def change_engagement(slug: str, body: EngagementForm) -> Made:
-    """Change an engagement's name and summary; its address stays."""
+    """Change an engagement's name, summary and paper; its address stays."""
     engagement = require_engagement(slug)
     with writing(g.db):
-        engagement_store.change_engagement(g.db, engagement.id, body.name, body.summary)
+        engagement_store.change_engagement(g.db, engagement.id, body.name, body.summary, body.paper)
     return Made(slug=slug)
 
 
-@endpoint(blueprint, "POST", "/api/engagements/<slug>/archive", response=Made)
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/archive", needs="consultant", response=Made)
 def archive_engagement(slug: str, body: Archive) -> Made:
     """Put an engagement away with its sites, or take it out again. Nothing of it is lost."""
     engagement = require_engagement(slug)
@@ -83,6 +85,8 @@ def show_engagement(slug: str) -> EngagementPage:
         slug=engagement.slug,
         name=engagement.name,
         summary=engagement.summary,
+        paper=engagement.paper,
+        may_change=is_consultant(engagement.id),
         archived=engagement.archived_us is not None,
         sites=[_line(site) for site in site_store.sites_of(g.db, engagement.id)],
         archived_sites=[

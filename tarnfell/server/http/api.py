@@ -20,6 +20,7 @@ from werkzeug.exceptions import HTTPException
 
 from tarnfell import __version__
 from tarnfell.server.http.sentences import in_words, what_is_wrong
+from tarnfell.store.members import Role
 
 Audience = Literal["anyone", "user", "probe", "monitor"]
 MAX_BODY_BYTES = 64 * 1024
@@ -44,6 +45,8 @@ class Endpoint:
     query: type[BaseModel] | None
     response: type[BaseModel] | None
     produces: str
+    needs: Role
+    """Of a user: in the engagement that the address is of."""
 
 
 ENDPOINTS: list[Endpoint] = []
@@ -55,6 +58,7 @@ def endpoint(
     path: str,
     *,
     audience: Audience = "user",
+    needs: Role = "colleague",
     response: type[BaseModel] | None = None,
     produces: str = "application/json",
     max_body: int = MAX_BODY_BYTES,
@@ -68,7 +72,7 @@ def endpoint(
         hints = inspect.get_annotations(view, eval_str=True)
         body, query = hints.get("body"), hints.get("query")
         summary = (view.__doc__ or "").strip().split("\n")[0]
-        ENDPOINTS.append(Endpoint(method, path, summary, audience, body, query, response, produces))
+        ENDPOINTS.append(Endpoint(method, path, summary, audience, body, query, response, produces, needs))
 
         def handle(**values: Any) -> Response:
             if body is not None:
@@ -82,7 +86,8 @@ def endpoint(
                 return result
             return jsonify({})
 
-        opened_to(audience, max_body)(handle)
+        opened_to(audience, max_body, needs)(handle)
+        handle.summary = summary  # type: ignore[attr-defined]
         blueprint.add_url_rule(path, view.__name__, handle, methods=[method])
         return view
 
@@ -92,11 +97,11 @@ def endpoint(
 View = TypeVar("View", bound=Callable[..., Any])
 
 
-def opened_to(audience: Audience, max_body: int = MAX_BODY_BYTES) -> Callable[[View], View]:
+def opened_to(audience: Audience, max_body: int = MAX_BODY_BYTES, needs: Role = "colleague") -> Callable[[View], View]:
     """Says with a view who may use it; one that says nothing is closed (``auth.guard``)."""
 
     def mark(view: View) -> View:
-        view.audience, view.max_body = audience, max_body  # type: ignore[attr-defined]
+        view.audience, view.max_body, view.needs = audience, max_body, needs  # type: ignore[attr-defined]
         return view
 
     return mark

@@ -17,8 +17,9 @@ from tarnfell.server.brief import briefs, codecs, engagements, site_list
 from tarnfell.server.check import checks, looks, survey
 from tarnfell.server.http import auth, health, request_log
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
-from tarnfell.server.judge import compare, decisions, remedies, sites
+from tarnfell.server.judge import compare, decisions, notes, remedies, sites
 from tarnfell.server.load import call_list, calls, fills, flows, imports, live, plans, run_capture, runs, videos
+from tarnfell.server.people import account, members, shown, trail, welcome
 from tarnfell.server.place import bench, join, places
 from tarnfell.server.probe_api import probes
 from tarnfell.server.report import issued, reports, shared
@@ -88,6 +89,11 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     auth.guard(app)
     for module in (
         auth,
+        account,
+        welcome,
+        members,
+        trail,
+        shown,
         today,
         engagements,
         briefs,
@@ -118,6 +124,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         run_capture,
         remedies,
         decisions,
+        notes,
         reports,
         issued,
         shared,

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 import hmac
+import logging
 import secrets
+import sqlite3
 
-from flask import Blueprint, Flask, Request, current_app, g, request, session
+from flask import Blueprint, Flask, Request, Response, current_app, g, request, session
 
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, endpoint
 from tarnfell.server.http.models.people import FirstAccount, NewAccount, Session, SignIn
+from tarnfell.store import deeds, members, people, sessions
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import first_account as first_code
-from tarnfell.store import people
 from tarnfell.store import probes as probe_store
 from tarnfell.store import targets as target_store
-from tarnfell.store.db import writing
+from tarnfell.store.db import now_us, writing
+from tarnfell.store.members import Role
 
 blueprint = Blueprint("auth", __name__)
+log = logging.getLogger(__name__)
 
 
 def guard(app: Flask) -> None:
@@ -30,7 +34,7 @@ def guard(app: Flask) -> None:
         view = app.view_functions[request.endpoint]
         audience = getattr(view, "audience", None)
         if audience == "user":
-            _require_user()
+            _require_user(getattr(view, "needs", "consultant"))
         elif audience == "probe":
             _require_probe()
         elif audience == "monitor":
@@ -39,17 +43,45 @@ def guard(app: Flask) -> None:
             raise Problem(403, "This address is open to nobody.")
         request.max_content_length = getattr(view, "max_body", MAX_BODY_BYTES)
 
+    @app.after_request
+    def _note_deed(response: Response) -> Response:
+        """What a person has written is theirs on the trail; what only computes or fails is no deed."""
+        if "changes_before" in g and response.status_code < 400 and g.db.total_changes > g.changes_before:
+            says = getattr(app.view_functions[request.endpoint or ""], "summary", "").partition(".")[0]
+            try:
+                with writing(g.db):
+                    deeds.note(g.db, g.user.id, g.get("engagement_id"), g.get("site_id"), says, request.path)
+            except sqlite3.Error:
+                log.exception("missing on the trail: user %s, %s %s", g.user.id, request.method, request.path)
+        return response
 
-def _require_user() -> None:
-    user_id = session.get("user")
-    user = people.get_user(g.db, user_id) if isinstance(user_id, int) else None
-    if user is None or session.get("mark") != user.mark:
+
+def _require_user(needs: Role) -> None:
+    key = session.get("key")
+    signed_in = sessions.session_by_key(g.db, key) if isinstance(key, str) else None
+    user = people.get_user(g.db, signed_in.user_id) if signed_in else None
+    if signed_in is None or user is None:
         raise Problem(401, "Sign in first.")
-    g.user = user
+    g.user, g.signed_in, g.needs = user, signed_in, needs
     if request.method not in ("GET", "HEAD"):
         given = request.headers.get("X-CSRF-Token", "")
         if not hmac.compare_digest(given.encode(), str(session.get("csrf", "")).encode()):
             raise Problem(403, "This request did not come from the signed-in page. Reload and try again.")
+    if user.outside and needs != "customer":
+        raise Problem(403, "Your account reads reports and what is shown to customers, and no more.")
+    if now_us() - signed_in.seen_us > sessions.NOTED_EACH_US:
+        _note_seen(signed_in.id)
+    if request.method not in ("GET", "HEAD"):
+        g.changes_before = g.db.total_changes
+
+
+def _note_seen(session_id: int) -> None:
+    """A disk that cannot be written to keeps nobody from reading."""
+    try:
+        with writing(g.db):
+            sessions.note_seen(g.db, session_id)
+    except sqlite3.Error as error:
+        log.warning("when session %s was last seen is not kept: %s", session_id, error)
 
 
 def _require_probe() -> None:
@@ -80,14 +112,21 @@ def sign_in(body: SignIn) -> Session:
     if user is None:
         throttle.note_failure(peer, body.email)
         raise Problem(401, "Wrong email address or password.")
-    return _signed_in(user)
+    return signed_in_as(user)
 
 
-def _signed_in(user: people.User) -> Session:
+def signed_in_as(user: people.User) -> Session:
+    """A session of its own: nothing of the one before is left."""
     session.clear()
     session.permanent = True
-    session.update(user=user.id, mark=user.mark, csrf=secrets.token_urlsafe(24))
-    return Session(name=user.name, email=user.email, csrf=session["csrf"])
+    with writing(g.db):
+        key = sessions.begin(g.db, user.id, peer_of(request), request.headers.get("User-Agent", ""))
+    session.update(key=key, csrf=secrets.token_urlsafe(24))
+    return _view(user)
+
+
+def _view(user: people.User) -> Session:
+    return Session(name=user.name, email=user.email, outside=user.outside, csrf=session["csrf"])
 
 
 @endpoint(blueprint, "GET", "/api/first-account", audience="anyone", response=FirstAccount)
@@ -113,22 +152,30 @@ def make_first_account(body: NewAccount) -> Session:
             if people.has_users(g.db):
                 raise Problem(409, "Somebody else has just made the first account.")
             user = people.add_user(g.db, body.email, body.name or body.email, body.password)
+            members.adopt(g.db, user.id)
     except ValueError as error:
         raise Problem(422, str(error)) from None
     first_code.drop_code(data)
-    return _signed_in(user)
+    return signed_in_as(user)
 
 
-@endpoint(blueprint, "GET", "/api/session", response=Session)
+@endpoint(blueprint, "GET", "/api/session", needs="customer", response=Session)
 def who_am_i() -> Session:
     """Who is signed in."""
-    return Session(name=g.user.name, email=g.user.email, csrf=session["csrf"])
+    return _view(g.user)
 
 
-@endpoint(blueprint, "DELETE", "/api/session")
+@endpoint(blueprint, "DELETE", "/api/session", needs="customer")
 def sign_out() -> None:
     """Sign out."""
+    with writing(g.db):
+        sessions.end(g.db, g.signed_in.id)
     session.clear()
+
+
+def address_here() -> str:
+    """Of this server, for whoever is signed in to it: what the operator says, else what the request went to."""
+    return str(current_app.config["PUBLIC_ADDRESS"] or request.host_url).rstrip("/")
 
 
 def peer_of(request: Request) -> str:

@@ -72,6 +72,7 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         run_id=run.id,
         site_slug=site.slug,
         site_name=site.name,
+        time_zone=site.time_zone,
         started_us=call.started_us,
         started_local=local.strftime("%a %d %b %Y %H:%M:%S"),
         calls=run.calls,

@@ -5,9 +5,12 @@ from __future__ import annotations
 from flask import Blueprint, Response, g
 
 from tarnfell.report.build import summary_of
-from tarnfell.server.access import require_issued, require_link, require_site
+from tarnfell.server.access import is_consultant, require_issued, require_link, require_site
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.http.auth import address_here
 from tarnfell.server.report.models.issued import (
+    ComparedView,
+    CompareReportsQuery,
     DraftForm,
     IssuedView,
     LinkForm,
@@ -19,14 +22,17 @@ from tarnfell.server.report.models.issued import (
 )
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import issued as issued_store
-from tarnfell.store import people
+from tarnfell.store import letters, people
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import folder_of, now_us, writing
 from tarnfell.store.files import ISSUED
 from tarnfell.store.issued import Draft, Issued, Link, Opened
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.compared import compared
 from tarnfell.work.issuing.issue import NotYet, issue
+from tarnfell.work.issuing.share import about_link
+from tarnfell.work.issuing.share import share as make_link
 
 blueprint = Blueprint("issued", __name__)
 
@@ -49,7 +55,7 @@ def write_draft(slug: str, body: DraftForm) -> ReportsPage:
     return _page(site)
 
 
-@endpoint(blueprint, "POST", "/api/sites/<slug>/report/issue", response=ReportsPage)
+@endpoint(blueprint, "POST", "/api/sites/<slug>/report/issue", needs="consultant", response=ReportsPage)
 def issue_report(slug: str) -> ReportsPage:
     """Issue the report as it is now: numbered, and never changed again. It replaces the one before."""
     site = require_site(slug)
@@ -60,7 +66,7 @@ def issue_report(slug: str) -> ReportsPage:
     return _page(site)
 
 
-@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/withdraw", response=ReportsPage)
+@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/withdraw", needs="consultant", response=ReportsPage)
 def withdraw_report(issued_id: int, body: WithdrawForm) -> ReportsPage:
     """Say that an issued report does not hold; it stays as it was issued, and whoever opens it is told."""
     one = require_issued(issued_id)
@@ -71,19 +77,19 @@ def withdraw_report(issued_id: int, body: WithdrawForm) -> ReportsPage:
     return _page(site_store.site_by_id(g.db, one.site_id))
 
 
-@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.html", produces="text/html")
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.html", needs="customer", produces="text/html")
 def issued_page(issued_id: int) -> Response:
     """An issued report's page."""
     return Response(file_of(require_issued(issued_id), "html"), mimetype="text/html")
 
 
-@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.json")
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.json", needs="customer")
 def issued_figures(issued_id: int) -> Response:
     """Its figures, of which the page has the SHA-256."""
     return Response(file_of(require_issued(issued_id), "json"), mimetype="application/json")
 
 
-@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.pdf", produces="application/pdf")
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/report.pdf", needs="customer", produces="application/pdf")
 def issued_pdf(issued_id: int) -> Response:
     """The same on paper."""
     one = require_issued(issued_id)
@@ -92,27 +98,44 @@ def issued_pdf(issued_id: int) -> Response:
     return response
 
 
-@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/links", response=ReportsPage)
-def share(issued_id: int, body: LinkForm) -> ReportsPage:
-    """Make a link by which an issued report is read without signing in."""
+@endpoint(blueprint, "GET", "/api/issued/<int:issued_id>/calls.csv", needs="customer", produces="text/csv")
+def issued_calls(issued_id: int) -> Response:
+    """The calls it rests on, a row a direction."""
     one = require_issued(issued_id)
-    with writing(g.db):
-        until_us = now_us() + body.days * DAY_US
-        issued_store.add_link(g.db, one.id, body.name, body.passphrase, until_us, g.user.id)
+    if one.calls_sha256 is None:
+        raise Problem(404, f"Report {one.number} was issued before calls were kept with reports.")
+    response = Response(file_of(one, "csv"), mimetype="text/csv")
+    response.headers["Content-Disposition"] = f'attachment; filename="{one.number}-calls.csv"'
+    return response
+
+
+@endpoint(blueprint, "POST", "/api/issued/<int:issued_id>/links", needs="consultant", response=ReportsPage)
+def share(issued_id: int, body: LinkForm) -> ReportsPage:
+    """Make a link by which an issued report is read without signing in, and mail it where an address is given."""
+    one = require_issued(issued_id)
+    until_us = now_us() + body.days * DAY_US
+    try:
+        with writing(g.db):
+            make_link(g.db, one, body.name, body.email, body.passphrase, until_us, g.user, address_here())
+    except ValueError as error:
+        raise Problem(409, str(error)) from None
     return _page(site_store.site_by_id(g.db, one.site_id))
 
 
-@endpoint(blueprint, "DELETE", "/api/issued/<int:issued_id>/links/<int:link_id>", response=ReportsPage)
+@endpoint(
+    blueprint, "DELETE", "/api/issued/<int:issued_id>/links/<int:link_id>", needs="consultant", response=ReportsPage
+)
 def unshare(issued_id: int, link_id: int) -> ReportsPage:
     """End a link."""
     one = require_issued(issued_id)
     link = require_link(one, link_id)
     with writing(g.db):
         issued_store.revoke_link(g.db, link.id)
+        letters.take_back(g.db, about_link(link.id))
     return _page(site_store.site_by_id(g.db, one.site_id))
 
 
-@endpoint(blueprint, "POST", "/api/issued/verify", response=Verified)
+@endpoint(blueprint, "POST", "/api/issued/verify", needs="customer", response=Verified)
 def verify(body: VerifyForm) -> Verified:
     """Whether a file is one of a report that was issued here, unchanged."""
     one = issued_store.by_file(g.db, body.sha256)
@@ -124,6 +147,22 @@ def verify(body: VerifyForm) -> Verified:
         number=one.number, site_name=site.name, issued_us=one.issued_us, state=one.state,
         says=f"This is report {one.number} of {site.name}, unchanged. {standing(one)}".strip(),
     )  # fmt: skip
+
+
+@endpoint(blueprint, "GET", "/api/issued/compare", needs="customer", response=ComparedView)
+def compare_reports(query: CompareReportsQuery) -> ComparedView:
+    """Two issued reports side by side: what changed, and whether that is more than chance."""
+    first, second = require_issued(query.first), require_issued(query.second)
+    try:
+        return ComparedView.model_validate(
+            compared(file_of(first, "json"), file_of(second, "json"), _calls_of(first), _calls_of(second))
+        )
+    except (ValueError, KeyError, TypeError) as error:
+        raise Problem(422, f"The figures of one of them cannot be read any more: {error}") from None
+
+
+def _calls_of(one: Issued) -> bytes | None:
+    return file_of(one, "csv") if one.calls_sha256 else None
 
 
 def standing(one: Issued) -> str:
@@ -138,7 +177,7 @@ def standing(one: Issued) -> str:
 
 def file_of(one: Issued, kind: str) -> bytes:
     """Raises Problem."""
-    sha256 = {"html": one.page_sha256, "json": one.data_sha256, "pdf": one.pdf_sha256}[kind]
+    sha256 = {"html": one.page_sha256, "json": one.data_sha256, "pdf": one.pdf_sha256, "csv": one.calls_sha256}[kind]
     if sha256 is None:
         raise Problem(409, "The PDF is still being made by the server's clerk. Try again in a few seconds.")
     body = ISSUED.read(folder_of(g.db), sha256)
@@ -156,6 +195,7 @@ def _page(site: Site) -> ReportsPage:
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
         time_zone=site.time_zone,
+        may_issue=is_consultant(engagement.id),
         behind=evaluated.behind,
         draft=DraftForm(summary=draft.summary, note=draft.note),
         by_itself=list(summary_of(evaluated.evaluation)),
@@ -174,6 +214,7 @@ def _view(one: Issued) -> IssuedView:
         issued_us=one.issued_us,
         issued_by=by.name if by else "",
         word=one.word,
+        provisional=None if one.provisional is None else bool(one.provisional),
         low=one.low,
         high=one.high,
         state=one.state,
@@ -181,11 +222,13 @@ def _view(one: Issued) -> IssuedView:
         withdrawn=one.withdrawn,
         data_sha256=one.data_sha256,
         has_pdf=one.pdf_sha256 is not None,
+        has_calls=one.calls_sha256 is not None,
         links=[_link(link, [each for each in opened if each.link_id == link.id]) for link in links],
     )
 
 
 def _link(link: Link, opened: list[Opened]) -> LinkView:
+    letter = letters.newest_about(g.db, about_link(link.id))
     return LinkView(
         id=link.id,
         path=f"/shared/{link.code}",
@@ -196,4 +239,7 @@ def _link(link: Link, opened: list[Opened]) -> LinkView:
         revoked=link.revoked_us is not None,
         opened=len(opened),
         last_opened_us=opened[-1].at_us if opened else None,
+        email=letter.address if letter else "",
+        letter=letter.state if letter else None,
+        failure=(letter.failure if letter else None) or "",
     )

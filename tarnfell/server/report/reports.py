@@ -17,6 +17,7 @@ from tarnfell.store.files import MADE
 from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.documents import EVIDENCE_PDF, ask_for_evidence, ask_for_report
 from tarnfell.work.issuing.engagement import report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
@@ -46,6 +47,14 @@ def engagement_page(slug: str) -> Response:
     return Response(engagement_html(report), mimetype="text/html")
 
 
+@endpoint(blueprint, "GET", "/api/sites/<slug>/report.csv", produces="text/csv")
+def report_calls(slug: str) -> Response:
+    """The calls that the report rests on, a row a direction, with what each counted as."""
+    site = require_site(slug)
+    headers = {"Content-Disposition": f'attachment; filename="{site.slug}-calls.csv"'}
+    return Response(data_set(g.db, site), mimetype="text/csv", headers=headers)
+
+
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
 def report_json(slug: str) -> Response:
     """The report's figures."""
@@ -54,7 +63,7 @@ def report_json(slug: str) -> Response:
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/report/pdf", response=DocumentView)
 def ask_for_pdf(slug: str) -> DocumentView:
-    """Have the report made on A4; one that is ready is given again as long as nothing has changed."""
+    """Have the report put on paper; one that is ready is given again as long as nothing has changed."""
     site = require_site(slug)
     with writing(g.db):
         task = ask_for_report(g.db, folder_of(g.db), site, g.user.id)

@@ -47,8 +47,8 @@ def show_today() -> TodayPage:
         since_us = today_store.note_visit(g.db, g.user.id)
     at_us = now_us()
     until_us = (at_us // HOUR_US + 1) * HOUR_US
-    found = today(g.db, since_us, at_us)
-    engagements = engagement_store.engagements(g.db)
+    found = today(g.db, g.user.id, since_us, at_us)
+    engagements = engagement_store.engagements_of(g.db, g.user.id)
     at_work = [one for one in engagements if one.archived_us is None]
     sites = {one.id: site_store.sites_of(g.db, one.id) for one in at_work}
     names = {site.id: (site, one.name, one.slug) for one in at_work for site in sites[one.id]}

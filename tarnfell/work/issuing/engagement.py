@@ -19,4 +19,6 @@ def report_of_engagement(db: sqlite3.Connection, engagement: Engagement) -> Enga
     for site in site_store.sites_of(db, engagement.id):
         evaluated = evaluate(db, site)
         sites.append(SiteOnPage(site.name, evaluated.evaluation, site.brief.needed_calls, evaluated.behind))
-    return engagement_report(engagement.name, engagement.summary, f"{made:%d %B %Y, %H:%M} UTC", sites)
+    return engagement_report(
+        engagement.name, engagement.summary, f"{made:%d %B %Y, %H:%M} UTC", sites, engagement.paper
+    )

@@ -16,6 +16,7 @@ from tarnfell.core.figures import count
 from tarnfell.core.legs import ROLES
 from tarnfell.exchange.cells import guarded
 from tarnfell.report.evidence import AtPlace, EvidenceSheet, Time
+from tarnfell.store import engagements as engagement_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
@@ -67,6 +68,7 @@ def evidence_of(db: sqlite3.Connection, fault: Fault) -> EvidenceSheet:
     places = sorted(reading.places, key=lambda one: ROLES.index(one.role))
     far = [place.name for place in places if place.role == "far-end"]
     return EvidenceSheet(
+        paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         title=finding.title,
         says=finding.says,
         addressee=_addressee(site, finding),

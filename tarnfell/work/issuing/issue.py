@@ -1,7 +1,7 @@
 """A report issued: numbered and frozen, so that what a customer signed stays what it was.
 
-The page, its figures and, once the clerk has made it, the PDF are files that nothing touches again. The digest of the
-figures stands on the page; each file is known by its own.
+The page, its figures, the calls they rest on and, once the clerk has made it, the PDF are files that nothing touches
+again. The digest of the figures stands on the page; each file is known by its own.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ from tarnfell.store.files import ISSUED
 from tarnfell.store.issued import Issued
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
+from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.report import report_of
 
 log = logging.getLogger(__name__)
@@ -39,6 +40,7 @@ def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, 
         raise NotYet("Evidence has come in that is still being judged. Issue the report once that is done.")
     at_us = now_us()
     user = people.get_user(db, by) if by is not None else None
+    calls = ISSUED.keep(data, [data_set(db, site)])
     # Within one transaction, so that two who issue at the same moment get two numbers.
     with writing(db):
         year = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone)).year
@@ -50,7 +52,8 @@ def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, 
         verdict = evaluated.evaluation.verdict
         kept = issued_store.add(
             db, site.id, number, at_us, by, __version__, verdict.word, verdict.low, verdict.high,
-            ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]),
+            ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]), calls,
+            verdict.provisional,
         )  # fmt: skip
     log.info("report %s of %s issued", number, site.slug)
     return kept

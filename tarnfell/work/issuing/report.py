@@ -7,14 +7,16 @@ import sqlite3
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from tarnfell.core.causes import LEG_WORDS
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
-from tarnfell.report.build import BriefChanged, Report, SiteFacts, build_report
+from tarnfell.report.build import BriefChanged, Noted, Report, SiteFacts, build_report
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import decisions as decision_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import evaluations
 from tarnfell.store import issued as issued_store
+from tarnfell.store import notes as note_store
 from tarnfell.store import places as place_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.codecs import codec_of_site
@@ -38,6 +40,8 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         note=draft.note,
         path=watched_path(db, site),
         dismissed=evaluated.dismissed,
+        noted=_noted(db, site),
+        paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
     )
 
 
@@ -52,8 +56,38 @@ def report_mark(db: sqlite3.Connection, site: Site) -> str:
     """Differs whenever the report would say something else."""
     evidence = mark_of(site, evaluations.evidence_of(db, site.id))
     written = issued_store.draft_of(db, site.id), watched_path(db, site), decision_store.decisions_of(db, site.id)
-    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written
+    paper = engagement_store.engagement_by_id(db, site.engagement_id).paper
+    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written, _noted(db, site), paper
     return hashlib.sha256(repr(parts).encode()).hexdigest()
+
+
+def _noted(db: sqlite3.Connection, site: Site) -> list[Noted]:
+    """In site time, those that are to stand in the report."""
+    zone = ZoneInfo(site.time_zone)
+    return [
+        Noted(
+            span_words(one.from_us, one.until_us, zone),
+            f"call {one.call_number} of run {one.run_id}"
+            if one.call_id is not None
+            else LEG_WORDS[one.leg]
+            if one.leg
+            else "",
+            one.words,
+            one.by,
+        )
+        for one in note_store.notes_of(db, site.id)
+        if one.in_report
+    ]
+
+
+def span_words(from_us: int, until_us: int, zone: ZoneInfo) -> str:
+    """Day and time of a stretch of time, no finer than it needs."""
+    begins, ends = (datetime.fromtimestamp(us / 1e6, UTC).astimezone(zone) for us in (from_us, until_us))
+    if until_us - from_us < 60_000_000:
+        return f"{begins:%d %B %Y, %H:%M:%S}"
+    if begins.date() == ends.date():
+        return f"{begins:%d %B %Y, %H:%M} to {ends:%H:%M}"
+    return f"{begins:%d %B %Y, %H:%M} to {ends:%d %B %Y, %H:%M}"
 
 
 def _site_facts(db: sqlite3.Connection, site: Site) -> SiteFacts:

@@ -1,4 +1,4 @@
-"""One message after the other, as they come due: made from its alert as that stands when it goes."""
+"""One message after the other, as they come due: made from its alert as that stands when it goes; then letters."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import Any
 from tarnfell.core.alerts.rules import sentence
 from tarnfell.store import alerts as alert_store
 from tarnfell.store import engagements as engagement_store
-from tarnfell.store import outbox
+from tarnfell.store import letters, outbox
 from tarnfell.store import sites as site_store
 from tarnfell.store import targets as target_store
 from tarnfell.store.db import now_us, writing
@@ -44,7 +44,7 @@ def deliver_next(db: sqlite3.Connection, sending: Sending) -> bool:
     """Send what has been due longest; False where nothing is. Nothing is locked while the network is waited for."""
     message = outbox.next_due(db)
     if message is None:
-        return False
+        return _deliver_letter(db)
     try:
         told = _told(db, message, sending)
         _send(db, message, told, sending)
@@ -59,6 +59,27 @@ def deliver_next(db: sqlite3.Connection, sending: Sending) -> bool:
             outbox.note_sent(db, message)
             if message.alert_id is not None and message.what == "begun" and told.value["ended_at"]:
                 outbox.take_back(db, message.alert_id, "ended", message.channel)
+    return True
+
+
+def _deliver_letter(db: sqlite3.Connection) -> bool:
+    letter = letters.next_due(db)
+    if letter is None:
+        return False
+    try:
+        server = target_store.mail_server(db)
+        if server is None:
+            raise NotNow(NO_MAIL_SERVER)
+        mail.send(server, [letter.address], letter.subject, letter.words, f"letter-{letter.id}", now_us())
+    except Refused as error:
+        with writing(db):
+            letters.give_up(db, letter, str(error))
+    except NotNow as error:
+        with writing(db):
+            letters.put_off(db, letter, str(error))
+    else:
+        with writing(db):
+            letters.note_sent(db, letter)
     return True
 
 

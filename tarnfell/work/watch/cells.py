@@ -93,8 +93,7 @@ def packed(watch_id: int, start_us: int, rounds: CellRounds) -> Cell:
     answered = int(((rounds.codes >= FIRST) * weight).sum())
     pauses = np.diff(rounds.at_ms)
     tens = _figures(rounds.codes)
-    minute = (rounds.at_ms - start_us // 1000) // 60_000
-    minutes = np.stack([_figures(rounds.codes[:, minute == i]) for i in range(MINUTES)], axis=1)
+    minutes = _figures(_by_minute(rounds, start_us))
     return Cell(
         watch_id,
         start_us,
@@ -110,20 +109,26 @@ def packed(watch_id: int, start_us: int, rounds: CellRounds) -> Cell:
     )
 
 
+def _by_minute(rounds: CellRounds, start_us: int) -> Ints:
+    """Codes, shape (places, 10, rounds of the fullest minute); what is left over was not asked."""
+    minute = (rounds.at_ms - start_us // 1000) // 60_000
+    begins = np.searchsorted(minute, np.arange(MINUTES + 1))
+    found = np.full((len(rounds.codes), MINUTES, int(np.diff(begins).max())), NOT_ASKED, np.int64)
+    found[:, minute, np.arange(len(minute)) - begins[minute]] = rounds.codes
+    return found
+
+
 def _figures(codes: Ints) -> Ints:
-    """Shape (places, 6), in the order of ``FIGURES``."""
-    ordered = np.sort(np.where(codes >= FIRST, codes, np.iinfo(np.int64).max), axis=1)
-    answered = (codes >= FIRST).sum(axis=1)
-    lost = (codes == LOST).sum(axis=1)
-    rows = np.arange(len(codes))
+    """Over the last axis, shape (…, 6), in the order of ``FIGURES``."""
+    ordered = np.sort(np.where(codes >= FIRST, codes, np.iinfo(np.int64).max), axis=-1)
+    answered = (codes >= FIRST).sum(axis=-1)
+    lost = (codes == LOST).sum(axis=-1)
 
     def at(share: float) -> Ints:
-        if not codes.shape[1]:
-            return np.zeros(len(codes), np.int64)
         place = np.rint(share * np.maximum(answered - 1, 0)).astype(np.int64)
-        return np.where(answered > 0, ordered[rows, place], 0)
+        return np.where(answered > 0, np.take_along_axis(ordered, place[..., None], axis=-1)[..., 0], 0)
 
-    return np.stack([answered + lost, lost, at(0.0), at(0.5), at(0.95), at(1.0)], axis=1)
+    return np.stack([answered + lost, lost, at(0.0), at(0.5), at(0.95), at(1.0)], axis=-1)
 
 
 def _record(rounds: CellRounds, places: int) -> bytes:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+from dataclasses import dataclass
 
 import numpy as np
 
+from tarnfell.core.columns import unpack_table
 from tarnfell.core.days.rounds import Ints
 from tarnfell.store import cells as cell_store
 from tarnfell.store import places as place_store
@@ -18,7 +20,7 @@ from tarnfell.wire.kinds import watch as kind
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LARGE_ALL, LARGE_ECHOES, LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
-from tarnfell.work.watch.samples import Columns, columns_of
+from tarnfell.work.watch.samples import ALL, PLANES, Columns, planes_of
 
 AT_ONCE = 60
 """Batches of one turn, ten minutes of a watch: a probe that delivers meanwhile waits no longer than that takes."""
@@ -38,15 +40,16 @@ def pack_next(db: sqlite3.Connection, now_us: int, watch_id: int | None = None) 
     with writing(db):
         watch_id = batches[0].watch_id
         known = cell_store.places_of(db, watch_id)
-        parts: list[Columns] = []
+        read: list[Read] = []
+        asked: dict[str, list[int]] = {}
         for batch in batches:
             try:
-                parts.append(_rows_of(db, batch, known))
+                read.append(_read(db, batch, known, asked))
             except WireError as error:  # it was read when it came in: the disk has damaged it since
                 log.error(
                     "samples of watch %s from %s cannot be read and are dropped: %s", watch_id, batch.first_us, error
                 )
-        found = _cells_of(parts, known) if parts else {}
+        found = _cells_of(_rows_of(read), known) if read else {}
         packed = []
         for start_us, rounds in found.items():
             before = cell_store.cell_at(db, watch_id, start_us)
@@ -59,22 +62,63 @@ def pack_next(db: sqlite3.Connection, now_us: int, watch_id: int | None = None) 
     return True
 
 
-PLACE, ONE_IN = "place", "one_in"
-"""Columns of our own beside those of a batch: the number of the place that was asked, and how far it was thinned."""
+PLACE, ONE_IN, ORDER = "place", "one_in", "order"
+"""Columns of our own beside those of a batch: the number of the place that was asked, how far it was thinned, and which
+batch of the turn it was."""
 _PACKED = (kind.DUE, PLACE, ONE_IN, kind.LARGE, kind.BESIDE, kind.FATE, *kind.STAMPS)
 
 
-def _rows_of(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace]) -> Columns:
-    """A row a sample. Places that are new are added to ``known`` and the table. Raises WireError."""
+@dataclass(frozen=True)
+class Read:
+    """A batch, its columns still packed."""
+
+    planes: list[bytes]
+    numbers: list[int]
+    """Of the places that it asked, in its own order."""
+    one_in: int
+
+    @property
+    def samples(self) -> int:
+        return len(self.planes[0]) // PLANES
+
+
+def _read(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace], asked: dict[str, list[int]]) -> Read:
+    """Places that are new are added to ``known`` and the table; ``asked`` holds the numbers of what the batches of this
+    turn have asked, nearly all the same. Raises WireError."""
     record = Record.parse(batch.record)
-    rows = columns_of(record)
-    numbers = np.array([_number(db, batch.watch_id, one, known) for one in _asked(record)], np.int64)
-    return rows | {PLACE: numbers[rows[kind.TARGET]], ONE_IN: np.full(len(rows[kind.DUE]), batch.one_in, np.int64)}
+    planes = planes_of(record)
+    text = repr((record.meta["targets"], record.meta.get("echoes")))
+    if text not in asked:
+        asked[text] = [_number(db, batch.watch_id, one, known) for one in _asked(record)]
+    return Read(planes, asked[text], batch.one_in)
 
 
-def _cells_of(parts: list[Columns], known: list[WatchPlace]) -> dict[int, CellRounds]:
+def _rows_of(read: list[Read]) -> Columns:
+    """A row a sample, in the order of the batches.
+
+    Batches are short and many, and most are of one length: those are unpacked together.
+    """
+    parts: list[Columns] = []
+    for samples in {one.samples for one in read}:
+        same = [(order, one) for order, one in enumerate(read) if one.samples == samples]
+        table = unpack_table([plane for _, one in same for plane in one.planes], samples)
+        columns = table.reshape(len(same), len(ALL), samples).swapaxes(0, 1).reshape(len(ALL), -1)
+        rows = dict(zip(ALL, columns, strict=True))
+        numbers = np.zeros((len(same), max(len(one.numbers) for _, one in same)), np.int64)
+        for place, (_, one) in enumerate(same):
+            numbers[place, : len(one.numbers)] = one.numbers
+        batch = np.repeat(np.arange(len(same)), samples)
+        rows[PLACE] = numbers[batch, rows[kind.TARGET]]
+        rows[ONE_IN] = np.array([one.one_in for _, one in same], np.int64)[batch]
+        rows[ORDER] = np.array([order for order, _ in same], np.int64)[batch]
+        parts.append(rows)
+    whole = {name: np.concatenate([part[name] for part in parts]) for name in (*_PACKED, ORDER)}
+    ordered = np.argsort(whole[ORDER], kind="stable")
+    return {name: whole[name][ordered] for name in _PACKED}
+
+
+def _cells_of(rows: Columns, known: list[WatchPlace]) -> dict[int, CellRounds]:
     """By the start of their cell. Of a sample that is there twice the later counts."""
-    rows = {name: np.concatenate([part[name] for part in parts]) for name in _PACKED}
     at_ms, round_of = np.unique(rows[kind.DUE] // 1000, return_inverse=True)
     codes = np.zeros((len(known), len(at_ms)), np.int64)
     up = np.zeros_like(codes)

@@ -35,6 +35,10 @@ NOT_ASKED = "The batch does not say whom it asked."
 ENDS = (STAMPS[0], STAMPS[3])
 """Of an echo only when it was sent and when its answer came is known."""
 
+ALL = (*COLUMNS, LARGE)
+PLANES = 8
+"""Of a column, each of as many bytes as it has values."""
+
 Columns = dict[str, NDArray[np.int64]]
 
 
@@ -57,17 +61,23 @@ def read_batch(watch_id: int, first_us: int, body: bytes) -> Batch:
 
 def columns_of(record: Record) -> Columns:
     """All columns, each a row a sample; of what came in, ``checked`` says whether it can be. Raises WireError."""
+    planes = planes_of(record)
+    return dict(zip(ALL, unpack_table(planes, len(planes[0]) // PLANES), strict=True))
+
+
+def planes_of(record: Record) -> list[bytes]:
+    """What the columns are unpacked from, in the order of ``ALL``, all of one length. Raises WireError."""
     if any(name not in record.columns for name in COLUMNS):
         raise WireError("The batch has not all columns of samples.")
-    names = (*COLUMNS, LARGE) if LARGE in record.columns else COLUMNS
-    counts = {record.columns[name].count for name in names}
+    columns = [record.columns[name] for name in ALL if name in record.columns]
+    counts = {column.count for column in columns}
     if any(not 1 <= count <= MAX_BATCH for count in counts):
         raise WireError(f"A batch holds 1 to {MAX_BATCH} samples.")
     if len(counts) != 1:
         raise WireError("The columns of the batch are not of one length.")
-    table = unpack_table([record.columns[name].planes() for name in names], counts.pop())
-    rows = dict(zip(names, table, strict=True))
-    return rows if LARGE in rows else rows | {LARGE: np.zeros_like(table[0])}
+    planes = [column.planes() for column in columns]
+    # Probes of before large packets do not tell of them.
+    return planes if LARGE in record.columns else [*planes, bytes(PLANES * counts.pop())]
 
 
 def checked(record: Record, rows: Columns) -> Columns:

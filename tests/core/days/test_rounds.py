@@ -35,6 +35,17 @@ def test_places_that_take_turns_share_rounds_and_no_sample_is_dropped() -> None:
     assert rounds.lost[1].sum() == 1
 
 
+def test_turns_are_counted_from_the_first_sample_whenever_that_was() -> None:
+    """Two places in turn, the second at half a second, one of its samples missing: its round is the third's."""
+    start = 1_795_600_801.3
+    rounds = made(
+        *((start + i, 0, 1.0) for i in range(5)), *((start + i + 0.4, 1, 9.0) for i in (0, 1, 3, 4)),
+        (start + 0.45, 1, 8.0),
+    )  # fmt: skip
+    assert rounds.sent.tolist() == [[True] * 5, [True] * 5]
+    assert rounds.rtt_ms[1].tolist() == [9.0, 8.0, 9.0, 9.0, 9.0]
+
+
 @pytest.mark.parametrize(("pause_s", "gaps"), [(5.0, 0), (5.1, 1)])
 def test_missing_rounds_are_a_gap_from_five_seconds_on(pause_s: float, gaps: int) -> None:
     rounds = made((0, 0, 1.0), (1, 0, 1.0), (2, 0, 1.0), (2 + pause_s, 0, 1.0), (3 + pause_s, 0, 1.0))

@@ -4,6 +4,180 @@
  */
 
 export interface paths {
+    "/api/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own account. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AccountPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Change one's name. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NameForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AccountPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's password. All other sessions end. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PasswordForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AccountPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/account/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own sessions. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    session_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AccountPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/arithmetic": {
         parameters: {
             query?: never;
@@ -426,7 +600,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All engagements. */
+        /** The engagements that one has to do with. */
         get: {
             parameters: {
                 query?: never;
@@ -536,7 +710,7 @@ export interface paths {
                 };
             };
         };
-        /** Change an engagement's name and summary; its address stays. */
+        /** Change an engagement's name, summary and paper; its address stays. */
         put: {
             parameters: {
                 query?: never;
@@ -1272,6 +1446,156 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/engagements/{slug}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Invite somebody. The link is mailed where a mail server is set, and shown once in any case. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["InviteForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/invitations/{welcome_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke an invitation. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    welcome_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Show customers how the sites stand now, or only what was issued. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["LiveForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements/{slug}/metrics": {
         parameters: {
             query?: never;
@@ -1314,6 +1638,137 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who belongs to an engagement, and who is invited. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/people/{user_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a member another role. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    user_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RoleForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a member; the account and what was done stay. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    user_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeoplePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -1444,6 +1899,53 @@ export interface paths {
                     };
                     content: {
                         "text/html": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/shown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An engagement as its customers see it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ShownPage"];
                     };
                 };
                 /** @description Problem details (RFC 9457) */
@@ -1608,6 +2110,103 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people have changed in an engagement. */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    offset?: number;
+                };
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrailPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/engagements/{slug}/trail.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All of it, with the address that each was asked of. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1897,6 +2496,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/issued/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two issued reports side by side: what changed, and whether that is more than chance. */
+        get: {
+            parameters: {
+                query: {
+                    first: number;
+                    second: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ComparedView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/issued/verify": {
         parameters: {
             query?: never;
@@ -1946,6 +2593,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/issued/{issued_id}/calls.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calls it rests on, a row a direction. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    issued_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/issued/{issued_id}/links": {
         parameters: {
             query?: never;
@@ -1955,7 +2649,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a link by which an issued report is read without signing in. */
+        /** Make a link by which an issued report is read without signing in, and mail it where an address is given. */
         post: {
             parameters: {
                 query?: never;
@@ -2454,6 +3148,55 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/password-reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask for a link to a new password. The answer is the same whoever has that address. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ResetAsk"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ResetAsked"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -3520,6 +4263,51 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The engagements that are shown to one as to a customer. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ShownList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5119,6 +5907,172 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was noted of a site. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NoteList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Pin a note to a call or a stretch of time. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NoteForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NoteList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/notes/{note_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a note's words, or whether it stands in the report. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    note_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NoteChange"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NoteList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a note. Reports that were issued with it keep it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    note_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NoteList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/place": {
         parameters: {
             query?: never;
@@ -5882,6 +6836,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/report.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calls that the report rests on, a row a direction, with what each counted as. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/report.html": {
         parameters: {
             query?: never;
@@ -6083,7 +7084,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Have the report made on A4; one that is ready is given again as long as nothing has changed. */
+        /** Have the report put on paper; one that is ready is given again as long as nothing has changed. */
         post: {
             parameters: {
                 query?: never;
@@ -7067,6 +8068,155 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/welcome/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a link lets its reader into. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WelcomePage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/welcome/{code}/enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Join by an invitation, with a new account or the one with that address, and be signed in. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EnterForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/welcome/{code}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set the new password that a link is for. All sessions of that person end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ResetForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": Record<string, never>;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -7109,6 +8259,15 @@ export interface components {
              * @default
              */
             domain: string;
+        };
+        /** AccountPage */
+        AccountPage: {
+            /** Name */
+            name: string;
+            /** Email */
+            email: string;
+            /** Sessions */
+            sessions: components["schemas"]["SessionView"][];
         };
         /** AlertSite */
         AlertSite: {
@@ -7164,6 +8323,11 @@ export interface components {
         AlertsPage: {
             /** Engagement Name */
             engagement_name: string;
+            /**
+             * May Change
+             * @description Whom alerts are sent to, and by what; only then is the webhook's secret told.
+             */
+            may_change: boolean;
             /** Sites */
             sites: components["schemas"]["AlertSite"][];
             /** Rules */
@@ -8080,6 +9244,8 @@ export interface components {
             site_slug: string;
             /** Site Name */
             site_name: string;
+            /** Time Zone */
+            time_zone: string;
             /** Started Us */
             started_us: number;
             /** Started Local */
@@ -8620,6 +9786,23 @@ export interface components {
             /** Second */
             second: number;
         };
+        /** CompareReportsQuery */
+        CompareReportsQuery: {
+            /** First */
+            first: number;
+            /** Second */
+            second: number;
+        };
+        /** ComparedCause */
+        ComparedCause: {
+            /** Title */
+            title: string;
+            /**
+             * Fate
+             * @enum {string}
+             */
+            fate: "gone" | "new" | "still there";
+        };
         /** ComparedMeasure */
         ComparedMeasure: {
             /** Key */
@@ -8664,6 +9847,66 @@ export interface components {
             calls: number;
             /** Tainted */
             tainted: boolean;
+        };
+        /**
+         * ComparedSide
+         * @description Of one report, as its frozen figures have it.
+         */
+        ComparedSide: {
+            /** Number */
+            number: string;
+            /** Site */
+            site: string;
+            /** Made */
+            made: string;
+            /** Word */
+            word: string;
+            /** Provisional */
+            provisional: boolean;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /**
+             * Sustained
+             * @description Concurrent calls shown; None where no number is.
+             */
+            sustained: number | null;
+        };
+        /** ComparedState */
+        ComparedState: {
+            /** Title */
+            title: string;
+            /**
+             * First
+             * @description Empty: the report has no such requirement.
+             */
+            first: string;
+            /** Second */
+            second: string;
+        };
+        /** ComparedView */
+        ComparedView: {
+            first: components["schemas"]["ComparedSide"];
+            second: components["schemas"]["ComparedSide"];
+            /**
+             * Says
+             * @description Of acceptable calls in business hours, with whether it is more than chance.
+             */
+            says: string;
+            /**
+             * States
+             * @description Of the requirements, those that changed first; empty: that report has no such requirement.
+             */
+            states: components["schemas"]["ComparedState"][];
+            /** Causes */
+            causes: components["schemas"]["ComparedCause"][];
+            /** Cautions */
+            cautions: string[];
         };
         /** ContactForm */
         ContactForm: {
@@ -8806,6 +10049,19 @@ export interface components {
             dismissed: boolean;
             /** Words */
             words: string;
+        };
+        /** DeedView */
+        DeedView: {
+            /** At Us */
+            at_us: number;
+            /** Name */
+            name: string;
+            /** Email */
+            email: string;
+            /** Site */
+            site: string;
+            /** Says */
+            says: string;
         };
         /** DeliveryView */
         DeliveryView: {
@@ -9103,6 +10359,13 @@ export interface components {
              * @default
              */
             summary: string;
+            /**
+             * Paper
+             * @description What its reports are printed on.
+             * @default A4
+             * @enum {string}
+             */
+            paper: "A4" | "Letter";
         };
         /** EngagementLine */
         EngagementLine: {
@@ -9130,6 +10393,16 @@ export interface components {
             name: string;
             /** Summary */
             summary: string;
+            /**
+             * Paper
+             * @enum {string}
+             */
+            paper: "A4" | "Letter";
+            /**
+             * May Change
+             * @description Who asks may rename and archive it.
+             */
+            may_change: boolean;
             /** Archived */
             archived: boolean;
             /** Sites */
@@ -9157,6 +10430,16 @@ export interface components {
             name: string;
             /** Site */
             site: string;
+        };
+        /** EnterForm */
+        EnterForm: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Password */
+            password: string;
         };
         /**
          * EpisodeView
@@ -10177,6 +11460,44 @@ export interface components {
              */
             state: "open" | "used" | "revoked" | "expired";
         };
+        /** InviteForm */
+        InviteForm: {
+            /** Email */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "customer" | "colleague" | "consultant";
+        };
+        /** InvitedView */
+        InvitedView: {
+            /** Id */
+            id: number;
+            /** Email */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "customer" | "colleague" | "consultant";
+            /** By */
+            by: string;
+            /** Made Us */
+            made_us: number;
+            /** Expires Us */
+            expires_us: number;
+            /**
+             * Letter
+             * @description Null where none was written: the link was handed over otherwise.
+             */
+            letter: ("waiting" | "sent" | "failed") | null;
+            /**
+             * Failure
+             * @description Why the letter did not go yet, or went not at all.
+             */
+            failure: string;
+        };
         /** IssuedView */
         IssuedView: {
             /** Id */
@@ -10192,6 +11513,11 @@ export interface components {
             issued_by: string;
             /** Word */
             word: string;
+            /**
+             * Provisional
+             * @description Null of reports that were issued before this was kept with them.
+             */
+            provisional: boolean | null;
             /** Low */
             low: number;
             /** High */
@@ -10215,6 +11541,8 @@ export interface components {
             data_sha256: string;
             /** Has Pdf */
             has_pdf: boolean;
+            /** Has Calls */
+            has_calls: boolean;
             /** Links */
             links: components["schemas"]["LinkView"][];
         };
@@ -10608,6 +11936,12 @@ export interface components {
              */
             name: string;
             /**
+             * Email
+             * @description Where it is mailed to; empty: nowhere.
+             * @default
+             */
+            email: string | "";
+            /**
              * Days
              * @default 30
              */
@@ -10638,6 +11972,23 @@ export interface components {
             opened: number;
             /** Last Opened Us */
             last_opened_us: number | null;
+            /**
+             * Email
+             * @description It was mailed to; empty where it was not.
+             */
+            email: string;
+            /** Letter */
+            letter: ("waiting" | "sent" | "failed") | null;
+            /**
+             * Failure
+             * @description Why the letter did not go yet, or went not at all.
+             */
+            failure: string;
+        };
+        /** LiveForm */
+        LiveForm: {
+            /** Live */
+            live: boolean;
         };
         /** LiveQuery */
         LiveQuery: {
@@ -10987,6 +12338,24 @@ export interface components {
              */
             rtt_ms: number | null;
         };
+        /** MemberView */
+        MemberView: {
+            /** User Id */
+            user_id: number;
+            /** Name */
+            name: string;
+            /** Email */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "customer" | "colleague" | "consultant";
+            /** Since Us */
+            since_us: number;
+            /** You */
+            you: boolean;
+        };
         /** MetricsToken */
         MetricsToken: {
             /**
@@ -11085,6 +12454,11 @@ export interface components {
              */
             failure: string | null;
         };
+        /** NameForm */
+        NameForm: {
+            /** Name */
+            name: string;
+        };
         /** Need */
         Need: {
             /**
@@ -11136,6 +12510,90 @@ export interface components {
              * @default null
              */
             run_id: number | null;
+        };
+        /** Note */
+        Note: {
+            /** Id */
+            id: number;
+            /** Site Id */
+            site_id: number;
+            /** From Us */
+            from_us: number;
+            /** Until Us */
+            until_us: number;
+            /**
+             * Leg
+             * @description Empty where it is of none in particular.
+             * @enum {string}
+             */
+            leg: "" | "inside" | "line" | "beyond";
+            /** Call Id */
+            call_id: number | null;
+            /**
+             * Call Number
+             * @description Of its run.
+             */
+            call_number: number | null;
+            /** Run Id */
+            run_id: number | null;
+            /** Words */
+            words: string;
+            /** In Report */
+            in_report: boolean;
+            /**
+             * By
+             * @description The name of who wrote it; empty where nobody did.
+             */
+            by: string;
+        };
+        /** NoteChange */
+        NoteChange: {
+            /** Words */
+            words: string;
+            /** In Report */
+            in_report: boolean;
+        };
+        /**
+         * NoteForm
+         * @description Of a call, whose time is its own, or of a stretch of time.
+         */
+        NoteForm: {
+            /** Words */
+            words: string;
+            /**
+             * Call Id
+             * @default null
+             */
+            call_id: number | null;
+            /**
+             * From Us
+             * @default 0
+             */
+            from_us: number;
+            /**
+             * Until Us
+             * @default 0
+             */
+            until_us: number;
+            /**
+             * Leg
+             * @default
+             * @enum {string}
+             */
+            leg: "" | "inside" | "line" | "beyond";
+            /**
+             * In Report
+             * @default true
+             */
+            in_report: boolean;
+        };
+        /** NoteList */
+        NoteList: {
+            /**
+             * Notes
+             * @description In the order of the time that they are of.
+             */
+            notes: components["schemas"]["Note"][];
         };
         /** Outcome */
         Outcome: {
@@ -11195,6 +12653,13 @@ export interface components {
              * @default 0
              */
             offset: number;
+        };
+        /** PasswordForm */
+        PasswordForm: {
+            /** Before */
+            before: string;
+            /** Password */
+            password: string;
         };
         /** PathDepth */
         PathDepth: {
@@ -11284,6 +12749,40 @@ export interface components {
             worst: ("up" | "down") | null;
             /** @description Leg by leg, from the newest days of a watch; null where none was read. */
             watched: components["schemas"]["PathDepth"] | null;
+        };
+        /** PeoplePage */
+        PeoplePage: {
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /**
+             * May Change
+             * @description Who asks is a consultant of it.
+             */
+            may_change: boolean;
+            /**
+             * Live
+             * @description Customers see how the sites stand now.
+             */
+            live: boolean;
+            /** Members */
+            members: components["schemas"]["MemberView"][];
+            /**
+             * Invited
+             * @description Open invitations, newest first.
+             */
+            invited: components["schemas"]["InvitedView"][];
+            /**
+             * Mails
+             * @description A mail server is set: invitations go out by themselves.
+             */
+            mails: boolean;
+            /**
+             * Link
+             * @description The path of the invitation just made, which is shown once; else empty.
+             */
+            link: string;
         };
         /** PhaseFigures */
         PhaseFigures: {
@@ -12190,6 +13689,11 @@ export interface components {
             /** Time Zone */
             time_zone: string;
             /**
+             * May Issue
+             * @description Who asks may issue, withdraw and share.
+             */
+            may_issue: boolean;
+            /**
              * Behind
              * @description Evidence is still being judged: none can be issued just now.
              */
@@ -12232,6 +13736,29 @@ export interface components {
              * @description What would close it where it is open; else empty.
              */
             closes: string;
+        };
+        /** ResetAsk */
+        ResetAsk: {
+            /** Email */
+            email: string;
+        };
+        /** ResetAsked */
+        ResetAsked: {
+            /** Says */
+            says: string;
+        };
+        /** ResetForm */
+        ResetForm: {
+            /** Password */
+            password: string;
+        };
+        /** RoleForm */
+        RoleForm: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "customer" | "colleague" | "consultant";
         };
         /** RuleForm */
         RuleForm: {
@@ -12997,10 +14524,33 @@ export interface components {
             /** Email */
             email: string;
             /**
+             * Outside
+             * @description A customer, who sees what engagements show to customers and no more.
+             */
+            outside: boolean;
+            /**
              * Csrf
              * @description Sent back as X-CSRF-Token with every request that changes something.
              */
             csrf: string;
+        };
+        /** SessionView */
+        SessionView: {
+            /** Id */
+            id: number;
+            /** Began Us */
+            began_us: number;
+            /**
+             * Seen Us
+             * @description To the minute.
+             */
+            seen_us: number;
+            /** Peer */
+            peer: string;
+            /** Browser */
+            browser: string;
+            /** This */
+            this: boolean;
         };
         /** ShareView */
         ShareView: {
@@ -13045,6 +14595,87 @@ export interface components {
             name: string;
             /** Values */
             values: (number | null)[];
+        };
+        /** ShownEngagement */
+        ShownEngagement: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+        };
+        /** ShownList */
+        ShownList: {
+            /** Engagements */
+            engagements: components["schemas"]["ShownEngagement"][];
+        };
+        /**
+         * ShownNow
+         * @description How a site stands now.
+         */
+        ShownNow: {
+            verdict: components["schemas"]["VerdictView"];
+            /** Summary */
+            summary: string[];
+            /** Strip */
+            strip: components["schemas"]["StripHour"][];
+        };
+        /** ShownPage */
+        ShownPage: {
+            /** Engagement Name */
+            engagement_name: string;
+            /** Summary */
+            summary: string;
+            /** Live */
+            live: boolean;
+            /** Sites */
+            sites: components["schemas"]["ShownSite"][];
+        };
+        /** ShownReport */
+        ShownReport: {
+            /** Id */
+            id: number;
+            /** Number */
+            number: string;
+            /** Issued Us */
+            issued_us: number;
+            /** Word */
+            word: string;
+            /**
+             * Provisional
+             * @description Null of reports that were issued before this was kept with them.
+             */
+            provisional: boolean | null;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "issued" | "replaced" | "withdrawn";
+            /** Replaced By */
+            replaced_by: string;
+            /** Withdrawn */
+            withdrawn: string;
+            /** Has Pdf */
+            has_pdf: boolean;
+        };
+        /** ShownSite */
+        ShownSite: {
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /** Time Zone */
+            time_zone: string;
+            /**
+             * Issued
+             * @description Newest first.
+             */
+            issued: components["schemas"]["ShownReport"][];
+            /** @description Null where customers see only what was issued. */
+            now: components["schemas"]["ShownNow"] | null;
         };
         /**
          * SideFigures
@@ -13872,6 +15503,29 @@ export interface components {
             /** Ms */
             ms: number;
         };
+        /** TrailPage */
+        TrailPage: {
+            /** Total */
+            total: number;
+            /**
+             * Deeds
+             * @description Newest first.
+             */
+            deeds: components["schemas"]["DeedView"][];
+        };
+        /** TrailQuery */
+        TrailQuery: {
+            /**
+             * Limit
+             * @default 50
+             */
+            limit: number;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
+        };
         /** TranslationFacts */
         TranslationFacts: {
             /**
@@ -14501,6 +16155,30 @@ export interface components {
              * @description What a watch of it had best ask beside the far end.
              */
             proposed: components["schemas"]["WatchPlaceForm"][];
+        };
+        /** WelcomePage */
+        WelcomePage: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "invitation" | "new password";
+            /** Email */
+            email: string;
+            /**
+             * Engagement Name
+             * @description Empty: for a new password.
+             */
+            engagement_name: string;
+            /** Role */
+            role: ("customer" | "colleague" | "consultant") | null;
+            /** By */
+            by: string;
+            /**
+             * Has Account
+             * @description There is an account with that address: its password is asked for, and no name.
+             */
+            has_account: boolean;
         };
         /**
          * WishForm

@@ -20,8 +20,15 @@ const BriefScreen = onDemand(brief, "BriefScreen");
 const NewSiteScreen = onDemand(brief, "NewSiteScreen");
 const CallScreen = onDemand(() => import("../call/call-screen"), "CallScreen");
 const CheckScreen = onDemand(() => import("../site/check/check-screen"), "CheckScreen");
+const AccountScreen = onDemand(() => import("../people/account-screen"), "AccountScreen");
+const PeopleScreen = onDemand(() => import("../people/people-screen"), "PeopleScreen");
+const shown = () => import("../people/shown-screen");
+const ShownListScreen = onDemand(shown, "ShownListScreen");
+const ShownScreen = onDemand(shown, "ShownScreen");
+const WelcomeScreen = onDemand(() => import("../join/welcome-screen"), "WelcomeScreen");
 const AlertsScreen = onDemand(() => import("../engagement/alerts-screen"), "AlertsScreen");
 const CodecValuesScreen = onDemand(() => import("../engagement/codec-values-screen"), "CodecValuesScreen");
+const CompareReportsScreen = onDemand(() => import("../site/report/compare-reports"), "CompareReportsScreen");
 const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "CompareScreen");
 const EngagementScreen = onDemand(() => import("../engagement/engagement-screen"), "EngagementScreen");
 const TodayScreen = onDemand(() => import("../today/today-screen"), "TodayScreen");
@@ -42,12 +49,14 @@ const SeriesScreen = onDemand(() => import("../site/load/series-screen"), "Serie
 const SiteScreen = onDemand(() => import("../site/judge/site-screen"), "SiteScreen");
 const VideoScreen = onDemand(() => import("../call/video-screen"), "VideoScreen");
 
-/** People at a site come by a link and sign in nowhere. */
+/** People at a site come by a link and sign in nowhere; who is invited has no account yet. */
 export function App() {
   return (
     <Suspense fallback={<Loading what="the page" />}>
       <Routes>
         <Route path="/join/:code" element={<JoinScreen id="" />} />
+        <Route path="/invited/:code" element={<WelcomeScreen id="" />} />
+        <Route path="/reset/:code" element={<WelcomeScreen id="" />} />
         <Route path="*" element={<SignedIn />} />
       </Routes>
     </Suspense>
@@ -75,36 +84,59 @@ function SignedIn() {
   return (
     <Shell session={session.data}>
       <Suspense fallback={<Loading what="the page" />}>
-        <Routes>
-          <Route path="/" element={<TodayScreen id="" />} />
-          <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
-          <Route path="/engagements/:slug/alerts" element={<Keyed screen={AlertsScreen} />} />
-          <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
-          <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
-          <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
-          <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
-          <Route path="/sites/:slug/check" element={<Keyed screen={CheckScreen} />} />
-          <Route path="/sites/:slug/survey" element={<Keyed screen={SurveyScreen} />} />
-          <Route path="/sites/:slug/look" element={<Keyed screen={LookScreen} />} />
-          <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
-          <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
-          <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
-          <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
-          <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
-          <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
-          <Route path="/sites/:slug/packets" element={<Keyed screen={FlowScreen} />} />
-          <Route path="/sites/:slug/watch" element={<Keyed screen={WatchScreen} />} />
-          <Route path="/sites/:slug/line" element={<Keyed screen={LineScreen} />} />
-          <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
-          <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
-          <Route path="/compare" element={<CompareScreen id="" />} />
-          <Route path="/videos/:id" element={<Keyed screen={VideoScreen} />} />
-          <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
-          <Route path="/sign-in" element={<Navigate to="/" replace />} />
-          <Route path="*" element={<Note>There is nothing at this address.</Note>} />
-        </Routes>
+        {session.data.outside ? <Customers /> : <Everything />}
       </Suspense>
     </Shell>
+  );
+}
+
+/** The addresses of whoever came as a customer: any other leads to what is shown to them. */
+function Customers() {
+  return (
+    <Routes>
+      <Route path="/account" element={<AccountScreen id="" />} />
+      <Route path="/reports/compare" element={<CompareReportsScreen id="" />} />
+      <Route path="/engagements/:slug/shown" element={<Keyed screen={ShownScreen} />} />
+      <Route path="*" element={<ShownListScreen id="" />} />
+    </Routes>
+  );
+}
+
+function Everything() {
+  return (
+    <Routes>
+      <Route path="/account" element={<AccountScreen id="" />} />
+      <Route path="/engagements/:slug/shown" element={<Keyed screen={ShownScreen} />} />
+      <Route path="/" element={<TodayScreen id="" />} />
+      <Route path="/shown" element={<ShownListScreen id="" />} />
+      <Route path="/engagements/:slug/people" element={<Keyed screen={PeopleScreen} />} />
+      <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
+      <Route path="/engagements/:slug/alerts" element={<Keyed screen={AlertsScreen} />} />
+      <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
+      <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
+      <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
+      <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
+      <Route path="/sites/:slug/check" element={<Keyed screen={CheckScreen} />} />
+      <Route path="/sites/:slug/survey" element={<Keyed screen={SurveyScreen} />} />
+      <Route path="/sites/:slug/look" element={<Keyed screen={LookScreen} />} />
+      <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
+      <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
+      <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
+      <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
+      <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
+      <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />
+      <Route path="/sites/:slug/packets" element={<Keyed screen={FlowScreen} />} />
+      <Route path="/sites/:slug/watch" element={<Keyed screen={WatchScreen} />} />
+      <Route path="/sites/:slug/line" element={<Keyed screen={LineScreen} />} />
+      <Route path="/sites/:slug/imports" element={<Keyed screen={ImportsScreen} />} />
+      <Route path="/imports/:id" element={<Keyed screen={ImportScreen} />} />
+      <Route path="/compare" element={<CompareScreen id="" />} />
+      <Route path="/reports/compare" element={<CompareReportsScreen id="" />} />
+      <Route path="/videos/:id" element={<Keyed screen={VideoScreen} />} />
+      <Route path="/calls/:id" element={<Keyed screen={CallScreen} />} />
+      <Route path="/sign-in" element={<Navigate to="/" replace />} />
+      <Route path="*" element={<Note>There is nothing at this address.</Note>} />
+    </Routes>
   );
 }
 
@@ -150,7 +182,9 @@ function Shell({ session, children }: { session: Model<"Session">; children: Rea
         <button type="button" className="py-0.5 text-sm hover:underline" onClick={toggleTheme}>
           Theme
         </button>
-        <span className="text-sm text-soft">{session.name}</span>
+        <Link to="/account" className="py-0.5 text-sm text-soft hover:underline">
+          {session.name}
+        </Link>
         <button type="button" className="py-0.5 text-sm hover:underline" onClick={signOut}>
           Sign out
         </button>

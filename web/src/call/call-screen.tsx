@@ -6,8 +6,9 @@ import { Link, useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
 import { paintMos } from "../charts/depth";
 import { PacketPlot } from "../charts/packet-plot";
+import { Notes, useNotes } from "../site/judge/notes";
 import { useAddress } from "../ui/address";
-import { FileLink, INPUT, Note } from "../ui/controls";
+import { FileLink, INPUT, Note, Section } from "../ui/controls";
 import { DepthSlider } from "../ui/depth-slider";
 import { fixed, marking, ms, pct } from "../ui/format";
 import { useKey } from "../ui/keys";
@@ -34,6 +35,7 @@ export function CallScreen({ id }: { id: string }) {
   });
   // To the neighbour in the same run, with the same settings; at its ends nothing, and nothing while the call before
   // is still shown: its neighbours are others.
+  const notes = useNotes(call.data?.site_slug ?? "");
   const to = (other: number | null | undefined) =>
     other && !call.isPlaceholderData && navigate(`/calls/${other}?${search}`);
   useKey("[", () => to(call.data?.previous_id));
@@ -83,6 +85,14 @@ export function CallScreen({ id }: { id: string }) {
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
       {page.up && <SidePart title="Upload: what the far end received" side={page.up} page={page} />}
       {page.down && <SidePart title="Download: what the site received" side={page.down} page={page} />}
+      <Section title="Notes">
+        <Notes
+          slug={page.site_slug}
+          zone={page.time_zone}
+          notes={notes.filter((one) => one.call_id === page.id)}
+          pin={{ call_id: page.id }}
+        />
+      </Section>
     </>
   );
 }

@@ -49,20 +49,31 @@ export function ticksOf(fromUs: number, untilUs: number, offsetUs: number): numb
   );
 }
 
+const clocks = new Map<string, Intl.DateTimeFormat>();
+
+/** Of a zone, made once: making one takes far longer than using it. */
+function clockOf(zone: string): Intl.DateTimeFormat {
+  const known = clocks.get(zone);
+  if (known) return known;
+  const made = new Intl.DateTimeFormat("en-GB", {
+    timeZone: zone,
+    hourCycle: "h23",
+    year: "numeric",
+    month: "numeric",
+    day: "numeric",
+    hour: "numeric",
+    minute: "numeric",
+    second: "numeric",
+  });
+  clocks.set(zone, made);
+  return made;
+}
+
 /** How far the site's clock is ahead of UTC at an instant. */
 export function offsetOf(us: number, zone: string): number {
   const at = new Date(us / 1000);
   const parts = Object.fromEntries(
-    new Intl.DateTimeFormat("en-GB", {
-      timeZone: zone,
-      hourCycle: "h23",
-      year: "numeric",
-      month: "numeric",
-      day: "numeric",
-      hour: "numeric",
-      minute: "numeric",
-      second: "numeric",
-    })
+    clockOf(zone)
       .formatToParts(at)
       .map((part) => [part.type, Number(part.value)]),
   ) as Record<string, number>;

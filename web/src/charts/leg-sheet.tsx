@@ -76,6 +76,8 @@ interface Props {
   measure: Measure;
   recurrences: { from_minute: number; until_minute: number; leg: string; says: string }[];
   remedies: Model<"WatchRemedy">[];
+  /** Numbered at the moment where they begin. */
+  notes: { number: number; from_us: number; words: string }[];
   blackouts: Model<"BlackoutForm">[];
   loads: Model<"WatchLoad">[];
   zone: string;
@@ -88,6 +90,7 @@ export function LegSheet({
   measure,
   recurrences,
   remedies,
+  notes,
   blackouts,
   loads,
   zone,
@@ -193,6 +196,23 @@ export function LegSheet({
               </path>
             );
           })}
+          {notes.map((one) => {
+            const { day, minute } = momentOf(one.from_us, zone);
+            const i = days.findIndex((shown) => shown.day === day);
+            if (i < 0) return null;
+            return (
+              <text
+                key={one.number}
+                x={LEFT + (minute / 10) * CELL}
+                y={TOP + i * row - 2}
+                textAnchor="middle"
+                className="fill-ink text-[12px] font-semibold"
+              >
+                {one.number}
+                <title>{one.words}</title>
+              </text>
+            );
+          })}
           {at && (
             <rect
               x={LEFT + at.cell * CELL - 1}
@@ -223,8 +243,9 @@ export function LegSheet({
             {names.length > 1 && `Each day from the top: ${names.join(", ")}. `}
             Underlined cells were measured.
             {loads.length > 0 && " A tick below is a load that somebody placed."}
-            {blackouts.length > 0 && " Hatched: no load may be placed."} Click a cell, or move with the arrow
-            keys, to open its minutes.
+            {blackouts.length > 0 && " Hatched: no load may be placed."}
+            {notes.length > 0 && " Numbers are notes."} Click a cell, or move with the arrow keys, to open its
+            minutes.
           </span>
         )}
       </p>

@@ -27,10 +27,12 @@ interface Props {
   bench: Bench;
   zone: string;
   marks: Mark[];
+  /** Bracketed above the lanes, with their numbers. */
+  notes: { number: number; from_us: number; until_us: number; words: string }[];
   places: Model<"ReadPlace">[];
 }
 
-export function MinuteBench({ bench, zone, marks, places }: Props) {
+export function MinuteBench({ bench, zone, marks, notes, places }: Props) {
   const normalFor = (lane: Lane): Normal[] => {
     const place = places.find((one) => one.role === lane.role && one.name === lane.name);
     if (!place || bench.until_us - bench.from_us > NORMAL_US) return [];
@@ -70,6 +72,20 @@ export function MinuteBench({ bench, zone, marks, places }: Props) {
             opacity={0.55}
           />
         ))}
+        {notes.map((one) => {
+          const [left, right] = [one.from_us, one.until_us].map((us) =>
+            Math.min(BENCH.width - 14, Math.max(BENCH.left, x(us))),
+          ) as [number, number];
+          return (
+            <g key={one.number}>
+              <title>{one.words}</title>
+              <path d={`M${left} 9V4H${right}V9`} fill="none" stroke="var(--ink)" strokeWidth={1.2} />
+              <text x={right + 3} y={10} className="fill-ink text-[12px]">
+                {one.number}
+              </text>
+            </g>
+          );
+        })}
         {ticks.map((us) => (
           <g key={us}>
             <path d={`M${x(us)} ${top - 6}V${callsTop - 8}`} stroke="var(--hair)" />

@@ -38,7 +38,7 @@ export function AlertTargets({ base, page, change }: Props) {
           </span>
           <TrialWords of={said("mail")} />
         </dd>
-        <dd className="flex flex-wrap items-start gap-3">
+        <dd className={page.may_change ? "flex flex-wrap items-start gap-3" : "hidden"}>
           <Addresses key={targets.addresses.join(" ")} base={base} page={page} change={change} />
           <MailServer key={JSON.stringify(server)} base={base} page={page} change={change} />
           {targets.addresses.length > 0 && server && (
@@ -56,7 +56,7 @@ export function AlertTargets({ base, page, change }: Props) {
           )}
           <TrialWords of={said("webhook")} />
         </dd>
-        <dd className="flex flex-wrap items-start gap-3">
+        <dd className={page.may_change ? "flex flex-wrap items-start gap-3" : "hidden"}>
           <Webhook key={targets.webhook_url} base={base} page={page} change={change} />
           {targets.webhook_url && <Button onClick={() => trial("webhook")}>Send a test</Button>}
         </dd>
@@ -70,7 +70,7 @@ export function AlertTargets({ base, page, change }: Props) {
               : "No token is made: it is closed."}
           </span>
         </dd>
-        <dd>
+        <dd className={page.may_change ? "" : "hidden"}>
           <Monitoring base={base} page={page} change={change} />
         </dd>
       </dl>

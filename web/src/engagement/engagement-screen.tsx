@@ -109,13 +109,18 @@ export function EngagementScreen({ id }: { id: string }) {
           New site
         </LinkButton>
         <ImportSites engagement={id} />
-        <EngagementDialog of={page.data}>
-          <Button>Name and summary …</Button>
-        </EngagementDialog>
+        {page.data.may_change && (
+          <EngagementDialog of={page.data}>
+            <Button>Name and paper …</Button>
+          </EngagementDialog>
+        )}
         <LinkButton to={`/engagements/${id}/alerts`}>Alerts</LinkButton>
+        <LinkButton to={`/engagements/${id}/people`}>People</LinkButton>
         <PageLink href={`/api/engagements/${id}/report.html`}>Report of all sites</PageLink>
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
-        <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
+        {page.data.may_change && (
+          <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
+        )}
       </div>
       {page.data.archived && <p className="mt-4">This engagement is archived. Everything of it is kept.</p>}
       {page.data.sites.length === 0 && (

@@ -1,16 +1,18 @@
-// Beginning an engagement, or changing its name: two lines in a dialog.
+// Beginning an engagement, or changing its name, summary and paper.
 import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Model, post, put } from "../api/client";
 import { Button, Field, INPUT, Note } from "../ui/controls";
-import { TextField } from "../ui/fields";
+import { SelectField, TextField } from "../ui/fields";
 import { Sheet } from "../ui/sheet";
+
+type Paper = "A4" | "Letter";
 
 interface Props {
   /** The engagement to change; none makes a new one. */
-  of?: { slug: string; name: string; summary: string };
+  of?: { slug: string; name: string; summary: string; paper: Paper };
   children: ReactNode;
 }
 
@@ -20,9 +22,10 @@ export function EngagementDialog({ of, children }: Props) {
   const [open, setOpen] = useState(false);
   const [name, setName] = useState(of?.name ?? "");
   const [summary, setSummary] = useState(of?.summary ?? "");
+  const [paper, setPaper] = useState<Paper>(of?.paper ?? "A4");
   const [problem, setProblem] = useState<string | null>(null);
   const save = async () => {
-    const form: Model<"EngagementForm"> = { name, summary };
+    const form: Model<"EngagementForm"> = { name, summary, paper };
     try {
       const made = of
         ? await put("Made", `/api/engagements/${of.slug}`, form)
@@ -54,6 +57,15 @@ export function EngagementDialog({ of, children }: Props) {
               onChange={(event) => setSummary(event.target.value)}
             />
           </Field>
+          <SelectField
+            label="Reports are printed on"
+            value={paper}
+            onChange={(value) => setPaper(value as Paper)}
+            options={[
+              ["A4", "A4"],
+              ["Letter", "US Letter"],
+            ]}
+          />
           {problem && <Note>{problem}</Note>}
           <div className="flex flex-wrap gap-3">
             <Button act type="submit" disabled={!name.trim()}>

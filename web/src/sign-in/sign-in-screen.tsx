@@ -2,6 +2,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { get, keepCsrf, post } from "../api/client";
 import { Button, Field, INPUT, Note } from "../ui/controls";
+import { TextField } from "../ui/fields";
+import { Popup } from "../ui/popup";
 
 export function SignInScreen() {
   const queries = useQueryClient();
@@ -68,8 +70,39 @@ export function SignInScreen() {
         <Button act type="submit" disabled={busy}>
           {wanted ? "Create account" : "Sign in"}
         </Button>
+        {!wanted && <Forgotten />}
       </form>
     </main>
+  );
+}
+
+/** A link to a new password, by mail. */
+function Forgotten() {
+  const [email, setEmail] = useState("");
+  const [said, setSaid] = useState("");
+  const ask = async () => setSaid((await post("ResetAsked", "/api/password-reset", { email })).says);
+  if (said)
+    return (
+      <p role="status" className="text-sm leading-snug">
+        {said}
+      </p>
+    );
+  return (
+    <p>
+      <Popup
+        label="Forgot your password?"
+        trigger={
+          <button type="button" className="text-sm underline underline-offset-3">
+            Forgot your password?
+          </button>
+        }
+        confirm="Send link"
+        disabled={!email.trim()}
+        onConfirm={ask}
+      >
+        <TextField label="Email address of your account" value={email} onChange={setEmail} />
+      </Popup>
+    </p>
   );
 }
 

@@ -112,6 +112,8 @@ class AlertSite(Model):
 
 class AlertsPage(Model):
     engagement_name: str
+    may_change: bool
+    """Whom alerts are sent to, and by what; only then is the webhook's secret told."""
     sites: list[AlertSite]
     rules: list[RuleView]
     week_from_us: int

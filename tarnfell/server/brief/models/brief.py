@@ -10,6 +10,7 @@ from tarnfell.core.need import Need
 from tarnfell.core.targets import Bound
 from tarnfell.server.http.models.base import Model
 from tarnfell.store.briefs import BriefChange
+from tarnfell.store.engagements import Paper
 
 Text = Field("", max_length=300)
 
@@ -181,6 +182,8 @@ class Arithmetic(Model):
 class EngagementForm(Model):
     name: str = Field(min_length=1, max_length=120)
     summary: str = Field("", max_length=600)
+    paper: Paper = "A4"
+    """What its reports are printed on."""
 
 
 class Archive(Model):

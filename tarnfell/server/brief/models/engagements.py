@@ -7,6 +7,7 @@ from typing import Literal
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.path import Leg
 from tarnfell.server.http.models.base import Model
+from tarnfell.store.engagements import Paper
 from tarnfell.work.judging.next_step import NextStep
 
 
@@ -110,6 +111,9 @@ class EngagementPage(Model):
     slug: str
     name: str
     summary: str
+    paper: Paper
+    may_change: bool
+    """Who asks may rename and archive it."""
     archived: bool
     sites: list[SiteLine]
     archived_sites: list[ArchivedSite]

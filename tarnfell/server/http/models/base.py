@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel, ConfigDict, Field
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 LAST_US = 253_402_300_799_000_000
 """The end of the year 9999."""
+
+
+EmailText = Annotated[
+    str, StringConstraints(strip_whitespace=True, min_length=3, max_length=254, pattern=r"^[^@\s]+@[^@\s]+$")
+]
 
 
 class Model(BaseModel):

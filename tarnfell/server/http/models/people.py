@@ -19,6 +19,8 @@ class SignIn(Model):
 class Session(Model):
     name: str
     email: str
+    outside: bool
+    """A customer, who sees what engagements show to customers and no more."""
     csrf: str
     """Sent back as X-CSRF-Token with every request that changes something."""
 

@@ -61,6 +61,7 @@ class CallPage(Model):
     run_id: int
     site_slug: str
     site_name: str
+    time_zone: str
     started_us: int
     started_local: str
     calls: int

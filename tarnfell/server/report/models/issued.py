@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 
-from tarnfell.server.http.models.base import Model
+from tarnfell.server.http.models.base import EmailText, Model
 from tarnfell.store.issued import IssuedState
+from tarnfell.store.letters import LetterState
+from tarnfell.work.issuing.compared import ComparedCause, ComparedSide, ComparedState
 
 
 class DraftForm(Model):
@@ -24,6 +28,11 @@ class LinkView(Model):
     revoked: bool
     opened: int
     last_opened_us: int | None
+    email: str
+    """It was mailed to; empty where it was not."""
+    letter: LetterState | None
+    failure: str
+    """Why the letter did not go yet, or went not at all."""
 
 
 class IssuedView(Model):
@@ -33,6 +42,8 @@ class IssuedView(Model):
     issued_by: str
     """Empty where nobody is known any more."""
     word: str
+    provisional: bool | None
+    """Null of reports that were issued before this was kept with them."""
     low: int
     high: int
     state: IssuedState
@@ -42,6 +53,7 @@ class IssuedView(Model):
     """Why."""
     data_sha256: str
     has_pdf: bool
+    has_calls: bool
     links: list[LinkView]
 
 
@@ -50,6 +62,8 @@ class ReportsPage(Model):
     engagement_slug: str
     engagement_name: str
     time_zone: str
+    may_issue: bool
+    """Who asks may issue, withdraw and share."""
     behind: bool
     """Evidence is still being judged: none can be issued just now."""
     draft: DraftForm
@@ -59,6 +73,22 @@ class ReportsPage(Model):
     """Newest first."""
 
 
+class CompareReportsQuery(Model):
+    first: int = Field(ge=1, le=2**62)
+    second: int = Field(ge=1, le=2**62)
+
+
+class ComparedView(Model):
+    first: ComparedSide
+    second: ComparedSide
+    says: str
+    """Of acceptable calls in business hours, with whether it is more than chance."""
+    states: list[ComparedState]
+    """Of the requirements, those that changed first; empty: that report has no such requirement."""
+    causes: list[ComparedCause]
+    cautions: list[str]
+
+
 class WithdrawForm(Model):
     reason: str = Field(min_length=3, max_length=500)
 
@@ -66,6 +96,8 @@ class WithdrawForm(Model):
 class LinkForm(Model):
     name: str = Field(min_length=1, max_length=120)
     """Whom it is for."""
+    email: EmailText | Literal[""] = ""
+    """Where it is mailed to; empty: nowhere."""
     days: int = Field(30, ge=1, le=365)
     passphrase: str = Field("", max_length=200)
 

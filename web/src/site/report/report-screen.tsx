@@ -1,10 +1,12 @@
 // The page the customer sees, exactly; what the consultant writes into it; the reports that were issued, and their links.
 import { useRef, useState } from "react";
+import { Link } from "react-router";
 import { type Model, post, put, remove } from "../../api/client";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
 import { DocumentPdf } from "../../ui/document-pdf";
 import { TextField } from "../../ui/fields";
 import { dateTime, plural } from "../../ui/format";
+import { LETTER } from "../../ui/letter";
 import { useLivePage } from "../../ui/live-page";
 import { Popup } from "../../ui/popup";
 import { Pending, Trail } from "../../ui/screen";
@@ -40,25 +42,28 @@ export function ReportScreen({ id }: { id: string }) {
         <h1 className="text-3xl tracking-tight">Report</h1>
         <div className="flex flex-wrap gap-3">
           <FileLink href={`/api/sites/${id}/report.json`}>Figures, JSON</FileLink>
+          <FileLink href={`/api/sites/${id}/report.csv`}>Calls, CSV</FileLink>
           <Button onClick={() => frame.current?.contentWindow?.print()}>Print</Button>
-          <DocumentPdf path={`/api/sites/${id}/report/pdf`} words="Draft PDF, A4" />
-          <Popup
-            label="Issue the report"
-            trigger={<Button act>Issue …</Button>}
-            confirm="Issue"
-            disabled={data.behind}
-            onConfirm={() => asDone(change, post("ReportsPage", `/api/sites/${id}/report/issue`, {}))}
-          >
-            <p className="leading-snug">
-              It gets a number and is never changed again, whatever comes later: page, figures and PDF.{" "}
-              {data.issued.some((one) => one.state === "issued") && "It replaces the one before. "}
-              {data.behind && "Evidence is still being judged; wait until that is done."}
-            </p>
-          </Popup>
+          <DocumentPdf path={`/api/sites/${id}/report/pdf`} words="Draft PDF" />
+          {data.may_issue && (
+            <Popup
+              label="Issue the report"
+              trigger={<Button act>Issue …</Button>}
+              confirm="Issue"
+              disabled={data.behind}
+              onConfirm={() => asDone(change, post("ReportsPage", `/api/sites/${id}/report/issue`, {}))}
+            >
+              <p className="leading-snug">
+                It gets a number and is never changed again, whatever comes later: page, figures and PDF.{" "}
+                {data.issued.some((one) => one.state === "issued") && "It replaces the one before. "}
+                {data.behind && "Evidence is still being judged; wait until that is done."}
+              </p>
+            </Popup>
+          )}
         </div>
       </div>
       {problem && <Note>{problem}</Note>}
-      <IssuedReports reports={data.issued} zone={data.time_zone} change={change} />
+      <IssuedReports reports={data.issued} zone={data.time_zone} change={change} mayIssue={data.may_issue} />
       <Section
         title="Draft"
         aside={data.behind ? "evidence is still being judged" : "as it would be issued now"}
@@ -137,13 +142,14 @@ function Written({ page, onSave }: { page: Page; onSave: (draft: Model<"DraftFor
   );
 }
 
-function IssuedReports({ reports, zone, change }: { reports: Issued[]; zone: string; change: Change }) {
+function IssuedReports(props: { reports: Issued[]; zone: string; change: Change; mayIssue: boolean }) {
+  const { reports, zone, change, mayIssue } = props;
   if (reports.length === 0)
     return <p className="mb-6 text-soft">No report of this site has been issued yet.</p>;
   return (
     <Section title="Issued">
       <ul>
-        {reports.map((one) => (
+        {reports.map((one, i) => (
           <li
             key={one.id}
             className="hair grid gap-x-8 gap-y-2 border-t py-3 first:border-t-0 lg:grid-cols-[1fr_auto]"
@@ -152,7 +158,8 @@ function IssuedReports({ reports, zone, change }: { reports: Issued[]; zone: str
               <p>
                 <b>{one.number}</b>{" "}
                 <span className="ml-2">
-                  {one.word}, {scoreWords(one)}
+                  {one.word}
+                  {one.provisional && ", provisional"}, {scoreWords(one)}
                 </span>{" "}
                 <span className="ml-2 text-sm text-soft">
                   {dateTime(one.issued_us, zone)}
@@ -187,13 +194,36 @@ function IssuedReports({ reports, zone, change }: { reports: Issued[]; zone: str
                 >
                   Figures, JSON
                 </a>
+                {one.has_calls && (
+                  <>
+                    {" · "}
+                    <a
+                      className="underline underline-offset-3"
+                      href={`/api/issued/${one.id}/calls.csv`}
+                      download
+                    >
+                      Calls, CSV
+                    </a>
+                  </>
+                )}
+                {reports[i + 1] && (
+                  <>
+                    {" · "}
+                    <Link
+                      className="underline underline-offset-3"
+                      to={`/reports/compare?first=${reports[i + 1]?.id}&second=${one.id}`}
+                    >
+                      What changed since {reports[i + 1]?.number}
+                    </Link>
+                  </>
+                )}
                 <span className="ml-3 text-soft">SHA-256 {one.data_sha256.slice(0, 12)}…</span>
               </p>
-              <Links report={one} zone={zone} change={change} />
+              <Links report={one} zone={zone} change={change} mayIssue={mayIssue} />
             </div>
             <div className="flex flex-wrap items-start gap-3">
-              <Share report={one} change={change} />
-              {one.state !== "withdrawn" && <Withdraw report={one} change={change} />}
+              {mayIssue && <Share report={one} change={change} />}
+              {mayIssue && one.state !== "withdrawn" && <Withdraw report={one} change={change} />}
             </div>
           </li>
         ))}
@@ -203,7 +233,8 @@ function IssuedReports({ reports, zone, change }: { reports: Issued[]; zone: str
   );
 }
 
-function Links({ report, zone, change }: { report: Issued; zone: string; change: Change }) {
+function Links(props: { report: Issued; zone: string; change: Change; mayIssue: boolean }) {
+  const { report, zone, change, mayIssue } = props;
   if (report.links.length === 0) return null;
   return (
     <ul className="mt-1 text-sm">
@@ -215,6 +246,8 @@ function Links({ report, zone, change }: { report: Issued; zone: string; change:
             {link.opened > 0 && link.last_opened_us !== null
               ? `opened ${plural(link.opened, "time")}, last ${dateTime(link.last_opened_us, zone)}`
               : "not opened yet"}
+            {link.letter && `; ${LETTER[link.letter]} to ${link.email}`}
+            {link.failure && ` (${link.failure})`}
             {link.revoked ? "; ended" : link.good ? `; until ${dateTime(link.until_us, zone)}` : "; expired"}
           </span>
           {link.good && (
@@ -229,13 +262,15 @@ function Links({ report, zone, change }: { report: Issued; zone: string; change:
               >
                 Copy
               </button>
-              <button
-                type="button"
-                className="underline underline-offset-3"
-                onClick={() => change(remove("ReportsPage", `/api/issued/${report.id}/links/${link.id}`))}
-              >
-                End
-              </button>
+              {mayIssue && (
+                <button
+                  type="button"
+                  className="underline underline-offset-3"
+                  onClick={() => change(remove("ReportsPage", `/api/issued/${report.id}/links/${link.id}`))}
+                >
+                  End
+                </button>
+              )}
             </>
           )}
         </li>
@@ -246,6 +281,7 @@ function Links({ report, zone, change }: { report: Issued; zone: string; change:
 
 function Share({ report, change }: { report: Issued; change: Change }) {
   const [name, setName] = useState("");
+  const [email, setEmail] = useState("");
   const [days, setDays] = useState("30");
   const [passphrase, setPassphrase] = useState("");
   return (
@@ -254,9 +290,10 @@ function Share({ report, change }: { report: Issued; change: Change }) {
       trigger={<Button>Share …</Button>}
       confirm="Make the link"
       onConfirm={async () => {
-        const form = { name, days: Number(days) || 30, passphrase };
+        const form = { name, email, days: Number(days) || 30, passphrase };
         await asDone(change, post("ReportsPage", `/api/issued/${report.id}/links`, form));
         setName("");
+        setEmail("");
         setPassphrase("");
       }}
     >
@@ -264,6 +301,7 @@ function Share({ report, change }: { report: Issued; change: Change }) {
         Whoever has the link reads this report, and nothing else, without signing in.
       </p>
       <TextField label="For whom" value={name} onChange={setName} />
+      <TextField label="Email it to; empty: you hand it over" value={email} onChange={setEmail} />
       <TextField label="Days it opens" value={days} onChange={setDays} />
       <TextField
         label="Passphrase, told by another way; empty: none"

@@ -1,17 +1,17 @@
 // A site watched for days: what each leg added, when it would have spoiled calls, what comes back, and the minutes of it.
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useCallback, useMemo, useRef } from "react";
 import { get, type Model, put, remove } from "../../api/client";
-import { moved, type Span, zoomed } from "../../charts/bench-geometry";
 import { LEG_MEASURES, LegSheet, PLACE_MEASURES, SERVICE_MEASURES } from "../../charts/leg-sheet";
-import { BenchFigures, MinuteBench, NORMAL_US } from "../../charts/minute-bench";
 import { useAddress } from "../../ui/address";
-import { Button, FileLink, Note, Section } from "../../ui/controls";
+import { Note, Section } from "../../ui/controls";
 import { DocumentPdf } from "../../ui/document-pdf";
 import { count, dateTime, ms, pct, plural } from "../../ui/format";
 import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 import { BenchMenu } from "../bench-menu";
+import { useNotes } from "../judge/notes";
+import { Bench } from "./bench";
 import { DayParts } from "./day-parts";
 import { Episodes } from "./episodes";
 import { WatchProbes } from "./watch-probes";
@@ -20,15 +20,6 @@ type Page = Model<"WatchPage">;
 type Watched = Model<"Watched">;
 
 const CELL_US = 600e6;
-const LENGTHS = [
-  ["1 min", 60e6],
-  ["10 min", CELL_US],
-  ["1 h", 3600e6],
-  ["6 h", 6 * 3600e6],
-  ["1 day", 86_400e6],
-  ["7 days", 7 * 86_400e6],
-] as const;
-
 export function WatchScreen({ id }: { id: string }) {
   const [search, set] = useAddress();
   const chosen = search.get("probe") ?? "0";
@@ -104,6 +95,7 @@ function measureOf(search: URLSearchParams): string {
 function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Watched }) {
   const [search, set, setAll] = useAddress();
   const { reading } = watched;
+  const notes = useNotes(slug);
   const place = search.get("of");
   const [measures] = measuresOf(place);
   const measure = measureOf(search);
@@ -111,6 +103,44 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
     setAll({ from: String(Math.round(from)), until: String(Math.round(until)) });
     document.getElementById("bench")?.scrollIntoView({ block: "start" });
   };
+  const latest = useRef(openAt);
+  latest.current = openAt;
+  const open = useCallback((from: number, until: number) => latest.current(from, until), []);
+  // Thousands of cells, which a step on the minute bench has nothing to do with: drawn anew only where they change.
+  const sheet = useMemo(
+    () => (
+      <LegSheet
+        days={watched.days}
+        hours={page}
+        measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
+        recurrences={reading.recurrences}
+        blackouts={page.blackouts}
+        loads={page.loads}
+        remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
+        notes={notes.filter((one) => one.until_us >= reading.from_us)}
+        zone={page.time_zone}
+        onOpen={(at) => open(at, at + CELL_US)}
+      />
+    ),
+    [page, watched.days, reading, notes, measures, measure, open],
+  );
+  const below = useMemo(
+    () => (
+      <>
+        <Episodes
+          page={page}
+          episodes={watched.episodes}
+          total={reading.episodes.length}
+          onOpen={(one) => {
+            const around = Math.max(60e6, (one.until_us - one.from_us) * 0.5);
+            open(one.from_us - around, one.until_us + around);
+          }}
+        />
+        <DayParts places={watched.compared} zone={page.time_zone} onOpen={open} />
+      </>
+    ),
+    [page, watched, reading, open],
+  );
   const from = Number(search.get("from")) || reading.until_us - 3600e6;
   const until = Number(search.get("until")) || reading.until_us;
   return (
@@ -164,17 +194,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
             </select>
           </label>
         </div>
-        <LegSheet
-          days={watched.days}
-          hours={page}
-          measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
-          recurrences={reading.recurrences}
-          blackouts={page.blackouts}
-          loads={page.loads}
-          remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
-          zone={page.time_zone}
-          onOpen={(at) => openAt(at, at + CELL_US)}
-        />
+        {sheet}
         <Says slug={slug} watched={watched} />
       </Section>
       <Bench
@@ -182,18 +202,10 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
         page={page}
         watched={watched}
         span={{ from, until }}
+        notes={notes}
         onSpan={(s) => openAt(s.from, s.until)}
       />
-      <Episodes
-        page={page}
-        episodes={watched.episodes}
-        total={reading.episodes.length}
-        onOpen={(one) => {
-          const around = Math.max(60e6, (one.until_us - one.from_us) * 0.5);
-          openAt(one.from_us - around, one.until_us + around);
-        }}
-      />
-      <DayParts places={watched.compared} zone={page.time_zone} onOpen={openAt} />
+      {below}
       <Usual reading={reading} />
     </>
   );
@@ -255,86 +267,6 @@ function Says({ slug, watched }: { slug: string; watched: Watched }) {
   );
 }
 
-function Bench(props: {
-  slug: string;
-  page: Page;
-  watched: Watched;
-  span: Span;
-  onSpan: (span: Span) => void;
-}) {
-  const { slug, page, watched, span, onSpan } = props;
-  const path = `/api/sites/${slug}/watch/bench?probe=${watched.probe_id}&from_us=${Math.max(0, Math.round(span.from))}&until_us=${Math.round(span.until)}`;
-  const { data, error } = useQuery({
-    queryKey: ["bench", path],
-    queryFn: () => get("MinuteBenchPage", path),
-    placeholderData: keepPreviousData,
-  });
-  const length = span.until - span.from;
-  return (
-    <Section
-      id="bench"
-      title="Minute bench"
-      aside={`${dateTime(span.from, page.time_zone)} to ${dateTime(span.until, page.time_zone)}${data ? `, ${STEP_WORDS[data.bench.step]}` : ""}`}
-    >
-      {/* biome-ignore lint/a11y/noStaticElementInteractions: keys that its buttons offer as well */}
-      <div
-        onKeyDown={(event) => {
-          if (event.key === "ArrowLeft") onSpan(moved(span, -0.5));
-          else if (event.key === "ArrowRight") onSpan(moved(span, 0.5));
-          else return;
-          event.preventDefault();
-        }}
-      >
-        <div className="mb-3 flex flex-wrap items-center gap-2">
-          <Button onClick={() => onSpan(moved(span, -0.5))}>Earlier</Button>
-          <Button onClick={() => onSpan(moved(span, 0.5))}>Later</Button>
-          <span className="ml-2 text-sm text-soft">Show</span>
-          {LENGTHS.map(([words, us]) => (
-            <button
-              key={words}
-              type="button"
-              aria-pressed={Math.abs(length - us) < us / 100}
-              className={`px-1.5 text-sm underline underline-offset-3 ${Math.abs(length - us) < us / 100 ? "font-semibold" : ""}`}
-              onClick={() => onSpan(zoomed(span, us))}
-            >
-              {words}
-            </button>
-          ))}
-        </div>
-        {error && <Note>{error.message}</Note>}
-        {data && data.bench.at_us.length === 0 && <p>There are no samples in this time.</p>}
-        {data && data.bench.at_us.length > 0 && (
-          <>
-            <MinuteBench
-              bench={data.bench}
-              zone={page.time_zone}
-              marks={watched.reading.episodes}
-              places={watched.reading.places}
-            />
-            <BenchFigures bench={data.bench} />
-            <p className="mt-1 text-sm text-soft">
-              Round trips hang from each line, to the depth that is written at its foot
-              {data.bench.step !== "round" && "; the shade is from the least to the longest of each step"}. A
-              mark above the line is loss, as tall as its share. Grey: an episode.
-              {length <= NORMAL_US && ` Dotted: normal for the hour, ${normalWords(watched.reading.places)}.`}{" "}
-              Where a line pauses nothing was sampled.
-            </p>
-            {length <= LENGTHS[4][1] && (
-              <p className="mt-2">
-                <FileLink href={path.replace("/bench?", "/samples.csv?")}>
-                  Download these samples (CSV)
-                </FileLink>
-              </p>
-            )}
-          </>
-        )}
-      </div>
-    </Section>
-  );
-}
-
-const STEP_WORDS = { round: "each round", minute: "each minute", "ten minutes": "each ten minutes" } as const;
-
 const ROLES = {
   gateway: "Gateway",
   edge: "Provider’s edge",
@@ -388,11 +320,4 @@ function Usual({ reading }: { reading: Watched["reading"] }) {
       ))}
     </Section>
   );
-}
-
-/** What the dotted lines are, and what they rest on. */
-function normalWords(places: Model<"ReadPlace">[]): string {
-  const days = Math.max(0, ...places.map((one) => one.baseline_days));
-  const forming = places.some((one) => one.forming) ? `still forming after ${plural(days, "day")}` : "";
-  return ["its median and three usual deviations either way", forming].filter(Boolean).join(", ");
 }

@@ -1,0 +1,36 @@
+"""What is said beside a queue, a loss and lateness, with the figures that it rests on."""
+
+from __future__ import annotations
+
+import pytest
+
+from tests.core.verdict.made_up import QUEUE, cells, held, judged, runs
+
+AT = cells()
+QUEUED_MS = 280.0
+"""What QUEUE adds to the delay of an idle way, 20 ms."""
+
+
+def alternatives(other_ms: float) -> list[str]:
+    """Of calls whose upload queues, while their download gains so much."""
+    facts = runs(AT[:200]) + runs(AT[200:], up=QUEUE, down={"delay_p50_ms": 20.0 + other_ms}) + held()
+    (cause,) = [one for one in judged(facts).causes if one.key == "uplink-queue"]
+    return list(cause.alternatives)
+
+
+@pytest.mark.parametrize(
+    ("other_ms", "words"),
+    [
+        (0.0, "gained 0 ms (median): it is one direction’s queue."),
+        (QUEUED_MS / 2 - 1, "gained 139 ms (median): it is one direction’s queue."),
+        (QUEUED_MS / 2, "gained 140 ms (median): both directions queue together."),
+    ],
+)
+def test_half_as_much_the_other_way_is_the_same_queue(other_ms: float, words: str) -> None:
+    assert any(line.endswith(words) for line in alternatives(other_ms)), alternatives(other_ms)
+
+
+def test_a_queue_is_told_by_what_it_added_and_not_by_distance() -> None:
+    told = alternatives(0.0)
+    assert told[0] == f"Not distance: {QUEUED_MS:.0f} ms of the delay comes and goes (median); distance does not."
+    assert told[1].startswith("0.0 % of these calls’ packets were lost")

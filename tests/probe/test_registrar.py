@@ -1,0 +1,42 @@
+"""Registering at a registrar that asks who one is, as a server or as a proxy."""
+
+from __future__ import annotations
+
+import pytest
+
+from tarnfell.probe.asking.registrar import registrar
+from tarnfell.wire import sip
+from tarnfell.wire.kinds.signalling import SipAccount
+from tests.probe.test_asking import udp_server
+
+USER, PASSWORD = "200", "s3cret"
+CHALLENGE = sip.Challenge("ferries.example", "5e1f")
+
+
+@pytest.mark.parametrize(
+    ("status", "asks", "shown"),
+    [
+        ("401 Unauthorized", "WWW-Authenticate", "Authorization"),
+        ("407 Proxy Authentication Required", "Proxy-Authenticate", "Proxy-Authorization"),
+    ],
+)
+def test_who_one_is_is_shown_under_the_name_it_was_asked_by(status: str, asks: str, shown: str) -> None:
+    seen: list[tuple[str, str | None, bool]] = []
+
+    def reply(data: bytes) -> bytes:
+        request = sip.Message.parse(data)
+        told = request.get(shown)
+        met = told is not None and sip.is_met(told, CHALLENGE, USER, PASSWORD, request.method)
+        seen.append((request.method, request.get("Expires"), met))
+        if request.method == "REGISTER" and not met:
+            return sip.answer(request, status, ("127.0.0.1", 5060), "r", (asks, CHALLENGE.header())).serialize()
+        wanted = "200 OK" if request.method != "INVITE" else "480 Temporarily Unavailable"
+        return sip.answer(request, wanted, ("127.0.0.1", 5060), "r").serialize()
+
+    with udp_server(reply) as port:
+        found = registrar(SipAccount("127.0.0.1", USER, PASSWORD, port, "udp", "ferries.example"))
+    assert [one for one in seen if one[0] == "REGISTER"] == [
+        ("REGISTER", "120", False), ("REGISTER", "120", True), ("REGISTER", "0", False), ("REGISTER", "0", True),
+    ]  # fmt: skip
+    assert found.failure is None
+    assert PASSWORD not in str(found)
