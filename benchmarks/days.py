@@ -11,7 +11,7 @@ import numpy as np
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.days.analysis import Analysis, analyse
 from tarnfell.core.quality import Criterion, criterion_for
-from tests.core.days.weeks import LONDON, QUIET, TROUBLES, Week, match
+from tests.core.days.weeks import LONDON, QUIET, SHORT, TROUBLES, Week, match
 
 SEEDS = 6
 QUIET_WEEKS = 100
@@ -34,7 +34,7 @@ def report() -> str:
     criterion = criterion_for(find_codec("g711a"), 20)
     rows = []
     total = Tally()
-    for name, make in TROUBLES.items():
+    for name, make in (TROUBLES | SHORT).items():
         tally = Tally()
         for seed in range(SEEDS):
             week = make(1000 + seed)

@@ -1,20 +1,19 @@
 """On which leg it was: what neighbours along the path missed in the same rounds.
 
-A router may be slow to answer for itself, so through a place went at least what reached any place beyond it: trouble
-up to a place is the least among it and all beyond, each less what it always has. A leg has what comes on between its
-ends. Where an end did not tell, two legs cannot be told apart, and that is the answer.
+A router may be slow to answer for itself, so through a place went at least what reached any place beyond it: delay up
+to a place is the least among it and all beyond, each less what it always has; loss is weighed in ``loss_legs``. A leg
+has what comes on between its ends. Where an end did not tell, two legs cannot be told apart, and that is the answer.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from tarnfell.core.causes import LegName
+from tarnfell.core.days.loss_legs import MOST_PARTS, OWN_ASIDE, OWN_ON_PATH, Missed, Weighed, evidence_share, weigh
 from tarnfell.core.days.rounds import Flags, Floats, Rounds
 from tarnfell.core.legs import DEPTH
 
@@ -24,8 +23,6 @@ OUTAGE = 0.9
 MOST_EXCESS_MS = 1000.0
 """One answer that was seconds late must not speak for all."""
 REPLICATES = 200
-MOST_PARTS = 60
-"""Rounds of a long stretch are drawn in so many parts: neighbours meet the same queue."""
 SURE = 0.6
 """Below it nobody is blamed."""
 MOST_CERTAINTY = 0.99
@@ -35,7 +32,7 @@ MOST_CERTAINTY = 0.99
 class Blame:
     leg: LegName
     certainty: float
-    """How often the leg has most of it when rounds are drawn anew (bootstrap); 0…0.99."""
+    """How likely the leg has most of it; 0…0.99."""
     shares: dict[LegName, float]
     """Of what the end missed; together 1. Those that could not be told apart stand as one."""
 
@@ -61,80 +58,101 @@ def kind_of(lost: Flags, late: Flags) -> Kind:
     return "loss" if lost.sum() >= late.sum() else "delay"
 
 
-def blame(answers: Answers, end: Flags, part: slice, kind: Kind, chance: np.random.Generator) -> Blame:
-    """``end`` are the places that the judged way ends at. Draws with ``chance``, which is the caller's to seed."""
-    sums, counts = _parts(answers, part, kind)
-    draws = chance.multinomial(sums.shape[1], np.full(sums.shape[1], 1 / sums.shape[1]), REPLICATES)
-    drawn = np.vstack([np.ones(sums.shape[1]), draws])  # the first is what was seen
-    with np.errstate(invalid="ignore", divide="ignore"):
-        values = (drawn @ sums.T) / (drawn @ counts.T)
-    usual = answers.usual_ms if kind == "delay" else answers.usual_lost
-    more = np.maximum(values - usual, 0.0) / (1.0 if kind == "delay" else np.maximum(1e-6, 1 - usual))
-    shares = _shares(answers, end, more)
-    names = list(shares)
-    table = np.array([shares[name] for name in names])
-    whole = table.sum(axis=0)
-    if whole[0] <= 0:
+def blame(answers: Answers, end: Flags, part: slice, kind: Kind, lost: Flags, chance: np.random.Generator) -> Blame:
+    """``end`` are the places that the judged way ends at, ``lost`` those of the rounds asked of it that it lost. Draws
+    with ``chance``, which is the caller's to seed."""
+    if all(answers.mute):
         return Blame("unknown", 0.0, {})
-    most = table.argmax(axis=0)
-    seen = int(most[0])
-    certainty = min(MOST_CERTAINTY, float(np.mean(most[1:] == seen)))
-    told = {name: float(share) for name, share in zip(names, table[:, 0] / whole[0], strict=True)}
-    leg = names[seen] if certainty >= SURE and told[names[seen]] >= 0.5 else "unknown"
-    return Blame(leg, certainty, told)
-
-
-def _parts(answers: Answers, part: slice, kind: Kind) -> tuple[Floats, Floats]:
-    """Sums of what counts and numbers of samples, of neighbouring rounds together: shape (places, parts)."""
-    sent = answers.rounds.sent[:, part]
+    names, up_to = _legs(answers, end)
     if kind == "delay":
-        excess = answers.excess_ms[:, part]
-        told = ~np.isnan(excess)
-        value = np.where(told, np.clip(excess, 0, MOST_EXCESS_MS), 0.0)
+        shares, most = _by_delay(answers, end, up_to, part, chance)
     else:
-        told, value = sent, (answers.rounds.lost[:, part]).astype(float)
-    size = -(-sent.shape[1] // MOST_PARTS)
-    starts = np.arange(0, sent.shape[1], size)
-    return np.add.reduceat(value, starts, axis=1), np.add.reduceat(told.astype(float), starts, axis=1)
+        weighed = _by_loss(answers, end, up_to, part, lost)
+        shares, most = weighed.share, weighed.most
+    if shares.sum() <= 0:
+        return Blame("unknown", 0.0, {})
+    seen = int(shares.argmax())
+    certainty = min(MOST_CERTAINTY, float(most[seen]))
+    leg = names[seen] if certainty >= SURE and shares[seen] >= 0.5 else "unknown"
+    return Blame(leg, certainty, dict(zip(names, shares.tolist(), strict=True)))
 
 
-def _shares(answers: Answers, end: Flags, more: Floats) -> dict[LegName, NDArray[np.float64]]:
-    """By leg, for each draw. ``more`` has shape (draws, places); NaN of a place that tells nothing in a draw."""
-    tells = [not mute for mute in answers.mute]
-    if not any(tells):
-        return {"unknown": np.ones(len(more))}
-
-    def least(chosen: Sequence[int]) -> Floats:
-        columns = np.where(np.isnan(more[:, chosen]), np.inf, more[:, chosen])
-        return np.asarray(columns.min(axis=1))
-
-    at = {
-        depth: [i for i, one in enumerate(answers.rounds.places) if tells[i] and DEPTH[one.role] == depth]
-        for depth in (0, 1)
-    }
-    ends = np.nonzero(end)[0].tolist()
-    beyond = [i for i, one in enumerate(answers.rounds.places) if tells[i] and DEPTH[one.role] == 2]
-    whole = least(ends)
-    whole = np.where(np.isinf(whole), 0.0, whole)
-    ends_at = DEPTH[answers.rounds.places[ends[0]].role]
-    # Up to the edge: the least of it and of all beyond, the way's own end among them.
-    to_edge = np.minimum(whole, least([*at[1], *beyond]) if at[1] or beyond else whole)
-    to_gateway = np.minimum(to_edge, least(at[0])) if at[0] else None
+def _legs(answers: Answers, end: Flags) -> tuple[list[LegName], list[list[int]]]:
+    """Those that can be told apart, and the places that tell what came about up to the far side of each but the
+    last."""
+    roles = [place.role for place in answers.rounds.places]
+    ends_at = DEPTH[roles[int(np.nonzero(end)[0][0])]]
+    gateway, edge, aside = (
+        [i for i, role in enumerate(roles) if DEPTH[role] == depth and not answers.mute[i] and not end[i]]
+        for depth in (0, 1, 2)
+    )
+    names: list[LegName] = ["inside"] if gateway or ends_at == 0 else []
+    up_to = [gateway] if gateway else []
     if ends_at == 0:
-        return {"inside": whole}
-    if to_gateway is None and ends_at == 1:
-        return {"inside or line": whole}
-    if to_gateway is None:
-        return {"inside or line": to_edge, "beyond": whole - to_edge} if at[1] else _without_edge(whole, to_edge, None)
+        return names, up_to
+    line: LegName = "line" if gateway else "inside or line"
     if ends_at == 1:
-        return {"inside": to_gateway, "line": whole - to_gateway}
-    if not at[1]:
-        return _without_edge(whole, to_edge, to_gateway)
-    return {"inside": to_gateway, "line": to_edge - to_gateway, "beyond": whole - to_edge}
+        return [*names, line], up_to
+    if edge:
+        return [*names, line, "beyond"], [*up_to, [*edge, *aside]]
+    # What all addresses beyond have in common may be the line's, or lie just beyond its edge.
+    return ([*names, "unknown", "beyond"], [*up_to, aside]) if aside else ([*names, "unknown"], up_to)
 
 
-def _without_edge(whole: Floats, common: Floats, to_gateway: Floats | None) -> dict[LegName, NDArray[np.float64]]:
-    """No edge told: what all addresses beyond have in common may be the line's, or lie just beyond it."""
-    inside = np.zeros_like(whole) if to_gateway is None else to_gateway
-    shares: dict[LegName, NDArray[np.float64]] = {"unknown": common - inside, "beyond": whole - common}
-    return shares if to_gateway is None else {"inside": inside, **shares}
+def _by_loss(answers: Answers, end: Flags, up_to: list[list[int]], part: slice, lost: Flags) -> Weighed:
+    roles = [place.role for place in answers.rounds.places]
+    counts_for = evidence_share(lost)
+    sent = answers.rounds.sent[:, part].sum(axis=1)
+    gone = answers.rounds.lost[:, part].sum(axis=1)
+
+    def place(i: int) -> Missed:
+        own = OWN_ASIDE if DEPTH[roles[i]] == 2 else OWN_ON_PATH
+        return Missed(float(gone[i]), float(sent[i]), float(answers.usual_lost[i]), own).times(counts_for)
+
+    way = Missed(float(lost.sum()), len(lost), float(np.prod(answers.usual_lost[end]))).times(counts_for)
+    return weigh(way, [[place(i) for i in places if sent[i]] for places in up_to])
+
+
+def _by_delay(
+    answers: Answers, end: Flags, up_to: list[list[int]], part: slice, chance: np.random.Generator
+) -> tuple[Floats, Floats]:
+    """Share of each leg in the end's mean excess, and how often it has most of it when rounds are drawn anew
+    (bootstrap).
+
+    A place is held against the end in the rounds that both answered: a full queue drops what would have waited
+    longest, so the mean of what a place answered tells less of it than there was."""
+    excess = np.clip(answers.excess_ms[:, part], 0, MOST_EXCESS_MS)
+    at_end = np.fmin.reduce(excess[end], axis=0)
+    usual_end = float(answers.usual_ms[end].min())
+    weights = _drawn(len(at_end), chance)
+    whole = _mean_over(weights, at_end, ~np.isnan(at_end), usual_end)
+    reached = [np.zeros_like(whole)]
+    for places in up_to:
+        least = whole
+        for i in places:
+            both = ~np.isnan(excess[i]) & ~np.isnan(at_end)
+            own, of_end = (
+                _mean_over(weights, values, both, usual)
+                for values, usual in ((excess[i], float(answers.usual_ms[i])), (at_end, usual_end))
+            )
+            with np.errstate(invalid="ignore", divide="ignore"):
+                least = np.fmin(least, whole * own / of_end)  # where the end had none, the place tells nothing
+        reached.append(np.maximum(least, reached[-1]))
+    legs = np.diff(np.array([*reached, whole]), axis=0)
+    most = legs[:, 1:].argmax(axis=0)
+    shares = legs[:, 0] / whole[0] if whole[0] > 0 else np.zeros(len(legs))
+    return shares, np.array([np.mean(most == leg) for leg in range(len(legs))])
+
+
+def _drawn(rounds: int, chance: np.random.Generator) -> Floats:
+    """How often each part of a stretch was drawn; the first is the stretch as it was. Shape (draws, rounds)."""
+    size = -(-rounds // MOST_PARTS)  # neighbours meet the same queue
+    parts = -(-rounds // size)
+    draws = chance.multinomial(parts, np.full(parts, 1 / parts), REPLICATES)
+    return np.repeat(np.vstack([np.ones(parts), draws]), size, axis=1)[:, :rounds]
+
+
+def _mean_over(weights: Floats, values: Floats, told: Flags, usual: float) -> Floats:
+    """What comes on to the usual, of the rounds that tell; 0 of a draw in which none does. Shape (draws,)."""
+    count = weights @ told
+    return np.maximum(weights @ np.where(told, values, 0.0) / np.maximum(1, count) - usual, 0.0) * (count > 0)

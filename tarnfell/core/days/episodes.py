@@ -185,7 +185,7 @@ class _Judge:
         late = missed & ~lost
         kind = kind_of(lost, late)
         chance = np.random.default_rng(ROUND_TRIPS_SEED)
-        told = blame(self._answers, end, window, kind, chance)
+        told = blame(self._answers, end, window, kind, lost, chance)
         excess = self._answers.excess_ms[end][:, window]
         known = excess[~np.isnan(excess)]
         return Episode(

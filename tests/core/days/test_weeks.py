@@ -10,7 +10,7 @@ import pytest
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.days.analysis import analyse
 from tarnfell.core.quality import criterion_for
-from tests.core.days.weeks import LONDON, QUIET, TROUBLES, match
+from tests.core.days.weeks import LONDON, QUIET, SHORT, TROUBLES, match
 
 CRITERION = criterion_for(find_codec("g711a"), 20)
 
@@ -26,6 +26,17 @@ def test_trouble_is_found_on_its_leg_and_nothing_else(name: str) -> None:
     assert [true.leg for true, _ in pairs] == [one.leg for _, one in pairs]
     assert [true.kind for true, _ in pairs] == [one.kind for _, one in pairs]
     assert {one.leg: one.days for one in told.recurrences} == week.comes_back
+
+
+@pytest.mark.parametrize("name", SHORT)
+def test_of_few_rounds_the_leg_is_told_right_or_not_at_all(name: str) -> None:
+    week = SHORT[name](42)
+    told = analyse(week.rounds(), CRITERION, 4.0, LONDON)
+    pairs = match(week, told.episodes)
+    assert len(pairs) >= 0.9 * len(week.truth)
+    assert len(told.episodes) <= len(week.truth)
+    assert sum(one.leg == true.leg for true, one in pairs) >= 0.9 * len(pairs)
+    assert sum(one.leg not in (true.leg, "unknown") for true, one in pairs) <= 1
 
 
 @pytest.mark.parametrize("seed", range(100))

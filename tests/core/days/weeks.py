@@ -224,6 +224,32 @@ def short_breaks(seed: int, **options: float) -> Week:
     return week
 
 
+def short_losses(seed: int, **options: float) -> Week:
+    """Few packets, each by itself: that a neighbour lost fewer of them may be chance."""
+    week = Week(seed, **options)
+    for day in range(7):
+        for number, leg in enumerate(("inside", "line", "beyond")):
+            start = hours(day, 8 * number + week.chance.uniform(0, 7))
+            week.loses(leg, start, week.chance.uniform(20, 90), week.chance.uniform(0.15, 0.35))
+    return week
+
+
+def overflows(seed: int, **options: float) -> Week:
+    """A queue on the line is full for a moment, and drops what would have waited longest."""
+    week = Week(seed, **options)
+    week.slow_edge()
+    for day in range(7):
+        for part in range(3):
+            start = hours(day, 8 * part + week.chance.uniform(0, 7))
+            seconds = week.chance.uniform(10, 30)
+            week.queues("line", start, seconds, 300)
+            full = week.among(start, start + seconds)
+            for place in REACHES["line"]:
+                late = week.rtt[place, full] > CALM_MS[place] + 200
+                week.lost[place, full] |= late & (week.chance.random(len(late)) < 0.5)
+    return week
+
+
 TROUBLES = {
     "line down on five nights": nightly_outage,
     "inside switch full at noon, slow edge": lunch_squeeze,
@@ -232,6 +258,10 @@ TROUBLES = {
     "weak Wi-Fi": weak_radio,
     "far end congested, slow edge": beyond_trouble,
     "breaks of 8 to 30 seconds": short_breaks,
+}
+SHORT = {
+    "losses of 20 to 90 seconds on any leg": short_losses,
+    "a queue that overflows for 10 to 30 seconds, slow edge": overflows,
 }
 
 
