@@ -35,6 +35,7 @@ from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
 from tarnfell.work.watch.retention import let_go_of_old
+from tarnfell.work.whatif.trial import try_next
 
 TURN_S = 0.25
 LONGEST_PAUSE_S = 30.0
@@ -84,6 +85,7 @@ def keep_turning(
     paced = (
         (carry_out, TURN_S),
         (make_documents, TURN_S),
+        (try_changes, TURN_S),
         (evaluate_what_changed, EVALUATIONS_S),
         (looks.turn, TURN_S),
         (watch, WATCH_S),
@@ -158,6 +160,12 @@ def make(db: sqlite3.Connection, given_up: set[int]) -> None:
     """Documents: nobody waits for them in a request. Issued reports that cannot be printed go into ``given_up``."""
     data = folder_of(db)
     while make_issued_pdf(db, data, given_up) or make_next(db, data):
+        pass
+
+
+def try_changes(db: sqlite3.Connection) -> None:
+    """What people asked about sites: packets of a week take half a minute to play again."""
+    while try_next(db):
         pass
 
 

@@ -1,0 +1,86 @@
+"""The queue that one call's packets met, read out of their own delays.
+
+A queue lasts: it fills and drains over many packets. What a single packet has more than its neighbours is scatter of
+radio or hosts, which no change to a queue takes away. So the queue is what stands under the excess delay for at least
+``WINDOW_MS`` (a morphological opening, Serra 1982), and the rest is scatter, which stays with its packet.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import grey_opening
+
+from tarnfell.core.trace import NOT_ARRIVED, Bools, Ints, Trace
+
+Floats = NDArray[np.float64]
+
+WINDOW_MS = 200.0
+STANDS_MS = 20.0
+"""A queue that never holds so much is none."""
+FULL = 0.8
+"""From this part of its highest on, a queue may have been full when a packet was lost."""
+
+
+@dataclass(frozen=True)
+class Queue:
+    """What each packet of a trace met. Arrays have shape (sent,)."""
+
+    base_ms: float
+    """Of the way without the queue."""
+    wait_ms: Floats
+    """In the queue; of a lost packet that of its neighbours."""
+    scatter_ms: Floats
+    """What it had besides; 0 of a lost one."""
+    full: Bools
+    """Whether the queue stood so high that it may have dropped what was lost."""
+
+    @property
+    def stands(self) -> bool:
+        return bool(self.wait_ms.max(initial=0.0) >= STANDS_MS)
+
+    def dropped(self, trace: Trace) -> Bools:
+        """Packets that the queue may have dropped. Shape (sent,)."""
+        return np.asarray(~trace.arrived & self.full)
+
+
+def queue_of(trace: Trace, calm_ms: float | None = None) -> Queue | None:
+    """None where nothing arrived. ``calm_ms`` is what the way has without a queue, where that is known: a queue that
+    stood through the whole call has no other sign."""
+    if not bool(trace.arrived.any()):
+        return None
+    came = np.flatnonzero(trace.arrived)
+    delay = trace.delay_us / 1000
+    # Not what the listener's buffer goes by: it follows a queue that stays full, as it would a longer route.
+    base = float(delay.min())
+    if calm_ms is not None and base > calm_ms + STANDS_MS:
+        base = calm_ms
+    whole = np.interp(np.arange(len(trace)), came, delay - base)
+    wait = np.minimum(grey_opening(whole, size=(_window(trace),), mode="nearest"), whole)
+    scatter = np.where(trace.arrived, whole - wait, 0.0)
+    top = float(wait.max())
+    return Queue(base, wait, scatter, np.asarray((wait >= FULL * top) & (top >= STANDS_MS)))
+
+
+def _window(trace: Trace) -> int:
+    """Packets in ``WINDOW_MS``, three at least."""
+    if len(trace) < 2:
+        return 1
+    gap_ms = max(float(np.median(np.diff(trace.sent_us))) / 1000, 0.1)
+    return min(len(trace), max(3, round(WINDOW_MS / gap_ms)))
+
+
+def carried(trace: Trace, queue: Queue, wait_ms: Floats, back: Bools) -> Trace:
+    """The trace with other waits, and with the lost packets of ``back`` there."""
+    delay_us = np.rint((queue.base_ms + wait_ms + queue.scatter_ms) * 1000).astype(np.int64)
+    there = trace.arrived | back
+    recv = np.where(there, trace.sent_us + delay_us, NOT_ARRIVED)
+    return Trace(trace.seq, trace.sent_us, recv, trace.duplicates)
+
+
+def every_nth(chosen: Bools, share: float) -> Bools:
+    """An even ``share`` of the packets that are chosen. Shape (sent,)."""
+    number: Ints = np.cumsum(chosen)
+    return np.asarray(chosen & (np.floor(number * share) > np.floor((number - 1) * share)))

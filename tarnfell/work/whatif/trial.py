@@ -1,0 +1,267 @@
+"""One change tried on all evidence of a site, and what its answer cannot know."""
+
+from __future__ import annotations
+
+import json
+import logging
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
+
+from pydantic import TypeAdapter
+
+from tarnfell.core.causes import DIRECTIONS, Direction, LegName
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.rates import call_rate
+from tarnfell.core.verdict.capacity import State
+from tarnfell.core.verdict.decisions import decided
+from tarnfell.core.verdict.facts import CallFact
+from tarnfell.core.verdict.moments import Share
+from tarnfell.core.verdict.requirements import RequirementKey
+from tarnfell.core.verdict.score import Word
+from tarnfell.core.verdict.site import Evaluation, evaluate_site
+from tarnfell.core.verdict.told import Told
+from tarnfell.core.whatif.change import Change, changed_fields
+from tarnfell.core.whatif.remedies import FULL_PACKET_BYTES
+from tarnfell.store import decisions as decision_store
+from tarnfell.store import evaluations as evaluation_store
+from tarnfell.store import sites as site_store
+from tarnfell.store import what_if as store
+from tarnfell.store.db import writing
+from tarnfell.store.sites import Site
+from tarnfell.store.what_if import MAX_TRIES
+from tarnfell.work.evidence.evaluations import mark_of
+from tarnfell.work.evidence.facts import Facts, facts_of
+from tarnfell.work.whatif.replay import Replayed, in_period, replayed
+
+log = logging.getLogger(__name__)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """One requirement, as it would stand."""
+
+    key: RequirementKey
+    title: str
+    state: State
+    stops: bool
+    says: str
+
+
+@dataclass(frozen=True)
+class Outcome:
+    word: Word
+    provisional: bool
+    low: float
+    high: float
+    share: Share
+    sustained: int | None
+    requirements: tuple[Asked, ...]
+    causes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Result:
+    measured: Outcome
+    at_least: Outcome
+    at_best: Outcome
+    """The same as at least where the change leaves nothing open."""
+    cautions: tuple[str, ...]
+
+
+RESULT = TypeAdapter(Result)
+CHANGE = TypeAdapter(Change)
+
+
+def to_text(change: Change) -> str:
+    return json.dumps(changed_fields(change), sort_keys=True)
+
+
+def mark_now(db: sqlite3.Connection, site: Site) -> str:
+    """Of the evidence and the brief as they are."""
+    return mark_of(site, evaluation_store.evidence_of(db, site.id))
+
+
+def try_next(db: sqlite3.Connection) -> bool:
+    """Try the change that has waited longest. Whether there was one.
+
+    Raises what goes wrong with this machine and not with the change, which is put off.
+    """
+    one = store.next_open(db)
+    if one is None:
+        return False
+    with writing(db):
+        store.note_try(db, one)
+    if one.tries >= MAX_TRIES:
+        with writing(db):
+            store.fail(db, one)
+        return True
+    site = site_store.site_by_id(db, one.site_id)
+    try:
+        mark = mark_now(db, site)
+        result = tried(db, site, CHANGE.validate_json(one.change))
+    except (OSError, sqlite3.Error):
+        with writing(db):
+            store.put_off(db, one)
+        raise
+    except Exception:  # one record that cannot be read must not hold up what others ask
+        log.exception("what if %s of %s", one.change, site.slug)
+        with writing(db):
+            store.fail(db, one)
+        return True
+    with writing(db):
+        store.finish(db, one, mark, RESULT.dump_json(result).decode())
+    return True
+
+
+def tried(db: sqlite3.Connection, site: Site, change: Change) -> Result:
+    """Whatever time it takes."""
+    other = _site(site, change)
+    now, then = facts_of(db, site), facts_of(db, other)
+    measured = _judged(db, site, now, now.calls)
+    then = _in_period(then, change)
+    found = replayed(db, other, change, then.calls, measured.causes)
+    calm = _without_mended(then, change)
+    at_least = _outcome(_judged(db, other, calm, found.at_least))
+    same = found.at_best == found.at_least
+    return Result(
+        measured=_outcome(measured),
+        at_least=at_least,
+        at_best=at_least if same else _outcome(_judged(db, other, calm, found.at_best)),
+        cautions=tuple(_cautions(site, change, found, then)),
+    )
+
+
+def _site(site: Site, change: Change) -> Site:
+    """With the brief that is asked about."""
+    chosen = {
+        name: value
+        for name, value in asdict(change).items()
+        if value is not None
+        and name
+        in ("codec", "target_mos", "required_share_pct", "needed_calls", "open_minute", "close_minute", "open_days")
+    }
+    if change.codec is not None:
+        codec = find_codec(change.codec)
+        # The rate on the line is that of whole frames; packets stay as they were recorded.
+        chosen["ptime_ms"] = -(-site.ptime_ms // codec.frame_ms) * codec.frame_ms
+    return replace(
+        site,
+        **chosen,
+        up_kbps=round(site.up_kbps * change.line_up) if site.up_kbps else site.up_kbps,
+        down_kbps=round(site.down_kbps * change.line_down) if site.down_kbps else site.down_kbps,
+    )
+
+
+def _in_period(facts: Facts, change: Change) -> Facts:
+    def of(days: Sequence[str]) -> list[bool]:
+        return in_period(change, days)
+
+    return replace(
+        facts,
+        calls=[one for one, counts in zip(facts.calls, of([c.day for c in facts.calls]), strict=True) if counts],
+        video=[one for one, counts in zip(facts.video, of([v.day for v in facts.video]), strict=True) if counts],
+        fills=[one for one, counts in zip(facts.fills, of([f.day for f in facts.fills]), strict=True) if counts],
+    )
+
+
+def _without_mended(facts: Facts, change: Change) -> Facts:
+    """Without what told of queues that would be gone: a watch's findings, and lines that were filled."""
+    return replace(
+        facts,
+        told=[one for one in facts.told if not _is_mended(one, change)],
+        fills=[one for one in facts.fills if not change.mends_line(one.direction)],
+    )
+
+
+def _is_mended(told: Told, change: Change) -> bool:
+    if told.leg == "inside":
+        return told.key == "inside-congested" and change.first_inside
+    ways: tuple[Direction, ...] = ("up",) if told.direction == "up" else ("down",)
+    if told.direction == "both":
+        ways = DIRECTIONS
+    queues = told.key in ("uplink-queue", "downlink-queue", "delay-swings")
+    return told.leg == "line" and queues and all(change.mends_line(way) for way in ways)
+
+
+def _judged(db: sqlite3.Connection, site: Site, facts: Facts, calls: Sequence[CallFact]) -> Evaluation:
+    evaluation = evaluate_site(calls, site.brief, facts.video, facts.aside, facts.fills, facts.told)
+    return decided(evaluation, decision_store.decisions_of(db, site.id)).evaluation
+
+
+def _outcome(evaluation: Evaluation) -> Outcome:
+    verdict = evaluation.verdict
+    return Outcome(
+        word=verdict.word,
+        provisional=verdict.provisional,
+        low=verdict.low,
+        high=verdict.high,
+        share=verdict.share,
+        sustained=verdict.capacity.sustained,
+        requirements=tuple(Asked(r.key, r.title, r.state, r.stops, r.says) for r in verdict.requirements),
+        causes=tuple(cause.title for cause in evaluation.faults),
+    )
+
+
+_LEGS: dict[LegName, str] = {"line": "on the line", "inside": "inside the site"}
+
+
+def _cautions(site: Site, change: Change, found: Replayed, facts: Facts) -> list[str]:
+    told = []
+    if change.replays:
+        told.append(f"{found.judged} of {len(facts.calls)} directions of calls were judged anew from their packets.")
+    if found.left:
+        told.append(f"{found.left} stay as they were: they were cut, or nothing of them came.")
+    if change.touches_queues:
+        told += _of_queues(change, found)
+    for way in DIRECTIONS:
+        rate = (site.up_kbps if way == "up" else site.down_kbps) or 0
+        name = "Upload" if way == "up" else "Download"
+        if change.first(way):
+            full_ms = FULL_PACKET_BYTES * 8 / rate
+            told.append(
+                f"{name}: media waits for one full packet at most, {full_ms:.1f} ms at this rate. That takes a router "
+                "that is the narrowest point of the line (shaped to 90–95 % of its rate) and sees the marking, or "
+                "queues each flow by itself."
+            )
+        elif change.line(way) > 1:
+            told.append(
+                f"{name}: others are taken to send what they sent then, a tenth less or more. Transfers that fill "
+                f"any line will fill one of {rate * change.line(way) / 1000:g} Mbit/s as well; then nothing is better."
+            )
+        if change.mends_line(way) and any(fill.direction == way for fill in facts.fills):
+            told.append(f"{name}: lines filled before the change say nothing of after it. Fill the line again then.")
+    if change.codec is not None:
+        told.append(_of_codec(site, change))
+    if change.from_day or change.until_day:
+        told.append("What watches and checks found is not told by days: it counts whatever days are chosen.")
+    return told
+
+
+def _of_queues(change: Change, found: Replayed) -> list[str]:
+    told = [
+        f"{count} directions of calls met a queue {_LEGS[leg]} that the change mends."
+        for leg, count in found.mended.items()
+    ]
+    if found.unknown:
+        told.append(
+            f"On which leg the queue was is not known of {found.unknown} directions: at best it is mended there, at "
+            "least nothing is. A watch would tell."
+        )
+    if found.elsewhere:
+        told.append(f"{found.elsewhere} directions met a queue on another leg, which stays as it was.")
+    told.append(
+        "Losses while the queue was full: at least those that exceed what is lost without a queue are mended, at best "
+        "all. A queue that stood through a whole call while no watch saw it looks like distance and is left."
+    )
+    return told
+
+
+def _of_codec(site: Site, change: Change) -> str:
+    codec = find_codec(change.codec or site.codec)
+    other = _site(site, change)
+    now, then = (call_rate(find_codec(one.codec), one.ptime_ms, one.link).line_kbps for one in (site, other))
+    return (
+        f"{codec.title} bears loss and delay otherwise (Ie {codec.ie:g}, Bpl {codec.bpl:g}); the packets are those "
+        f"that were sent. Its own load, {then:.0f} kbit/s a call instead of {now:.0f}, is not in them."
+    )
