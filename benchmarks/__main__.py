@@ -21,6 +21,7 @@ from benchmarks import (
     send_lateness,
     watchers,
     watches,
+    what_if,
     zooming,
 )  # fmt: skip
 
@@ -40,6 +41,7 @@ PARTS = {
         causes,
         days,
         watches,
+        what_if,
         zooming,
     )
 }

@@ -28,6 +28,8 @@ from tarnfell.wire.record import PackedColumn, Record, join_parts
 from tarnfell.work.ingest.uploads import judge_upload
 
 EVERY_MINUTES = 10
+SELDOM = 3
+"""Times as long between calls outside business hours."""
 WATCH_S = 12
 HELD_S = 20
 EF = 46
@@ -46,7 +48,7 @@ class Ids:
 def write_calls(
     db: sqlite3.Connection, site: DemoSite, ids: Ids, begin: datetime, end: datetime, rng: np.random.Generator
 ) -> None:
-    """A short call every ten minutes, and a few runs of several calls."""
+    """A short call every ten minutes of business hours and every half hour besides, and a few runs of several calls."""
     _Calls(db, site, ids, end, rng).write(begin)
 
 
@@ -64,9 +66,10 @@ class _Calls:
 
     def write(self, begin: datetime) -> None:
         count = int((self._end - begin).total_seconds()) // 60 // EVERY_MINUTES
-        starts = [self._end - timedelta(minutes=EVERY_MINUTES * (count - i)) for i in range(count)]
+        cells = [self._end - timedelta(minutes=EVERY_MINUTES * (count - i)) for i in range(count)]
+        starts = [at for i, at in enumerate(cells) if i % SELDOM == 0 or self._is_open(at)]
         # A few seconds into each cell, never at the same instant.
-        offsets = self._rng.uniform(5, 240, count)
+        offsets = self._rng.uniform(5, 240, len(starts))
         moments = np.array([int((s.timestamp() + o) * 1e6) for s, o in zip(starts, offsets, strict=True)])
         self._place(moments, 1, WATCH_S, "watch", ())
         for days_before, hour, calls in self._site.held_runs:
@@ -85,7 +88,8 @@ class _Calls:
     def _is_open(self, at: datetime) -> bool:
         local, values = at.astimezone(self._zone), self._site.values
         return (
-            local.isoweekday() < 6 and values["open_minute"] <= local.hour * 60 + local.minute < values["close_minute"]
+            str(local.isoweekday()) in values.get("open_days", "12345")
+            and values["open_minute"] <= local.hour * 60 + local.minute < values["close_minute"]
         )
 
     def _video_needed(self) -> tuple[VideoLoad, ...]:

@@ -88,13 +88,7 @@ def take(page: Page) -> None:
     page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='1']").click()
     page.see("Second by second")
     shoot("call")
-    page.go("/sites/skerry-road")
-    page.see("Runs")
-    runs = page.driver.find_elements(By.CSS_SELECTOR, "a[href*='/runs/']")
-    numbers = sorted(int((run.get_attribute("href") or "").rsplit("/", 1)[1]) for run in runs)
-    page.go(f"/compare?first={numbers[0]}&second={numbers[-1]}")
-    page.see("Mean over moments")
-    shoot("compare")
+    what_if(page, shoot)
     page.go("/")
     page.see("Needs a look")
     page.see("Skerry Road depot")
@@ -120,6 +114,21 @@ def take(page: Page) -> None:
     page.go("/sites/skerry-road/report")
     page.see("Draft PDF")
     shoot("report", 2)
+
+
+def what_if(page: Page, shoot: Callable[..., None]) -> None:
+    """Two changes at the depot."""
+    page.go("/sites/skerry-road/what-if")
+    page.see("Nothing was tried here yet")
+    page.driver.find_element(By.XPATH, "//label[.='Upload']").click()
+    page.press("Try it")
+    page.see("Gone", within_s=60)
+    page.press("Reset")
+    page.choose("Upload rate", "3 ×, 30 Mbit/s")
+    page.press("Try it")
+    page.see("at best", within_s=60)
+    page.driver.execute_script("window.scrollTo(0, 0)")
+    shoot("what-if")
 
 
 def walk_about(page: Page, shoot: Callable[..., None]) -> None:

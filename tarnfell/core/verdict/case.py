@@ -25,6 +25,8 @@ OWN_LOAD_CLEAR = 0.05
 """Trouble follows the calls' own load where at least half the calls of a load suffer and at most a twentieth below."""
 OWN_LOAD_CALLS = 8
 """Fewest calls on each side of that comparison."""
+OWN_LOAD_CHANCE = 0.05
+"""Calls of one run share its moment: that so many runs suffer by chance must be no likelier."""
 
 _At = tuple[int, int, Moment]
 """Probe, far end and moment."""
@@ -161,17 +163,35 @@ def gain_of(bad: frozenset[Pair], site: Sequence[Reading], calls: Sequence[CallR
 
 
 def own_load(case: Case) -> tuple[int, str] | None:
-    """The load from which on calls suffer while below it they do not, and the figures in words; None: no such load."""
-    tried = sorted({r.fact.concurrent for r in case.same})
+    """The load from which on calls suffer while below it they do not, and the figures in words; None: no such load, or
+    it may be chance: trouble of its own times hits a run as a whole, and a few runs of more calls may have met it."""
     bad_ids = {id(r) for r in case.bad}
-    for n in tried[1:]:
-        at = [id(r) in bad_ids for r in case.same if r.fact.concurrent >= n]
-        below = [id(r) in bad_ids for r in case.same if r.fact.concurrent < n]
-        if min(len(at), len(below)) < OWN_LOAD_CALLS:
+    runs: dict[int, list[bool]] = {}
+    loads: dict[int, int] = {}
+    for r in case.same:
+        runs.setdefault(r.fact.run_id, []).append(id(r) in bad_ids)
+        loads[r.fact.run_id] = r.fact.concurrent
+    for n in sorted(set(loads.values()))[1:]:
+        at, below = ([runs[run] for run, load in loads.items() if (load >= n) == side] for side in (True, False))
+        bad_at, bad_below = (sum(map(sum, side)) for side in (at, below))
+        all_at, all_below = (sum(map(len, side)) for side in (at, below))
+        if min(all_at, all_below) < OWN_LOAD_CALLS:
             continue
-        if sum(at) >= OWN_LOAD_BAD * len(at) and sum(below) <= OWN_LOAD_CLEAR * len(below):
-            return n, f"{sum(at)} of {len(at)} at {n} or more concurrent calls, {sum(below)} of {len(below)} below."
+        if bad_at < OWN_LOAD_BAD * all_at or bad_below > OWN_LOAD_CLEAR * all_below:
+            continue
+        if _chance(at, below) <= OWN_LOAD_CHANCE:
+            return n, f"{bad_at} of {all_at} at {n} or more concurrent calls, {bad_below} of {all_below} below."
     return None
+
+
+def _chance(at: Sequence[Sequence[bool]], below: Sequence[Sequence[bool]]) -> float:
+    """That so many runs at the load suffer, did they suffer as often as runs below it (binomial, one unseen run of
+    each kind allowed for below)."""
+    from scipy.special import bdtrc  # loaded late, as in moments
+
+    suffered_at, suffered_below = (sum(sum(run) >= len(run) / 2 for run in side) for side in (at, below))
+    often = (suffered_below + 1) / (len(below) + 2)
+    return float(bdtrc(suffered_at - 1.0, len(at), often))
 
 
 def way_of(directions: set[str]) -> Way:

@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
-from scipy.ndimage import grey_opening
 
 from tarnfell.core.trace import NOT_ARRIVED, Bools, Ints, Trace
 
@@ -58,7 +58,7 @@ def queue_of(trace: Trace, calm_ms: float | None = None) -> Queue | None:
     if calm_ms is not None and base > calm_ms + STANDS_MS:
         base = calm_ms
     whole = np.interp(np.arange(len(trace)), came, delay - base)
-    wait = np.minimum(grey_opening(whole, size=(_window(trace),), mode="nearest"), whole)
+    wait = np.minimum(_opened(whole, _window(trace)), whole)
     scatter = np.where(trace.arrived, whole - wait, 0.0)
     top = float(wait.max())
     return Queue(base, wait, scatter, np.asarray((wait >= FULL * top) & (top >= STANDS_MS)))
@@ -70,6 +70,13 @@ def _window(trace: Trace) -> int:
         return 1
     gap_ms = max(float(np.median(np.diff(trace.sent_us))) / 1000, 0.1)
     return min(len(trace), max(3, round(WINDOW_MS / gap_ms)))
+
+
+def _opened(values: Floats, window: int) -> Floats:
+    """The highest curve under ``values`` that rises nowhere for fewer than ``window`` neighbours."""
+    before, after = (window - 1) // 2, window // 2
+    least = sliding_window_view(np.pad(values, (before, after), "edge"), window).min(axis=1)
+    return np.asarray(sliding_window_view(np.pad(least, (after, before), "edge"), window).max(axis=1))
 
 
 def carried(trace: Trace, queue: Queue, wait_ms: Floats, back: Bools) -> Trace:

@@ -16,8 +16,10 @@ LOCAL_S = 0.5
 def media_first(trace: Trace, queue: Queue, rate_kbps: float, mended: float = 1.0) -> Trace:
     """As if media never waited for more than the packet that is being sent, as with priority or fair queueing by flow
     at the outlet that is full. Of the packets that a full queue may have dropped the part ``mended`` arrives."""
+    if not queue.stands:
+        return trace
     at_most = FULL_PACKET_BYTES * 8 / rate_kbps
-    back = every_nth(queue.dropped(trace), mended) if queue.stands else np.zeros(len(trace), bool)
+    back = every_nth(queue.dropped(trace), mended)
     return carried(trace, queue, np.minimum(queue.wait_ms, at_most), back)
 
 

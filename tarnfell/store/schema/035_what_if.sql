@@ -1,6 +1,6 @@
 -- What people asked of a site's evidence: judged as it would have been under a change, by the clerk.
 CREATE TABLE what_if (
-    id INTEGER PRIMARY KEY,
+    id INTEGER PRIMARY KEY AUTOINCREMENT,  -- a number that was removed while it was tried is nobody else’s
     site_id INTEGER NOT NULL REFERENCES site (id) ON DELETE CASCADE,
     change TEXT NOT NULL,        -- JSON: only what is not as it is
     asked_by INTEGER REFERENCES user (id) ON DELETE SET NULL,

@@ -10,9 +10,8 @@ from dataclasses import asdict, dataclass, replace
 
 from pydantic import TypeAdapter
 
-from tarnfell.core.causes import DIRECTIONS, Direction, LegName
+from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.rates import call_rate
 from tarnfell.core.verdict.capacity import State
 from tarnfell.core.verdict.decisions import decided
 from tarnfell.core.verdict.facts import CallFact
@@ -22,7 +21,6 @@ from tarnfell.core.verdict.score import Word
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
 from tarnfell.core.verdict.told import Told
 from tarnfell.core.whatif.change import Change, changed_fields
-from tarnfell.core.whatif.remedies import FULL_PACKET_BYTES
 from tarnfell.store import decisions as decision_store
 from tarnfell.store import evaluations as evaluation_store
 from tarnfell.store import sites as site_store
@@ -32,7 +30,8 @@ from tarnfell.store.sites import Site
 from tarnfell.store.what_if import MAX_TRIES
 from tarnfell.work.evidence.evaluations import mark_of
 from tarnfell.work.evidence.facts import Facts, facts_of
-from tarnfell.work.whatif.replay import Replayed, in_period, replayed
+from tarnfell.work.whatif.replay import in_period, replayed
+from tarnfell.work.whatif.words import cautions
 
 log = logging.getLogger(__name__)
 
@@ -52,8 +51,8 @@ class Asked:
 class Outcome:
     word: Word
     provisional: bool
-    low: float
-    high: float
+    low: int
+    high: int
     share: Share
     sustained: int | None
     requirements: tuple[Asked, ...]
@@ -116,23 +115,23 @@ def try_next(db: sqlite3.Connection) -> bool:
 
 def tried(db: sqlite3.Connection, site: Site, change: Change) -> Result:
     """Whatever time it takes."""
-    other = _site(site, change)
+    other = changed_site(site, change)
     now, then = facts_of(db, site), facts_of(db, other)
     measured = _judged(db, site, now, now.calls)
     then = _in_period(then, change)
     found = replayed(db, other, change, then.calls, measured.causes)
     calm = _without_mended(then, change)
-    at_least = _outcome(_judged(db, other, calm, found.at_least))
+    at_least = outcome_of(_judged(db, other, calm, found.at_least))
     same = found.at_best == found.at_least
     return Result(
-        measured=_outcome(measured),
+        measured=outcome_of(measured),
         at_least=at_least,
-        at_best=at_least if same else _outcome(_judged(db, other, calm, found.at_best)),
-        cautions=tuple(_cautions(site, change, found, then)),
+        at_best=at_least if same else outcome_of(_judged(db, other, calm, found.at_best)),
+        cautions=tuple(cautions(site, other, change, found, then)),
     )
 
 
-def _site(site: Site, change: Change) -> Site:
+def changed_site(site: Site, change: Change) -> Site:
     """With the brief that is asked about."""
     chosen = {
         name: value
@@ -189,7 +188,7 @@ def _judged(db: sqlite3.Connection, site: Site, facts: Facts, calls: Sequence[Ca
     return decided(evaluation, decision_store.decisions_of(db, site.id)).evaluation
 
 
-def _outcome(evaluation: Evaluation) -> Outcome:
+def outcome_of(evaluation: Evaluation) -> Outcome:
     verdict = evaluation.verdict
     return Outcome(
         word=verdict.word,
@@ -200,68 +199,4 @@ def _outcome(evaluation: Evaluation) -> Outcome:
         sustained=verdict.capacity.sustained,
         requirements=tuple(Asked(r.key, r.title, r.state, r.stops, r.says) for r in verdict.requirements),
         causes=tuple(cause.title for cause in evaluation.faults),
-    )
-
-
-_LEGS: dict[LegName, str] = {"line": "on the line", "inside": "inside the site"}
-
-
-def _cautions(site: Site, change: Change, found: Replayed, facts: Facts) -> list[str]:
-    told = []
-    if change.replays:
-        told.append(f"{found.judged} of {len(facts.calls)} directions of calls were judged anew from their packets.")
-    if found.left:
-        told.append(f"{found.left} stay as they were: they were cut, or nothing of them came.")
-    if change.touches_queues:
-        told += _of_queues(change, found)
-    for way in DIRECTIONS:
-        rate = (site.up_kbps if way == "up" else site.down_kbps) or 0
-        name = "Upload" if way == "up" else "Download"
-        if change.first(way):
-            full_ms = FULL_PACKET_BYTES * 8 / rate
-            told.append(
-                f"{name}: media waits for one full packet at most, {full_ms:.1f} ms at this rate. That takes a router "
-                "that is the narrowest point of the line (shaped to 90–95 % of its rate) and sees the marking, or "
-                "queues each flow by itself."
-            )
-        elif change.line(way) > 1:
-            told.append(
-                f"{name}: others are taken to send what they sent then, a tenth less or more. Transfers that fill "
-                f"any line will fill one of {rate * change.line(way) / 1000:g} Mbit/s as well; then nothing is better."
-            )
-        if change.mends_line(way) and any(fill.direction == way for fill in facts.fills):
-            told.append(f"{name}: lines filled before the change say nothing of after it. Fill the line again then.")
-    if change.codec is not None:
-        told.append(_of_codec(site, change))
-    if change.from_day or change.until_day:
-        told.append("What watches and checks found is not told by days: it counts whatever days are chosen.")
-    return told
-
-
-def _of_queues(change: Change, found: Replayed) -> list[str]:
-    told = [
-        f"{count} directions of calls met a queue {_LEGS[leg]} that the change mends."
-        for leg, count in found.mended.items()
-    ]
-    if found.unknown:
-        told.append(
-            f"On which leg the queue was is not known of {found.unknown} directions: at best it is mended there, at "
-            "least nothing is. A watch would tell."
-        )
-    if found.elsewhere:
-        told.append(f"{found.elsewhere} directions met a queue on another leg, which stays as it was.")
-    told.append(
-        "Losses while the queue was full: at least those that exceed what is lost without a queue are mended, at best "
-        "all. A queue that stood through a whole call while no watch saw it looks like distance and is left."
-    )
-    return told
-
-
-def _of_codec(site: Site, change: Change) -> str:
-    codec = find_codec(change.codec or site.codec)
-    other = _site(site, change)
-    now, then = (call_rate(find_codec(one.codec), one.ptime_ms, one.link).line_kbps for one in (site, other))
-    return (
-        f"{codec.title} bears loss and delay otherwise (Ie {codec.ie:g}, Bpl {codec.bpl:g}); the packets are those "
-        f"that were sent. Its own load, {then:.0f} kbit/s a call instead of {now:.0f}, is not in them."
     )

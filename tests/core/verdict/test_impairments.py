@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from tests.core.verdict.made_up import QUEUE, cells, held, judged, runs
+from tests.core.verdict.made_up import LOSS, QUEUE, cells, held, judged, runs
 
 AT = cells()
 QUEUED_MS = 280.0
@@ -34,3 +34,20 @@ def test_a_queue_is_told_by_what_it_added_and_not_by_distance() -> None:
     told = alternatives(0.0)
     assert told[0] == f"Not distance: {QUEUED_MS:.0f} ms of the delay comes and goes (median); distance does not."
     assert told[1].startswith("0.0 % of these calls’ packets were lost")
+
+
+@pytest.mark.parametrize(
+    ("bad_runs", "good_runs", "spells", "key"),
+    [
+        (1, 0, 0, "policed"),
+        (1, 1, 12, "line-loss"),  # 4 % of the site's runs are hit: one of two may be
+        (2, 0, 12, "policed"),
+    ],
+)
+def test_a_few_runs_of_more_calls_may_have_met_trouble_of_its_own_times(
+    bad_runs: int, good_runs: int, spells: int, key: str
+) -> None:
+    facts = runs(AT[spells : 300 - bad_runs - good_runs]) + runs(AT[:spells], down=LOSS)
+    facts += runs(AT[300 - bad_runs - good_runs : 300 - good_runs], calls=8, down=LOSS)
+    facts += runs(AT[300 - good_runs :], calls=8) if good_runs else []
+    assert {one.key for one in judged(facts).causes} == {key}

@@ -7925,6 +7925,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was asked of a site's evidence, beside what was measured. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhatIfPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Ask what a change would make of the site's evidence. The clerk tries it; nothing else changes. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WhatIfForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhatIfPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/what-if/{what_if_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove what was asked. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    what_if_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhatIfPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -8599,6 +8729,25 @@ export interface components {
              * @default 20
              */
             seconds: number;
+        };
+        /** AskedLine */
+        AskedLine: {
+            /**
+             * Key
+             * @enum {string}
+             */
+            key: "share" | "capacity" | "max_delay_ms" | "max_loss_pct" | "max_variation_ms" | "reachability" | "video" | "steadiness" | "marking" | "load";
+            /** Title */
+            title: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "shown" | "shown not" | "open";
+            /** Stops */
+            stops: boolean;
+            /** Says */
+            says: string;
         };
         /**
          * AtReadPlace
@@ -9708,6 +9857,13 @@ export interface components {
         Chosen: {
             /** Chosen */
             chosen: boolean;
+        };
+        /** CodecChoice */
+        CodecChoice: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
         };
         /** CodecList */
         CodecList: {
@@ -12622,6 +12778,41 @@ export interface components {
              * @default null
              */
             failure: string | null;
+        };
+        /** OutcomeView */
+        OutcomeView: {
+            /**
+             * Word
+             * @enum {string}
+             */
+            word: "ready" | "ready with conditions" | "not ready" | "not shown yet";
+            /** Provisional */
+            provisional: boolean;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /**
+             * Good
+             * @description Acceptable calls of those in business hours.
+             */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Moments */
+            moments: number;
+            /** Share Pct */
+            share_pct: number | null;
+            /** Share Low Pct */
+            share_low_pct: number;
+            /** Share High Pct */
+            share_high_pct: number;
+            /** Sustained Calls */
+            sustained_calls: number | null;
+            /** Requirements */
+            requirements: components["schemas"]["AskedLine"][];
+            /** Causes */
+            causes: string[];
         };
         /** PacketPoint */
         PacketPoint: {
@@ -16179,6 +16370,172 @@ export interface components {
              * @description There is an account with that address: its password is asked for, and no name.
              */
             has_account: boolean;
+        };
+        /**
+         * WhatIfForm
+         * @description What is left out stays as it is.
+         */
+        WhatIfForm: {
+            /**
+             * Codec
+             * @default null
+             */
+            codec: string | null;
+            /**
+             * Buffer Ms
+             * @description Of a fixed buffer; the most of an adaptive one.
+             * @default null
+             */
+            buffer_ms: number | null;
+            /**
+             * Adaptive
+             * @default false
+             */
+            adaptive: boolean;
+            /**
+             * First Up
+             * @description Media is sent first at the router.
+             * @default false
+             */
+            first_up: boolean;
+            /**
+             * First Down
+             * @default false
+             */
+            first_down: boolean;
+            /**
+             * First Inside
+             * @description Media is sent first by the site's switches.
+             * @default false
+             */
+            first_inside: boolean;
+            /**
+             * Line Up
+             * @description Times the line's rate.
+             * @default 1
+             */
+            line_up: number;
+            /**
+             * Line Down
+             * @default 1
+             */
+            line_down: number;
+            /**
+             * Target Mos
+             * @default null
+             */
+            target_mos: number | null;
+            /**
+             * Required Share Pct
+             * @default null
+             */
+            required_share_pct: number | null;
+            /**
+             * Needed Calls
+             * @default null
+             */
+            needed_calls: number | null;
+            /**
+             * Open Minute
+             * @default null
+             */
+            open_minute: number | null;
+            /**
+             * Close Minute
+             * @default null
+             */
+            close_minute: number | null;
+            /**
+             * Open Days
+             * @default null
+             */
+            open_days: string | null;
+            /**
+             * From Day
+             * @default null
+             */
+            from_day: string | null;
+            /**
+             * Until Day
+             * @default null
+             */
+            until_day: string | null;
+        };
+        /** WhatIfPage */
+        WhatIfPage: {
+            /** Site Name */
+            site_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Codec */
+            codec: string;
+            /** Codecs */
+            codecs: components["schemas"]["CodecChoice"][];
+            /**
+             * Buffer Ms
+             * @description That calls are judged by.
+             */
+            buffer_ms: number;
+            /** Up Kbps */
+            up_kbps: number | null;
+            /** Down Kbps */
+            down_kbps: number | null;
+            /** Target Mos */
+            target_mos: number;
+            /** Required Share Pct */
+            required_share_pct: number;
+            /** Needed Calls */
+            needed_calls: number;
+            /** Open Minute */
+            open_minute: number;
+            /** Close Minute */
+            close_minute: number;
+            /** Open Days */
+            open_days: string;
+            /**
+             * First Day
+             * @description Of the site's calls, ISO dates; None where there are none.
+             */
+            first_day: string | null;
+            /** Last Day */
+            last_day: string | null;
+            measured: components["schemas"]["OutcomeView"];
+            /**
+             * Tried
+             * @description Newest first.
+             */
+            tried: components["schemas"]["WhatIfView"][];
+        };
+        /** WhatIfView */
+        WhatIfView: {
+            /** Id */
+            id: number;
+            /**
+             * Says
+             * @description What is changed, a line each.
+             */
+            says: string[];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "being tried" | "ready" | "failed";
+            /**
+             * Behind
+             * @description Evidence or brief have changed since it was tried.
+             */
+            behind: boolean;
+            /** @description As it was when it was tried; None before. */
+            measured: components["schemas"]["OutcomeView"] | null;
+            at_least: components["schemas"]["OutcomeView"] | null;
+            /** @description None where it is the same as at least. */
+            at_best: components["schemas"]["OutcomeView"] | null;
+            /** Cautions */
+            cautions: string[];
         };
         /**
          * WishForm

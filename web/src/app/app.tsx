@@ -47,6 +47,7 @@ const RunScreen = onDemand(() => import("../run/run-screen"), "RunScreen");
 const RunsScreen = onDemand(() => import("../run/runs-screen"), "RunsScreen");
 const SeriesScreen = onDemand(() => import("../site/load/series-screen"), "SeriesScreen");
 const SiteScreen = onDemand(() => import("../site/judge/site-screen"), "SiteScreen");
+const WhatIfScreen = onDemand(() => import("../site/judge/what-if-screen"), "WhatIfScreen");
 const VideoScreen = onDemand(() => import("../call/video-screen"), "VideoScreen");
 
 /** People at a site come by a link and sign in nowhere; who is invited has no account yet. */
@@ -122,6 +123,7 @@ function Everything() {
       <Route path="/sites/:slug/load" element={<Keyed screen={LoadScreen} />} />
       <Route path="/series/:id" element={<Keyed screen={SeriesScreen} />} />
       <Route path="/sites/:slug" element={<Keyed screen={SiteScreen} />} />
+      <Route path="/sites/:slug/what-if" element={<Keyed screen={WhatIfScreen} />} />
       <Route path="/sites/:slug/report" element={<Keyed screen={ReportScreen} />} />
       <Route path="/sites/:slug/runs" element={<Keyed screen={RunsScreen} />} />
       <Route path="/runs/:id" element={<Keyed screen={RunScreen} />} />

@@ -79,7 +79,16 @@ export function SiteScreen({ id }: { id: string }) {
       >
         <DaySheet sheet={site.sheet} leftOut={site.evidence.left_out_calls} />
       </Section>
-      <Section id="judge" title="Requirements of the brief" aside="what was not tried is open, not failed">
+      <Section
+        id="judge"
+        title="Requirements of the brief"
+        aside={
+          <span className="flex flex-wrap items-center gap-5">
+            what was not tried is open, not failed
+            <LinkButton to={`/sites/${site.slug}/what-if`}>What if …</LinkButton>
+          </span>
+        }
+      >
         <Requirements site={site} />
         <Remedies site={site} />
       </Section>
