@@ -199,6 +199,18 @@ def restore(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", required=True, metavar="DIR", help="where nothing is yet")
 
 
+def engagement_export(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("slug", metavar="SLUG", help="as in its address")
+    backup(parser)
+
+
+def engagement_import(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="F.tar")
+    parser.add_argument("--for", dest="email", required=True, metavar="EMAIL", help="who is its consultant here")
+    parser.add_argument("--slug", metavar="SLUG", help="another address, where its own is taken")
+    parser.add_argument("--data", required=True, metavar="DIR")
+
+
 def user(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("email", metavar="EMAIL", nargs="?")
     parser.add_argument("--list", action="store_true", help="list users")

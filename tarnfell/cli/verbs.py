@@ -171,7 +171,27 @@ REPORT_VERBS = (
     Verb("show", "reporting", options.report_show, "Show what became of an issued report."),
     Verb("verify", "reporting", options.report_verify, "Find the issued report that a file is of, unchanged."),
 )
+ENGAGEMENT_VERBS = (
+    Verb(
+        "export",
+        "copying",
+        options.engagement_export,
+        "Write one engagement as an open archive; the server may be at work.",
+        "It holds the evidence, the briefs and what was issued, and nothing that lets anybody in: no passwords, links "
+        "or keys.\n"
+        "Example: tarnfell engagement export merrow-sound-ferries --out ferries.tar --data /var/lib/tarnfell",
+    ),
+    Verb(
+        "import",
+        "copying",
+        options.engagement_import,
+        "Put such an archive's engagement among those of another server.",
+        "Its probes are enrolled anew, and plans, watches and rules for alerts begin when you switch them on.\n"
+        "Example: tarnfell engagement import ferries.tar --for ines@merrow.example --data /var/lib/tarnfell",
+    ),
+)
 GROUPS = (
+    ("engagement", "One engagement, from a server to another.", ENGAGEMENT_VERBS),
     ("probe", "Work for a server from inside a site.", PROBE_VERBS),
     ("report", "A site's readiness report, from a server's data folder.", REPORT_VERBS),
 )

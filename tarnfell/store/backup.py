@@ -18,7 +18,7 @@ import tempfile
 import time
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import IO, BinaryIO
+from typing import IO, BinaryIO, Literal
 
 from tarnfell import __version__
 from tarnfell.store.db import FILE_NAME, connect, migrate, writing
@@ -35,6 +35,16 @@ LEFT_S = 86_400
 _PART = 1 << 20
 
 
+Holds = Literal["data folder", "engagement"]
+WHOLE: Holds = "data folder"
+
+
+_OTHER: dict[Holds, str] = {
+    "data folder": "The archive holds one engagement: use `tarnfell engagement import`.",
+    "engagement": "The archive holds a whole data folder: use `tarnfell restore`.",
+}
+
+
 class BackupError(ValueError):
     """Why a backup cannot be taken or put back; the text is for people."""
 
@@ -47,6 +57,7 @@ class Manifest:
     made_at: str
     files: dict[str, tuple[int, str]]
     """Size and SHA-256 of each, by its name in the folder."""
+    holds: Holds = "data folder"
 
 
 def back_up(data: Path, out: BinaryIO) -> Manifest:
@@ -60,18 +71,23 @@ def back_up(data: Path, out: BinaryIO) -> Manifest:
     with tempfile.TemporaryDirectory(prefix=ASIDE, dir=data) as name:
         aside = Path(name)
         _set_aside(data, aside)
-        files: dict[str, tuple[int, str]] = {}
-        with tarfile.open(fileobj=out, mode="w|", format=tarfile.PAX_FORMAT) as archive:
-            for file in sorted(one for one in aside.rglob("*") if one.is_file()):
-                own = file.relative_to(aside).as_posix()
-                files[own] = (file.stat().st_size, _digest(file))
-                archive.add(file, own, filter=_bare)
-            now = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
-            manifest = Manifest(FORM, __version__, now, files)
-            body = json.dumps(asdict(manifest), indent=1).encode()
-            told = tarfile.TarInfo(MANIFEST)
-            told.size, told.mode = len(body), 0o600
-            archive.addfile(told, io.BytesIO(body))
+        return write_archive(aside, out)
+
+
+def write_archive(aside: Path, out: BinaryIO, holds: Holds = WHOLE) -> Manifest:
+    """All files of a folder, and what they are."""
+    files: dict[str, tuple[int, str]] = {}
+    with tarfile.open(fileobj=out, mode="w|", format=tarfile.PAX_FORMAT) as archive:
+        for file in sorted(one for one in aside.rglob("*") if one.is_file()):
+            own = file.relative_to(aside).as_posix()
+            files[own] = (file.stat().st_size, _digest(file))
+            archive.add(file, own, filter=_bare)
+        now = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+        manifest = Manifest(FORM, __version__, now, files, holds)
+        body = json.dumps(asdict(manifest), indent=1).encode()
+        told = tarfile.TarInfo(MANIFEST)
+        told.size, told.mode = len(body), 0o600
+        archive.addfile(told, io.BytesIO(body))
     return manifest
 
 
@@ -131,8 +147,8 @@ def restore(archive: BinaryIO, data: Path) -> Manifest:
     data.parent.mkdir(parents=True, exist_ok=True)
     half = Path(tempfile.mkdtemp(prefix=f".{data.name}-", dir=data.parent))
     try:
-        found = _unpacked(archive, half)
-        _check_database(half)
+        found = unpacked(archive, half, WHOLE)
+        check_database(half)
         if data.exists():
             data.rmdir()
         half.rename(data)
@@ -142,7 +158,8 @@ def restore(archive: BinaryIO, data: Path) -> Manifest:
     return found
 
 
-def _unpacked(archive: BinaryIO, half: Path) -> Manifest:
+def unpacked(archive: BinaryIO, half: Path, holds: Holds) -> Manifest:
+    """The archive's files in a folder, each checked. Raises BackupError."""
     manifest: Manifest | None = None
     found: dict[str, tuple[int, str]] = {}
     try:
@@ -160,6 +177,8 @@ def _unpacked(archive: BinaryIO, half: Path) -> Manifest:
         raise BackupError(f"The archive is damaged, or is none: {error}.") from None
     if manifest is None:
         raise BackupError("The archive is cut short: its manifest is missing.")
+    if manifest.holds != holds:
+        raise BackupError(_OTHER[holds])
     if FILE_NAME not in found:
         raise BackupError("The archive has no database.")
     for name in sorted(manifest.files.keys() | found.keys()):
@@ -179,7 +198,8 @@ def _read_manifest(body: bytes) -> Manifest:
     try:
         told = json.loads(body)
         files = {str(name): (int(size), str(sha256)) for name, (size, sha256) in told["files"].items()}
-        manifest = Manifest(int(told["form"]), str(told["version"]), str(told["made_at"]), files)
+        holds = told.get("holds", WHOLE)
+        manifest = Manifest(int(told["form"]), str(told["version"]), str(told["made_at"]), files, holds)
     except (ValueError, KeyError, TypeError, AttributeError):
         raise BackupError("The archive's manifest cannot be read.") from None
     if manifest.form != FORM:
@@ -201,7 +221,8 @@ def _write(body: IO[bytes], place: Path) -> tuple[int, str]:
     return size, digest.hexdigest()
 
 
-def _check_database(half: Path) -> None:
+def check_database(half: Path) -> None:
+    """Whole, and brought to today's form. Raises BackupError."""
     try:
         db = connect(half)
         try:
