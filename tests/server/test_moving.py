@@ -102,7 +102,17 @@ def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archiv
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     before, after = (house.person.get(path).json for house, path in (
         (peopled, "/api/sites/pier"), (other, "/api/sites/pier-2")))  # fmt: skip
-    for name in ("verdict", "share", "evidence", "requirements", "capacity", "dimensions", "left_out", "sheet"):
+    for name in (
+        "verdict",
+        "share",
+        "evidence",
+        "requirements",
+        "capacity",
+        "dimensions",
+        "left_out",
+        "sheet",
+        "coverage",
+    ):
         assert after[name] == before[name], name
     assert [one["title"] for one in after["causes"]] == [one["title"] for one in before["causes"]]
     assert (after["probes"][0]["online"], after["probes"][0]["name"]) == (False, before["probes"][0]["name"])

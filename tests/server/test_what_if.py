@@ -96,7 +96,10 @@ def test_a_change_is_asked_tried_told_and_removed(queued: House, monkeypatch: py
     headers = {"X-CSRF-Token": queued.csrf}
     assert queued.person.delete(f"{ADDRESS}/{again['id']}", headers=headers).json["tried"] == []
     assert queued.person.delete(f"{ADDRESS}/{again['id']}", headers=headers).status_code == 404
-    assert queued.person.get("/api/sites/pier").json["share"]["good"] == 0
+    page = queued.person.get("/api/sites/pier").json
+    assert page["share"]["good"] == 0
+    assert (page["coverage"]["business"], page["coverage"]["seen"]) == (168, 1)
+    assert [one["most"] for one in page["coverage"]["hours"] if one["moments"]] == [1]
 
 
 @pytest.mark.parametrize(

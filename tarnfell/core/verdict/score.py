@@ -239,7 +239,7 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
     # Few days say little of many: only their part of the days asked for is earned.
     watched = min(1.0, worth.days / brief.required_days)
     says = (
-        f"{worth.moments} ten-minute moments on {worth.days} days watched, {brief.required_days} required; "
+        f"{worth.moments} ten-minute moments on {worth.days} {'day' if worth.days == 1 else 'days'} watched, {brief.required_days} required; "
         f"{100 - worth.pct:.1f} % of them troubled."
     )
     high = points(100 - worth.high_pct, TROUBLED_PCT)

@@ -9,6 +9,7 @@ from tarnfell.core.daysheet import Day, day_sheet
 from tarnfell.core.path import Leg, leg
 from tarnfell.core.verdict.capacity import capacity_of
 from tarnfell.core.verdict.causes import Cause, Shown
+from tarnfell.core.verdict.coverage import CoveredHour, coverage_of
 from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.fills import FillFact, UnderLoad, causes_of_fills, under_load
@@ -53,6 +54,7 @@ class Evaluation:
     video: Share
     """Video streams that were good both ways."""
     sheet: list[Day]
+    coverage: list[CoveredHour]
     kept: tuple[KeptBound, ...]
     """How the bounds that the brief asks beside the MOS were kept."""
     legs: tuple[Leg, Leg] | None
@@ -95,6 +97,7 @@ def evaluate_site(
         word_with_all=other,
         video=share_of(shares_of([], video, brief).streams),
         sheet=day_sheet(readings),
+        coverage=coverage_of(by_call(readings)),
         kept=kept_bounds(readings, brief),
         legs=(leg(readings, "up"), leg(readings, "down")) if readings else None,
     )

@@ -9,21 +9,25 @@ from tarnfell.core.daysheet import DAYS, Day
 from tarnfell.core.path import Leg, worse_direction
 from tarnfell.core.verdict.capacity import Step
 from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.requirements import bounds_words
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.server.brief.models.engagements import EvidenceView, PathView, ShareView, StripHour, VerdictView
 from tarnfell.server.judge.models.sites import (
     CapacityStep,
     CauseView,
+    CoverageView,
     DaySheet,
     DaySheetDay,
     DimensionView,
+    HourView,
     ImportedOnSheet,
     TakenView,
 )
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
+from tarnfell.work.evidence.site_time import open_hours
 
 
 def verdict_view(evaluated: Evaluated) -> VerdictView:
@@ -120,6 +124,27 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
         calls=verdict.calls,
         moments=verdict.moments,
         required_moments=brief.required_moments,
+    )
+
+
+def coverage_view(evaluation: Evaluation, site: Site) -> CoverageView:
+    business = open_hours(site)
+    seen = {(one.weekday, one.hour): one for one in evaluation.coverage}
+    nothing = CoveredHour(0, 0, 0, 0, 0)
+    return CoverageView(
+        hours=[
+            HourView(
+                weekday=at[0],
+                hour=at[1],
+                business=at in business,
+                days=seen.get(at, nothing).days,
+                moments=seen.get(at, nothing).moments,
+                most=seen.get(at, nothing).most,
+            )
+            for at in sorted(business | seen.keys())
+        ],
+        business=len(business),
+        seen=len(business & seen.keys()),
     )
 
 

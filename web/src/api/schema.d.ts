@@ -10088,6 +10088,27 @@ export interface components {
             phone: string;
         };
         /**
+         * CoverageView
+         * @description The site's week, hour by hour, as calls have seen it.
+         */
+        CoverageView: {
+            /**
+             * Hours
+             * @description Of business, or in which calls were placed.
+             */
+            hours: components["schemas"]["HourView"][];
+            /**
+             * Business
+             * @description Hours of business in a week.
+             */
+            business: number;
+            /**
+             * Seen
+             * @description Of them, with calls.
+             */
+            seen: number;
+        };
+        /**
          * DayPart
          * @description One place in one part of weekdays, or of weekends. Delays are None where nothing was answered.
          */
@@ -11217,6 +11238,33 @@ export interface components {
              * @default null
              */
             dscp_seen: number | null;
+        };
+        /** HourView */
+        HourView: {
+            /**
+             * Weekday
+             * @description ISO, Monday 1.
+             */
+            weekday: number;
+            /** Hour */
+            hour: number;
+            /** Business */
+            business: boolean;
+            /**
+             * Days
+             * @description On which calls were placed in it.
+             */
+            days: number;
+            /**
+             * Moments
+             * @description Ten-minute moments with calls; 0 where none was placed.
+             */
+            moments: number;
+            /**
+             * Most
+             * @description Concurrent calls, at most.
+             */
+            most: number;
         };
         /**
          * HttpTiming
@@ -15165,6 +15213,7 @@ export interface components {
             verdict: components["schemas"]["VerdictView"];
             share: components["schemas"]["ShareView"];
             evidence: components["schemas"]["EvidenceView"];
+            coverage: components["schemas"]["CoverageView"];
             /** Sustained Calls */
             sustained_calls: number | null;
             /** Requirements */

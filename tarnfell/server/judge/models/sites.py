@@ -226,6 +226,30 @@ class RunList(Model):
     total: int
 
 
+class HourView(Model):
+    weekday: int
+    """ISO, Monday 1."""
+    hour: int
+    business: bool
+    days: int
+    """On which calls were placed in it."""
+    moments: int
+    """Ten-minute moments with calls; 0 where none was placed."""
+    most: int
+    """Concurrent calls, at most."""
+
+
+class CoverageView(Model):
+    """The site's week, hour by hour, as calls have seen it."""
+
+    hours: list[HourView]
+    """Of business, or in which calls were placed."""
+    business: int
+    """Hours of business in a week."""
+    seen: int
+    """Of them, with calls."""
+
+
 class SitePage(Model):
     engagement_slug: str
     engagement_name: str
@@ -236,6 +260,7 @@ class SitePage(Model):
     verdict: VerdictView
     share: ShareView
     evidence: EvidenceView
+    coverage: CoverageView
     sustained_calls: int | None
     requirements: list[Requirement]
     capacity: list[CapacityStep]

@@ -15,6 +15,7 @@ import { Pending, Trail } from "../../ui/screen";
 import { scoreWords, VerdictMark, VerdictWord } from "../../ui/verdict";
 import { BenchMenu } from "../bench-menu";
 import { Causes } from "./causes";
+import { Coverage } from "./coverage";
 import { DuplicateSite } from "./duplicate-site";
 import { PlaceCalls } from "./place-calls";
 import { Remedies } from "./remedies";
@@ -91,6 +92,13 @@ export function SiteScreen({ id }: { id: string }) {
       >
         <Requirements site={site} />
         <Remedies site={site} />
+      </Section>
+      <Section
+        id="coverage"
+        title="Evidence by hour of the week"
+        aside={`the site’s time (${site.brief.time_zone})`}
+      >
+        <Coverage site={site} />
       </Section>
       <div className="grid lg:grid-cols-[1fr_1fr] gap-x-12">
         <Section
