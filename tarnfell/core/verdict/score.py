@@ -238,8 +238,9 @@ def _steadiness(shares: Shares, brief: Brief) -> _Range:
         return _Range(*OPEN, "No call counts yet.")
     # Few days say little of many: only their part of the days asked for is earned.
     watched = min(1.0, worth.days / brief.required_days)
+    days = "1 day" if worth.days == 1 else f"{worth.days} days"
     says = (
-        f"{worth.moments} ten-minute moments on {worth.days} {'day' if worth.days == 1 else 'days'} watched, {brief.required_days} required; "
+        f"{worth.moments} ten-minute moments on {days} watched, {brief.required_days} required; "
         f"{100 - worth.pct:.1f} % of them troubled."
     )
     high = points(100 - worth.high_pct, TROUBLED_PCT)
