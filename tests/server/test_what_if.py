@@ -156,6 +156,8 @@ def test_what_is_required_is_judged_without_packets(queued: House) -> None:
     assert one["says"] == ["Calls acceptable from 1.00 MOS on", "1 concurrent call"]
     assert one["cautions"] == []
     assert next(r for r in one["at_least"]["requirements"] if r["key"] == "capacity")["title"] == "1 concurrent call"
+    share = tried(queued, required_share_pct=90.0)
+    assert (share["measured"]["required_share_pct"], share["at_least"]["required_share_pct"]) == (97.0, 90.0)
     assert tried(queued, from_day="2030-01-01")["at_least"]["calls"] == 0
     assert tried(queued, until_day="2030-01-01")["at_least"]["calls"] == 1
 

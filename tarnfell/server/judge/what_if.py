@@ -132,6 +132,7 @@ def _outcome(one: Outcome) -> OutcomeView:
         share_pct=one.share.pct,
         share_low_pct=one.share.low_pct,
         share_high_pct=one.share.high_pct,
+        required_share_pct=one.required_share_pct,
         sustained_calls=one.sustained,
         requirements=[AskedLine.model_validate(line) for line in one.requirements],
         causes=list(one.causes),

@@ -54,6 +54,7 @@ class Outcome:
     low: int
     high: int
     share: Share
+    required_share_pct: float
     sustained: int | None
     requirements: tuple[Asked, ...]
     causes: tuple[str, ...]
@@ -196,6 +197,7 @@ def outcome_of(evaluation: Evaluation) -> Outcome:
         low=verdict.low,
         high=verdict.high,
         share=verdict.share,
+        required_share_pct=evaluation.brief.required_share_pct,
         sustained=verdict.capacity.sustained,
         requirements=tuple(Asked(r.key, r.title, r.state, r.stops, r.says) for r in verdict.requirements),
         causes=tuple(cause.title for cause in evaluation.faults),

@@ -71,6 +71,8 @@ def cautions(site: Site, other: Site, change: Change, found: Replayed, facts: Fa
         told.append(f"{_directions(found.left)} could not be, because the call was cut or nothing arrived.")
     if change.touches_queues:
         told += _of_queues(found)
+    if change.replays and facts.video:
+        told.append("Video streams are not played again: they stay as they were measured.")
     for way in DIRECTIONS:
         rate = (site.up_kbps if way == "up" else site.down_kbps) or 0
         name = NAMES[way]

@@ -12855,6 +12855,8 @@ export interface components {
             share_low_pct: number;
             /** Share High Pct */
             share_high_pct: number;
+            /** Required Share Pct */
+            required_share_pct: number;
             /** Sustained Calls */
             sustained_calls: number | null;
             /** Requirements */

@@ -59,6 +59,7 @@ class OutcomeView(Model):
     share_pct: float | None
     share_low_pct: float
     share_high_pct: float
+    required_share_pct: float
     sustained_calls: int | None
     requirements: list[AskedLine]
     causes: list[str]

@@ -27,10 +27,10 @@ export function Outcomes({ page, onRemove }: { page: Page; onRemove: (id: number
             </tr>
           </thead>
           <tbody className="hair border-t">
-            <Row words="As measured" outcome={page.measured} required={page.required_share_pct} strong />
+            <Row words="As measured" outcome={page.measured} strong />
           </tbody>
           {page.tried.map((one) => (
-            <Change key={one.id} page={page} tried={one} onRemove={() => onRemove(one.id)} />
+            <Change key={one.id} tried={one} onRemove={() => onRemove(one.id)} />
           ))}
         </table>
       </Wide>
@@ -44,21 +44,15 @@ export function Outcomes({ page, onRemove }: { page: Page; onRemove: (id: number
   );
 }
 
-function Change({ page, tried, onRemove }: { page: Page; tried: Tried; onRemove: () => void }) {
+function Change({ tried, onRemove }: { tried: Tried; onRemove: () => void }) {
   const { at_least, at_best, state } = tried;
   const words = tried.says.join(" · ");
   return (
     <tbody className="hair border-t align-top">
       {at_least ? (
         <>
-          <Row
-            words={words}
-            note={at_best ? "at least" : undefined}
-            outcome={at_least}
-            required={page.required_share_pct}
-            strong
-          />
-          {at_best && <Row words="" note="at best" outcome={at_best} required={page.required_share_pct} />}
+          <Row words={words} note={at_best ? "at least" : undefined} outcome={at_least} strong />
+          {at_best && <Row words="" note="at best" outcome={at_best} />}
         </>
       ) : (
         <tr className="[&>*]:py-2">
@@ -111,7 +105,7 @@ function Row(props: {
   words: string;
   note?: string | undefined;
   outcome: Outcome;
-  required: number;
+
   strong?: boolean;
 }) {
   const { outcome, note } = props;
@@ -132,7 +126,7 @@ function Row(props: {
       </td>
       <td className="whitespace-nowrap font-semibold">{scoreWords(outcome)}</td>
       <td>
-        <ShareLine outcome={outcome} required={props.required} />
+        <ShareLine outcome={outcome} />
       </td>
       <td>{outcome.sustained_calls ?? DASH}</td>
     </tr>
@@ -142,7 +136,7 @@ function Row(props: {
 const WIDTH = 190;
 
 /** The share with its interval on a line from 0 to 100 %; the notch is what is required. */
-function ShareLine({ outcome, required }: { outcome: Outcome; required: number }) {
+function ShareLine({ outcome }: { outcome: Outcome }) {
   const at = (pct: number) => (pct / 100) * WIDTH;
   if (outcome.share_pct === null) return <span className="text-soft">no call counts</span>;
   return (
@@ -154,7 +148,12 @@ function ShareLine({ outcome, required }: { outcome: Outcome; required: number }
           stroke="var(--depth-3)"
           strokeWidth="4"
         />
-        <path d={`M${at(required)} 1V13`} stroke="var(--ink)" strokeWidth="1.2" strokeDasharray="2 1.5" />
+        <path
+          d={`M${at(outcome.required_share_pct)} 1V13`}
+          stroke="var(--ink)"
+          strokeWidth="1.2"
+          strokeDasharray="2 1.5"
+        />
         <circle cx={at(outcome.share_pct)} cy="9" r="3" fill="var(--ink)" />
       </svg>
       <span className="text-sm whitespace-nowrap">
