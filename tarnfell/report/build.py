@@ -15,6 +15,7 @@ from tarnfell.core.rates import CallRate
 from tarnfell.core.verdict.decisions import Dismissed
 from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
+from tarnfell.report.brand import NO_BRAND, Brand
 
 BEHIND = "Evidence has come in, or the brief was changed, that is still being judged and is not in this report yet."
 
@@ -92,6 +93,7 @@ class Report:
     dismissed: tuple[Dismissed, ...] = ()
     noted: tuple[Noted, ...] = ()
     paper: str = "A4"
+    brand: Brand = NO_BRAND
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
@@ -106,6 +108,7 @@ class Report:
             "made_with": f"Tarnfell {self.version}",
             "summary": list(self.summary),
             "note": self.note,
+            "by": {"name": self.brand.name, "contact": self.brand.contact},
             "noted": [asdict(one) for one in self.noted],
             "brief": asdict(e.brief),
             "brief_changes": [asdict(one) for one in self.changes],
@@ -135,6 +138,7 @@ def build_report(
     dismissed: Sequence[Dismissed] = (),
     noted: Sequence[Noted] = (),
     paper: str = "A4",
+    brand: Brand = NO_BRAND,
 ) -> Report:
     """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
     in the place of the summary that the report would give by itself."""
@@ -152,6 +156,7 @@ def build_report(
         dismissed=tuple(dismissed),
         noted=tuple(noted),
         paper=paper,
+        brand=brand,
     )
 
 

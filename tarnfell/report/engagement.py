@@ -14,6 +14,7 @@ from tarnfell import __version__
 from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.causes import Cause, CauseName
 from tarnfell.core.verdict.site import Evaluation
+from tarnfell.report.brand import NO_BRAND, Brand
 from tarnfell.report.figures import verdict_mark_svg
 from tarnfell.report.render import environment, style
 
@@ -69,10 +70,11 @@ class EngagementReport:
     shared: tuple[SharedCause, ...]
     """Causes of two sites or more."""
     paper: str = "A4"
+    brand: Brand = NO_BRAND
 
 
 def engagement_report(
-    name: str, summary: str, made: str, sites: Sequence[SiteOnPage], paper: str = "A4"
+    name: str, summary: str, made: str, sites: Sequence[SiteOnPage], paper: str = "A4", brand: Brand = NO_BRAND
 ) -> EngagementReport:
     tasks: dict[tuple[str, CauseKey, str], Task] = {}
     titles: dict[CauseKey, str] = {}
@@ -105,6 +107,7 @@ def engagement_report(
             if len(names) > 1
         ),
         paper,
+        brand,
     )
 
 

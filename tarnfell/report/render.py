@@ -12,6 +12,7 @@ from markupsafe import Markup
 
 from tarnfell.core import picture
 from tarnfell.core.targets import in_words
+from tarnfell.report.brand import brand_style, byline, letterhead
 from tarnfell.report.build import Report
 from tarnfell.report.figures import RAMP, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
 
@@ -84,6 +85,7 @@ def style() -> str:
 def environment() -> Environment:
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cssquoted"] = lambda text: Markup(re.sub(r"[^\w ,.()/–’-]", " ", str(text)))
+    environment.filters |= {"letterhead": letterhead, "brandstyle": brand_style, "byline": byline}
     environment.filters["kbps"] = lambda value: "–" if value is None else f"{value / 1000:g} Mbit/s"
     return environment
 

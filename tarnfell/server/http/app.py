@@ -22,7 +22,7 @@ from tarnfell.server.load import call_list, calls, fills, flows, imports, live, 
 from tarnfell.server.people import account, members, shown, trail, welcome
 from tarnfell.server.place import bench, join, places
 from tarnfell.server.probe_api import probes
-from tarnfell.server.report import issued, reports, shared
+from tarnfell.server.report import brands, issued, reports, shared
 from tarnfell.server.today import today
 from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
@@ -128,6 +128,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         what_if,
         reports,
         issued,
+        brands,
         shared,
         probes,
         health,

@@ -10,6 +10,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us
 from tarnfell.store.engagements import Engagement
 from tarnfell.work.evidence.evaluations import evaluate
+from tarnfell.work.issuing.report import brand_of
 
 
 def report_of_engagement(db: sqlite3.Connection, engagement: Engagement) -> EngagementReport:
@@ -20,5 +21,10 @@ def report_of_engagement(db: sqlite3.Connection, engagement: Engagement) -> Enga
         evaluated = evaluate(db, site)
         sites.append(SiteOnPage(site.name, evaluated.evaluation, site.brief.needed_calls, evaluated.behind))
     return engagement_report(
-        engagement.name, engagement.summary, f"{made:%d %B %Y, %H:%M} UTC", sites, engagement.paper
+        engagement.name,
+        engagement.summary,
+        f"{made:%d %B %Y, %H:%M} UTC",
+        sites,
+        engagement.paper,
+        brand_of(db, engagement.id),
     )

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+from dataclasses import asdict
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.causes import LEG_WORDS
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
+from tarnfell.report.brand import Brand
 from tarnfell.report.build import BriefChanged, Noted, Report, SiteFacts, build_report
+from tarnfell.store import brands as brand_store
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import decisions as decision_store
 from tarnfell.store import engagements as engagement_store
@@ -42,7 +45,12 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         dismissed=evaluated.dismissed,
         noted=_noted(db, site),
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
+        brand=brand_of(db, site.engagement_id),
     )
+
+
+def brand_of(db: sqlite3.Connection, engagement_id: int) -> Brand:
+    return Brand(**asdict(brand_store.brand_of(db, engagement_id)))
 
 
 def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:
@@ -57,7 +65,8 @@ def report_mark(db: sqlite3.Connection, site: Site) -> str:
     evidence = mark_of(site, evaluations.evidence_of(db, site.id))
     written = issued_store.draft_of(db, site.id), watched_path(db, site), decision_store.decisions_of(db, site.id)
     paper = engagement_store.engagement_by_id(db, site.engagement_id).paper
-    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written, _noted(db, site), paper
+    brand = brand_of(db, site.engagement_id)
+    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written, _noted(db, site), paper, brand
     return hashlib.sha256(repr(parts).encode()).hexdigest()
 
 

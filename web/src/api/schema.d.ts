@@ -1268,6 +1268,88 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/engagements/{slug}/brand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Name, contact, colour and logo of an engagement's reports. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrandView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Change them. Reports that were issued stay as they are. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BrandForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrandView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements/{slug}/brief": {
         parameters: {
             query?: never;
@@ -8950,6 +9032,52 @@ export interface components {
             meaning: string;
             /** Source */
             source: string;
+        };
+        /** BrandForm */
+        BrandForm: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
+            /**
+             * Colour
+             * @description As #1a2b3c; empty for the reports' own.
+             * @default
+             */
+            colour: string;
+            /**
+             * Logo
+             * @description A file as base64: PNG, JPEG or SVG; empty for none, null to keep the one that is there.
+             * @default null
+             */
+            logo: string | null;
+        };
+        /** BrandView */
+        BrandView: {
+            /** Engagement Name */
+            engagement_name: string;
+            /** Name */
+            name: string;
+            /** Contact */
+            contact: string;
+            /** Colour */
+            colour: string;
+            /**
+             * Logo
+             * @description As it stands in reports, a ``data:`` address.
+             */
+            logo: string;
+            /**
+             * Site
+             * @description Whose draft shows it.
+             */
+            site: string | null;
         };
         /** BriefChange */
         BriefChange: {

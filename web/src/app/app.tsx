@@ -27,6 +27,7 @@ const ShownListScreen = onDemand(shown, "ShownListScreen");
 const ShownScreen = onDemand(shown, "ShownScreen");
 const WelcomeScreen = onDemand(() => import("../join/welcome-screen"), "WelcomeScreen");
 const AlertsScreen = onDemand(() => import("../engagement/alerts-screen"), "AlertsScreen");
+const BrandScreen = onDemand(() => import("../engagement/brand-screen"), "BrandScreen");
 const CodecValuesScreen = onDemand(() => import("../engagement/codec-values-screen"), "CodecValuesScreen");
 const CompareReportsScreen = onDemand(() => import("../site/report/compare-reports"), "CompareReportsScreen");
 const CompareScreen = onDemand(() => import("../site/judge/compare-screen"), "CompareScreen");
@@ -113,6 +114,7 @@ function Everything() {
       <Route path="/engagements/:slug/people" element={<Keyed screen={PeopleScreen} />} />
       <Route path="/engagements/:slug" element={<Keyed screen={EngagementScreen} />} />
       <Route path="/engagements/:slug/alerts" element={<Keyed screen={AlertsScreen} />} />
+      <Route path="/engagements/:slug/brand" element={<Keyed screen={BrandScreen} />} />
       <Route path="/engagements/:slug/codecs" element={<Keyed screen={CodecValuesScreen} />} />
       <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
       <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />

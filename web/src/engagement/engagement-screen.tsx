@@ -116,6 +116,7 @@ export function EngagementScreen({ id }: { id: string }) {
         )}
         <LinkButton to={`/engagements/${id}/alerts`}>Alerts</LinkButton>
         <LinkButton to={`/engagements/${id}/people`}>People</LinkButton>
+        {page.data.may_change && <LinkButton to={`/engagements/${id}/brand`}>Brand</LinkButton>}
         <PageLink href={`/api/engagements/${id}/report.html`}>Report of all sites</PageLink>
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         {page.data.may_change && (

@@ -1,0 +1,28 @@
+"""In whose name reports are made."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from tarnfell.report.brand import MOST_BYTES
+from tarnfell.server.http.models.base import Model
+
+
+class BrandForm(Model):
+    name: str = Field("", max_length=120)
+    contact: str = Field("", max_length=200)
+    colour: str = Field("", max_length=7)
+    """As #1a2b3c; empty for the reports' own."""
+    logo: str | None = Field(None, max_length=2 * MOST_BYTES)
+    """A file as base64: PNG, JPEG or SVG; empty for none, null to keep the one that is there."""
+
+
+class BrandView(Model):
+    engagement_name: str
+    name: str
+    contact: str
+    colour: str
+    logo: str
+    """As it stands in reports, a ``data:`` address."""
+    site: str | None
+    """Whose draft shows it."""

@@ -1,0 +1,66 @@
+"""In whose name reports are made: kept, shown in drafts, frozen with what is issued."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+
+from tests.report.test_brand import SVG, picture
+from tests.server.conftest import House
+
+ADDRESS = "/api/engagements/customer/brand"
+OWN = {"name": "Harrow Voice", "contact": "ines@harrow.example", "colour": "#123456"}
+
+
+def put(house: House, **form: Any) -> Any:
+    return house.person.put(ADDRESS, json=form, headers={"X-CSRF-Token": house.csrf})
+
+
+def draft(house: House) -> str:
+    return house.person.get("/api/sites/pier/report.html").text
+
+
+def test_a_brand_stands_in_drafts_and_stays_in_what_was_issued(house: House) -> None:
+    assert 'letterhead">' not in draft(house)
+    logo = base64.b64encode(picture()).decode()
+    told = put(house, **OWN, logo=logo).json
+    assert (told["name"], told["colour"], told["site"]) == ("Harrow Voice", "#123456", "pier")
+    assert told["logo"].startswith("data:image/png;base64,")
+    page = draft(house)
+    for part in ("Harrow Voice", "ines@harrow.example", "--accent: #123456", told["logo"]):
+        assert part in page
+    assert "Harrow Voice" in house.person.get("/api/engagements/customer/report.html").text
+    issued = house.post("/api/sites/pier/report/issue", {})
+    assert issued.status_code == 200, issued.text
+    # Without a logo in the form the one that is there stays; an empty one takes it away.
+    assert put(house, **{**OWN, "name": "Other"}).json["logo"] == told["logo"]
+    assert put(house, name="Other", logo="").json["logo"] == ""
+    assert "Harrow Voice" not in draft(house)
+    frozen = house.person.get("/api/issued/1/report.html").text
+    assert "Harrow Voice" in frozen
+    assert told["logo"] in frozen
+    assert house.person.get("/api/issued/1/report.json").json["by"] == {
+        "name": "Harrow Voice", "contact": "ines@harrow.example",
+    }  # fmt: skip
+
+
+def test_what_would_do_harm_is_refused_and_changes_nothing(house: House) -> None:
+    assert put(house, **OWN).status_code == 200
+    script = base64.b64encode(SVG.format("<script/>").encode()).decode()
+    for form, words in (
+        ({"logo": script}, "holds <script>"),
+        ({"logo": "not base64!"}, "did not arrive whole"),
+        ({"colour": "#eeeeee"}, "too pale"),
+        ({"colour": "red"}, "Write the colour"),
+    ):
+        answer = put(house, **{**OWN, "name": "x", **form})
+        assert (answer.status_code, words in answer.json["detail"]) == (422, True), answer.text
+    assert house.person.get(ADDRESS).json["name"] == "Harrow Voice"
+    assert put(house, name="x" * 121).status_code == 422
+
+
+def test_a_report_asked_for_anew_has_the_new_brand(house: House) -> None:
+    first = house.post("/api/sites/pier/report/pdf", {}).json
+    assert house.post("/api/sites/pier/report/pdf", {}).json["id"] == first["id"]
+    put(house, **OWN)
+    assert house.post("/api/sites/pier/report/pdf", {}).json["id"] != first["id"]
