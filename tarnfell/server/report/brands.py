@@ -33,13 +33,14 @@ def change_brand(slug: str, body: BrandForm) -> BrandView:
     """Change them. Reports that were issued stay as they are."""
     engagement = require_engagement(slug)
     kept = brand_store.brand_of(g.db, engagement.id)
+    colour = body.colour.strip().lower()
     try:
-        check_colour(body.colour)
+        check_colour(colour)
         logo = kept.logo if body.logo is None else logo_of(_bytes(body.logo)) if body.logo else ""
     except BrandError as error:
         raise Problem(422, str(error)) from None
     with writing(g.db):
-        brand = Brand(body.name.strip(), body.contact.strip(), body.colour.lower(), logo)
+        brand = Brand(body.name.strip(), body.contact.strip(), colour, logo)
         brand_store.keep_brand(g.db, engagement.id, brand)
     return _view(engagement)
 
