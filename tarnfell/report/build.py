@@ -64,6 +64,17 @@ class Noted:
 
 
 @dataclass(frozen=True)
+class Added:
+    """A cause that the consultant knows of and the evidence cannot; what is not known is empty."""
+
+    title: str
+    says: str
+    remedy: str
+    who: str
+    by: str
+
+
+@dataclass(frozen=True)
 class Issue:
     """What makes a report one that was issued."""
 
@@ -92,6 +103,7 @@ class Report:
     """Leg by leg, from days of a watch."""
     dismissed: tuple[Dismissed, ...] = ()
     noted: tuple[Noted, ...] = ()
+    added: tuple[Added, ...] = ()
     paper: str = "A4"
     brand: Brand = NO_BRAND
 
@@ -117,6 +129,7 @@ class Report:
             "video": asdict(e.video),
             "causes": [asdict(c) for c in e.causes],
             "dismissed": [asdict(one) for one in self.dismissed],
+            "added": [asdict(one) for one in self.added],
             "left_out": [asdict(one) for one in e.left_out],
             "word_with_all": e.word_with_all,
             "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
@@ -137,6 +150,7 @@ def build_report(
     path: PathDepth | None = None,
     dismissed: Sequence[Dismissed] = (),
     noted: Sequence[Noted] = (),
+    added: Sequence[Added] = (),
     paper: str = "A4",
     brand: Brand = NO_BRAND,
 ) -> Report:
@@ -155,6 +169,7 @@ def build_report(
         path=path,
         dismissed=tuple(dismissed),
         noted=tuple(noted),
+        added=tuple(added),
         paper=paper,
         brand=brand,
     )

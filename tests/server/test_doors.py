@@ -149,6 +149,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "looks": {},
         "survey": {"name": "x"},
         "what-if": {},
+        "own-causes": {"title": "x"},
         "test-points": {"name": "x", "kind": "desk", "note": ""},
         "jobs": {"kind": "distances"},
         "watch": {"far_end_id": 1},

@@ -12,7 +12,7 @@ from tarnfell.core.causes import LEG_WORDS
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
 from tarnfell.report.brand import Brand
-from tarnfell.report.build import BriefChanged, Noted, Report, SiteFacts, build_report
+from tarnfell.report.build import Added, BriefChanged, Noted, Report, SiteFacts, build_report
 from tarnfell.store import brands as brand_store
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import decisions as decision_store
@@ -20,6 +20,7 @@ from tarnfell.store import engagements as engagement_store
 from tarnfell.store import evaluations
 from tarnfell.store import issued as issued_store
 from tarnfell.store import notes as note_store
+from tarnfell.store import own_causes as own_cause_store
 from tarnfell.store import places as place_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.codecs import codec_of_site
@@ -44,6 +45,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         path=watched_path(db, site),
         dismissed=evaluated.dismissed,
         noted=_noted(db, site),
+        added=_added(db, site),
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         brand=brand_of(db, site.engagement_id),
     )
@@ -66,8 +68,23 @@ def report_mark(db: sqlite3.Connection, site: Site) -> str:
     written = issued_store.draft_of(db, site.id), watched_path(db, site), decision_store.decisions_of(db, site.id)
     paper = engagement_store.engagement_by_id(db, site.engagement_id).paper
     brand = brand_of(db, site.engagement_id)
-    parts = evidence, _site_facts(db, site), _brief_changes(db, site), written, _noted(db, site), paper, brand
+    parts = (
+        evidence,
+        _site_facts(db, site),
+        _brief_changes(db, site),
+        written,
+        _noted(db, site),
+        paper,
+        brand,
+        _added(db, site),
+    )
     return hashlib.sha256(repr(parts).encode()).hexdigest()
+
+
+def _added(db: sqlite3.Connection, site: Site) -> list[Added]:
+    return [
+        Added(one.title, one.says, one.remedy, one.who, one.by) for one in own_cause_store.own_causes_of(db, site.id)
+    ]
 
 
 def _noted(db: sqlite3.Connection, site: Site) -> list[Noted]:

@@ -6155,6 +6155,172 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/own-causes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people know of a site that the evidence cannot. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnCauseList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a cause. It stands in the report as the consultant's own; verdict and score stay the evidence's. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["OwnCauseForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnCauseList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/own-causes/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change its words. Reports that were issued with it keep them. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["OwnCauseForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnCauseList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove it. Reports that were issued with it keep it. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnCauseList"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/place": {
         parameters: {
             query?: never;
@@ -12991,6 +13157,60 @@ export interface components {
             requirements: components["schemas"]["AskedLine"][];
             /** Causes */
             causes: string[];
+        };
+        /** OwnCause */
+        OwnCause: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /**
+             * Says
+             * @description How it is known.
+             */
+            says: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Who
+             * @description Acts.
+             */
+            who: string;
+            /**
+             * By
+             * @description The name of who added it; empty where nobody is known any more.
+             */
+            by: string;
+        };
+        /** OwnCauseForm */
+        OwnCauseForm: {
+            /** Title */
+            title: string;
+            /**
+             * Says
+             * @description How it is known.
+             * @default
+             */
+            says: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+            /**
+             * Who
+             * @description Acts.
+             * @default
+             */
+            who: string;
+        };
+        /** OwnCauseList */
+        OwnCauseList: {
+            /**
+             * Causes
+             * @description In the order in which they were added.
+             */
+            causes: components["schemas"]["OwnCause"][];
         };
         /** PacketPoint */
         PacketPoint: {

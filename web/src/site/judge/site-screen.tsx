@@ -17,6 +17,7 @@ import { BenchMenu } from "../bench-menu";
 import { Causes } from "./causes";
 import { Coverage } from "./coverage";
 import { DuplicateSite } from "./duplicate-site";
+import { OwnCauses } from "./own-causes";
 import { PlaceCalls } from "./place-calls";
 import { Remedies } from "./remedies";
 import { Requirements } from "./requirements";
@@ -107,6 +108,7 @@ export function SiteScreen({ id }: { id: string }) {
           aside={site.causes.length > 0 && `${plural(site.causes.length, "cause")}, costliest first`}
         >
           <Causes site={site} />
+          <OwnCauses slug={site.slug} />
         </Section>
         <Section id="score" title="Score" aside="filled: earned; hatched: open; empty: lost">
           <ScoreTable dimensions={site.dimensions} />
