@@ -19,6 +19,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire.record import Record, join_parts
 from tarnfell.work.whatif import replay, trial
 from tarnfell.work.whatif.replay import Background, Legs
+from tests.core.verdict.made_up import fact
 from tests.core.whatif.outlet import Traffic, through, traffic
 from tests.server.conftest import House
 from tests.server.test_runs import progress, taken
@@ -259,11 +260,14 @@ def test_the_leg_is_what_a_watch_saw_then_and_else_what_all_evidence_tells(
 ) -> None:
     for one in episodes:
         one.from_us, one.until_us = one.from_us * 1_000_000, one.until_us * 1_000_000
-    monkeypatch.setattr(replay.watch_store, "watches_of", lambda *_: [SimpleNamespace(id=1)])
+    monkeypatch.setattr(replay.watch_store, "watches_of", lambda *_: [SimpleNamespace(id=1, probe_id=1)])
     monkeypatch.setattr(replay, "kept_reading", lambda *_: SimpleNamespace(episodes=episodes))
     known = [SimpleNamespace(key=key, leg=leg, direction=way) for key, leg, way in causes]
     legs = Legs(connect(house.folder), pier(house), known)  # type: ignore[arg-type]
-    assert legs.of(40_000_000, 30.0, "up") == told
+    assert legs.of(40_000_000, fact("up", seconds=30.0)) == told
+    # What another probe's watch saw tells nothing of this one's calls.
+    elsewhere = legs.of(40_000_000, fact("up", seconds=30.0, probe_id=2))
+    assert elsewhere == (legs.of(10**15, fact("up")) if episodes else told)
 
 
 @pytest.mark.parametrize(

@@ -86,7 +86,7 @@ class Legs:
     def __init__(self, db: sqlite3.Connection, site: Site, causes: Sequence[Cause]) -> None:
         self._causes = [one for one in causes if one.key in QUEUE_CAUSES]
         self._episodes = sorted(
-            (one.from_us, one.until_us, one.leg, one.direction)
+            (one.from_us, one.until_us, watch.probe_id, one.leg, one.direction)
             for watch in watch_store.watches_of(db, site.id)
             if (reading := kept_reading(db, watch.id))
             for one in reading.episodes
@@ -95,19 +95,19 @@ class Legs:
         self._longest_us = max((until - begin for begin, until, *_ in self._episodes), default=0)
         self._begins = [begin for begin, *_ in self._episodes]
 
-    def of(self, started_us: int, seconds: float, direction: Direction) -> tuple[LegName, bool]:
-        """And whether a watch saw it at that time."""
-        until_us = started_us + int(seconds * 1e6)
+    def of(self, started_us: int, fact: CallFact) -> tuple[LegName, bool]:
+        """And whether the watch of its probe saw it at that time."""
+        until_us = started_us + int(fact.seconds * 1e6)
         first = bisect_left(self._begins, started_us - self._longest_us)
         last = bisect_left(self._begins, until_us)
         seen = {
             leg
-            for begin, until, leg, way in self._episodes[first:last]
-            if until > started_us and way in (direction, "both", None)
+            for _, until, probe_id, leg, way in self._episodes[first:last]
+            if until > started_us and probe_id == fact.probe_id and way in (fact.direction, "both", None)
         }
         watched = bool(seen)
         if not seen:
-            seen = {one.leg for one in self._causes if one.direction in (direction, "both")}
+            seen = {one.leg for one in self._causes if one.direction in (fact.direction, "both")}
         return seen.pop() if len(seen) == 1 else "unknown", watched
 
 
@@ -196,7 +196,9 @@ class _Carrier:
         causes: Sequence[Cause],
         told: Replayed,
     ) -> None:
-        self._site, self._change, self._told = site, change, told
+        self._change, self._told = change, told
+        self._site = site
+        """With the line that is asked about."""
         if not change.touches_queues:
             return
         self._legs = Legs(db, site, causes)
@@ -214,7 +216,7 @@ class _Carrier:
         if not self._change.touches_queues:
             return trace, trace
         way, told = fact.direction, self._told
-        leg, watched = self._legs.of(call.started_us, fact.seconds, way)
+        leg, watched = self._legs.of(call.started_us, fact)
         queue = queue_of(trace, self._calmest.get(_ends(fact)) if watched and fact.delay_p50_ms is not None else None)
         if queue is None or not queue.stands:
             return trace, trace
@@ -237,7 +239,6 @@ class _Carrier:
             return media_first(trace, queue, INSIDE_KBPS, share)
         factor = self._change.line(way)
         if self._change.first(way):
-            # the larger line is in it
             rate = self._site.up_kbps if way == "up" else self._site.down_kbps
             return media_first(trace, queue, rate or 1, share)
         return larger_line(trace, queue, max(1.0, factor * of_rate), share)
