@@ -119,8 +119,10 @@ def _data(kind: str, body: bytes) -> str:
 
 def _drawn_anew(body: bytes) -> bytes:
     # Pillow takes a moment to import, and nothing else has a use for it.
-    from PIL import Image
+    from PIL import Image, ImageFile
 
+    # What prints reports has pictures that are cut short drawn as far as they go; a logo is whole or none.
+    lenient, ImageFile.LOAD_TRUNCATED_IMAGES = ImageFile.LOAD_TRUNCATED_IMAGES, False
     try:
         with Image.open(io.BytesIO(body), formats=("PNG", "JPEG")) as picture:
             if picture.width * picture.height > MOST_PIXELS:
@@ -130,6 +132,8 @@ def _drawn_anew(body: bytes) -> bytes:
         if isinstance(error, BrandError):
             raise
         raise BrandError("The logo is no picture that can be read: use PNG, JPEG or SVG.") from None
+    finally:
+        ImageFile.LOAD_TRUNCATED_IMAGES = lenient
     plain.thumbnail(LARGEST)
     out = io.BytesIO()
     plain.save(out, "PNG", optimize=True)

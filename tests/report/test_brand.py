@@ -6,7 +6,7 @@ import base64
 import io
 
 import pytest
-from PIL import Image, PngImagePlugin
+from PIL import Image, ImageFile, PngImagePlugin
 
 from tarnfell.report.brand import (
     LARGEST,
@@ -77,14 +77,15 @@ def test_a_picture_is_drawn_anew_without_what_else_was_in_its_file(kind: str, mo
 @pytest.mark.parametrize(
     ("body", "words"),
     [
+        pytest.param(picture()[:60], "no picture", id="cut short"),
         (b"", "no picture"),
         (b"GIF89a" + b"\0" * 50, "no picture"),
-        (picture()[:60], "no picture"),
-        (b"x" * (MOST_BYTES + 1), "at most can be used"),
-        (picture(size=(8000, 4000), mode="1"), "make it smaller"),
+        pytest.param(b"x" * (MOST_BYTES + 1), "at most can be used", id="too long"),
+        pytest.param(picture(size=(8000, 4000), mode="1"), "make it smaller", id="too large"),
     ],
 )
-def test_what_is_no_picture_is_refused(body: bytes, words: str) -> None:
+def test_what_is_no_picture_is_refused(body: bytes, words: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(ImageFile, "LOAD_TRUNCATED_IMAGES", True)  # as it is once a report was printed
     with pytest.raises(BrandError, match=words):
         logo_of(body)
 
