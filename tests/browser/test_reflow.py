@@ -108,4 +108,5 @@ def test_calm_and_not_measured_differ_without_colour(page: Page) -> None:
     # Whatever the time of day: the newest day may be whole, half or just begun.
     measured = [sum(one is not None for one in day["call_id"]) for day in site["sheet"]["days"]]
     assert marks == [count for count in measured if count]
-    assert max(marks) == 144
+    # Every ten minutes of business, every half hour of the night.
+    assert 60 < max(marks) < 144
