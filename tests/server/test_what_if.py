@@ -83,11 +83,15 @@ def test_a_change_is_asked_tried_told_and_removed(queued: House, monkeypatch: py
     page = ask(queued, first_up=True).json
     assert (page["tried"][0]["state"], page["tried"][0]["at_least"]) == ("waiting", None)
     assert page["tried"][0]["says"] == ["Media first at the router, upload"]
-    assert page["measured"]["good"] == 0
+    assert page["measured"]["share"]["good"] == 0
     loop.try_changes(connect(queued.folder))
     (one,) = queued.person.get(ADDRESS).json["tried"]
     assert (one["state"], one["behind"]) == ("ready", False)
-    assert (one["measured"]["good"], one["at_least"]["good"], one["at_least"]["calls"]) == (0, 1, 1)
+    assert (one["measured"]["share"]["good"], one["at_least"]["share"]["good"], one["at_least"]["share"]["calls"]) == (
+        0,
+        1,
+        1,
+    )
     assert "1 of 2 call directions were judged again from their packets." in one["cautions"]
     assert "1 call direction met a queue on the line, which this change removes." in one["cautions"]
     # What is asked again is tried again, in the place of the one before.
@@ -122,8 +126,8 @@ def test_only_the_queue_of_its_leg_and_direction_is_mended(
 ) -> None:
     told_on(monkeypatch, leg)
     one = tried(queued, **change)
-    assert one["at_least"]["good"] == least
-    assert (one["at_best"] or one["at_least"])["good"] == best
+    assert one["at_least"]["share"]["good"] == least
+    assert (one["at_best"] or one["at_least"])["share"]["good"] == best
     assert (one["at_best"] is None) == (least == best)
     if leg == "unknown" and best:
         assert any("the queue’s leg is not known" in line for line in one["cautions"])
@@ -159,8 +163,8 @@ def test_what_is_required_is_judged_without_packets(queued: House) -> None:
     assert next(r for r in one["at_least"]["requirements"] if r["key"] == "capacity")["title"] == "1 concurrent call"
     share = tried(queued, required_share_pct=90.0)
     assert (share["measured"]["required_share_pct"], share["at_least"]["required_share_pct"]) == (97.0, 90.0)
-    assert tried(queued, from_day="2030-01-01")["at_least"]["calls"] == 0
-    assert tried(queued, until_day="2030-01-01")["at_least"]["calls"] == 1
+    assert tried(queued, from_day="2030-01-01")["at_least"]["share"]["calls"] == 0
+    assert tried(queued, until_day="2030-01-01")["at_least"]["share"]["calls"] == 1
 
 
 def test_what_cannot_be_asked_is_refused_and_what_is_as_it_is_is_no_change(house: House) -> None:

@@ -31,7 +31,7 @@ def add_own_cause(slug: str, body: OwnCauseForm) -> OwnCauseList:
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/own-causes/<int:number>", response=OwnCauseList)
 def change_own_cause(slug: str, number: int, body: OwnCauseForm) -> OwnCauseList:
-    """Change its words. Reports that were issued with it keep them."""
+    """Change a cause that was added. Reports that were issued with it keep them."""
     site = require_site(slug)
     with writing(g.db):
         if not own_cause_store.change(g.db, site.id, number, body.title, body.says, body.remedy, body.who):
@@ -41,7 +41,7 @@ def change_own_cause(slug: str, number: int, body: OwnCauseForm) -> OwnCauseList
 
 @endpoint(blueprint, "DELETE", "/api/sites/<slug>/own-causes/<int:number>", response=OwnCauseList)
 def remove_own_cause(slug: str, number: int) -> OwnCauseList:
-    """Remove it. Reports that were issued with it keep it."""
+    """Remove a cause that was added. Reports that were issued with it keep it."""
     site = require_site(slug)
     with writing(g.db):
         if not own_cause_store.remove(g.db, site.id, number):

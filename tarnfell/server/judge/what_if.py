@@ -10,7 +10,7 @@ from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.whatif.change import Change, ChangeError, check_change
 from tarnfell.server.access import require_site
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.judge.models.what_if import AskedLine, CodecChoice, OutcomeView, WhatIfForm, WhatIfPage, WhatIfView
+from tarnfell.server.judge.models.what_if import CodecChoice, WhatIfForm, WhatIfPage, WhatIfView
 from tarnfell.store import codecs as codec_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import what_if as what_if_store
@@ -18,7 +18,7 @@ from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.store.what_if import WhatIf
 from tarnfell.work.evidence.evaluations import evaluate
-from tarnfell.work.whatif.trial import CHANGE, RESULT, Outcome, Result, mark_now, outcome_of, to_text
+from tarnfell.work.whatif.trial import CHANGE, RESULT, Result, mark_now, outcome_of, to_text
 from tarnfell.work.whatif.words import in_words
 
 blueprint = Blueprint("what_if", __name__)
@@ -46,7 +46,7 @@ def ask_what_if(slug: str, body: WhatIfForm) -> WhatIfPage:
 
 @endpoint(blueprint, "DELETE", "/api/sites/<slug>/what-if/<int:what_if_id>", response=WhatIfPage)
 def remove_what_if(slug: str, what_if_id: int) -> WhatIfPage:
-    """Remove what was asked."""
+    """Remove a what-if."""
     site = require_site(slug)
     with writing(g.db):
         if not what_if_store.remove(g.db, site.id, what_if_id):
@@ -93,7 +93,7 @@ def _page(site: Site) -> WhatIfPage:
         open_days=site.open_days,
         first_day=min(days, default=None),
         last_day=max(days, default=None),
-        measured=_outcome(outcome_of(evaluation)),
+        measured=outcome_of(evaluation),
         tried=[_tried(site, one, mark) for one in what_if_store.of_site(g.db, site.id)],
     )
 
@@ -105,9 +105,9 @@ def _tried(site: Site, one: WhatIf, mark: str) -> WhatIfView:
         says=in_words(CHANGE.validate_json(one.change), site),
         state=one.state,
         behind=one.state == "ready" and (one.mark != mark or result is None),
-        measured=_outcome(result.measured) if result else None,
-        at_least=_outcome(result.at_least) if result else None,
-        at_best=_outcome(result.at_best) if result and result.at_best != result.at_least else None,
+        measured=result.measured if result else None,
+        at_least=result.at_least if result else None,
+        at_best=result.at_best if result and result.at_best != result.at_least else None,
         cautions=list(result.cautions) if result else [],
     )
 
@@ -118,22 +118,3 @@ def _read(one: WhatIf) -> Result | None:
         return RESULT.validate_json(one.result) if one.result else None
     except ValidationError:
         return None
-
-
-def _outcome(one: Outcome) -> OutcomeView:
-    return OutcomeView(
-        word=one.word,
-        provisional=one.provisional,
-        low=one.low,
-        high=one.high,
-        good=one.share.good,
-        calls=one.share.calls,
-        moments=one.share.moments,
-        share_pct=one.share.pct,
-        share_low_pct=one.share.low_pct,
-        share_high_pct=one.share.high_pct,
-        required_share_pct=one.required_share_pct,
-        sustained_calls=one.sustained,
-        requirements=[AskedLine.model_validate(line) for line in one.requirements],
-        causes=list(one.causes),
-    )

@@ -30,7 +30,7 @@ def show_brand(slug: str) -> BrandView:
     blueprint, "PUT", "/api/engagements/<slug>/brand", response=BrandView, needs="consultant", max_body=2 * MOST_BYTES
 )
 def change_brand(slug: str, body: BrandForm) -> BrandView:
-    """Change them. Reports that were issued stay as they are."""
+    """Change in whose name reports are made. Those that were issued stay as they are."""
     engagement = require_engagement(slug)
     kept = brand_store.brand_of(g.db, engagement.id)
     colour = body.colour.strip().lower()

@@ -67,7 +67,6 @@ class Replayed:
 
     at_least: list[CallFact] = field(default_factory=list)
     at_best: list[CallFact] = field(default_factory=list)
-    changed: dict[tuple[int, Direction], tuple[CallFact, CallFact]] = field(default_factory=dict)
     judged: int = 0
     """Directions of calls judged anew."""
     left: int = 0
@@ -122,6 +121,7 @@ def replayed(
     touched = [fact for fact in facts if _touches(change, fact.direction)]
     carrier = _Carrier(db, site, change, touched, causes, told)
     criteria = _Criteria(db, site, change)
+    changed: dict[tuple[int, Direction], tuple[CallFact, CallFact]] = {}
     for call, own in _by_call(db, touched):
         for fact in own:
             trace = _trace(call, fact)
@@ -136,9 +136,9 @@ def replayed(
             known = call.relation is not None and known_delay(call.relation)
             least = _judged(fact, low, criterion, codec, known)
             best = least if high is low else _judged(fact, high, criterion, codec, known)
-            told.changed[fact.call_id, fact.direction] = least, best
+            changed[fact.call_id, fact.direction] = least, best
     for fact in facts:
-        least, best = told.changed.get((fact.call_id, fact.direction), (fact, fact))
+        least, best = changed.get((fact.call_id, fact.direction), (fact, fact))
         told.at_least.append(least)
         told.at_best.append(best)
     return told

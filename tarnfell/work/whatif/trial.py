@@ -12,11 +12,10 @@ from pydantic import TypeAdapter
 
 from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.verdict.capacity import State
 from tarnfell.core.verdict.decisions import decided
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.moments import Share
-from tarnfell.core.verdict.requirements import RequirementKey
+from tarnfell.core.verdict.requirements import Requirement
 from tarnfell.core.verdict.score import Word
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
 from tarnfell.core.verdict.told import Told
@@ -37,18 +36,9 @@ log = logging.getLogger(__name__)
 
 
 @dataclass(frozen=True)
-class Asked:
-    """One requirement, as it would stand."""
+class TriedOutcome:
+    """How a site would stand."""
 
-    key: RequirementKey
-    title: str
-    state: State
-    stops: bool
-    says: str
-
-
-@dataclass(frozen=True)
-class Outcome:
     word: Word
     provisional: bool
     low: int
@@ -56,15 +46,15 @@ class Outcome:
     share: Share
     required_share_pct: float
     sustained: int | None
-    requirements: tuple[Asked, ...]
+    requirements: tuple[Requirement, ...]
     causes: tuple[str, ...]
 
 
 @dataclass(frozen=True)
 class Result:
-    measured: Outcome
-    at_least: Outcome
-    at_best: Outcome
+    measured: TriedOutcome
+    at_least: TriedOutcome
+    at_best: TriedOutcome
     """The same as at least where the change leaves nothing open."""
     cautions: tuple[str, ...]
 
@@ -189,9 +179,9 @@ def _judged(db: sqlite3.Connection, site: Site, facts: Facts, calls: Sequence[Ca
     return decided(evaluation, decision_store.decisions_of(db, site.id)).evaluation
 
 
-def outcome_of(evaluation: Evaluation) -> Outcome:
+def outcome_of(evaluation: Evaluation) -> TriedOutcome:
     verdict = evaluation.verdict
-    return Outcome(
+    return TriedOutcome(
         word=verdict.word,
         provisional=verdict.provisional,
         low=verdict.low,
@@ -199,6 +189,6 @@ def outcome_of(evaluation: Evaluation) -> Outcome:
         share=verdict.share,
         required_share_pct=evaluation.brief.required_share_pct,
         sustained=verdict.capacity.sustained,
-        requirements=tuple(Asked(r.key, r.title, r.state, r.stops, r.says) for r in verdict.requirements),
+        requirements=verdict.requirements,
         causes=tuple(cause.title for cause in evaluation.faults),
     )

@@ -1307,7 +1307,7 @@ export interface paths {
                 };
             };
         };
-        /** Change them. Reports that were issued stay as they are. */
+        /** Change in whose name reports are made. Those that were issued stay as they are. */
         put: {
             parameters: {
                 query?: never;
@@ -6245,7 +6245,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change its words. Reports that were issued with it keep them. */
+        /** Change a cause that was added. Reports that were issued with it keep them. */
         put: {
             parameters: {
                 query?: never;
@@ -6283,7 +6283,7 @@ export interface paths {
             };
         };
         post?: never;
-        /** Remove it. Reports that were issued with it keep it. */
+        /** Remove a cause that was added. Reports that were issued with it keep it. */
         delete: {
             parameters: {
                 query?: never;
@@ -8265,7 +8265,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Remove what was asked. */
+        /** Remove a what-if. */
         delete: {
             parameters: {
                 query?: never;
@@ -8977,25 +8977,6 @@ export interface components {
              * @default 20
              */
             seconds: number;
-        };
-        /** AskedLine */
-        AskedLine: {
-            /**
-             * Key
-             * @enum {string}
-             */
-            key: "share" | "capacity" | "max_delay_ms" | "max_loss_pct" | "max_variation_ms" | "reachability" | "video" | "steadiness" | "marking" | "load";
-            /** Title */
-            title: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "shown" | "shown not" | "open";
-            /** Stops */
-            stops: boolean;
-            /** Says */
-            says: string;
         };
         /**
          * AtReadPlace
@@ -13121,43 +13102,6 @@ export interface components {
              */
             failure: string | null;
         };
-        /** OutcomeView */
-        OutcomeView: {
-            /**
-             * Word
-             * @enum {string}
-             */
-            word: "ready" | "ready with conditions" | "not ready" | "not shown yet";
-            /** Provisional */
-            provisional: boolean;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /**
-             * Good
-             * @description Acceptable calls of those in business hours.
-             */
-            good: number;
-            /** Calls */
-            calls: number;
-            /** Moments */
-            moments: number;
-            /** Share Pct */
-            share_pct: number | null;
-            /** Share Low Pct */
-            share_low_pct: number;
-            /** Share High Pct */
-            share_high_pct: number;
-            /** Required Share Pct */
-            required_share_pct: number;
-            /** Sustained Calls */
-            sustained_calls: number | null;
-            /** Requirements */
-            requirements: components["schemas"]["AskedLine"][];
-            /** Causes */
-            causes: string[];
-        };
         /** OwnCause */
         OwnCause: {
             /** Id */
@@ -15141,6 +15085,29 @@ export interface components {
             /** This */
             this: boolean;
         };
+        /**
+         * Share
+         * @description A share with its interval, in percent, and what it rests on.
+         */
+        Share: {
+            /** Good */
+            good: number;
+            /** Calls */
+            calls: number;
+            /** Moments */
+            moments: number;
+            /** Days */
+            days: number;
+            /**
+             * Pct
+             * @description Mean over moments; None without evidence.
+             */
+            pct: number | null;
+            /** Low Pct */
+            low_pct: number;
+            /** High Pct */
+            high_pct: number;
+        };
         /** ShareView */
         ShareView: {
             /** Good */
@@ -16170,6 +16137,32 @@ export interface components {
             note: string;
         };
         /**
+         * TriedOutcome
+         * @description How a site would stand.
+         */
+        TriedOutcome: {
+            /**
+             * Word
+             * @enum {string}
+             */
+            word: "ready" | "ready with conditions" | "not ready" | "not shown yet";
+            /** Provisional */
+            provisional: boolean;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            share: components["schemas"]["Share"];
+            /** Required Share Pct */
+            required_share_pct: number;
+            /** Sustained */
+            sustained: number | null;
+            /** Requirements */
+            requirements: components["schemas"]["Requirement"][];
+            /** Causes */
+            causes: string[];
+        };
+        /**
          * TryForm
          * @description A rule; numbers that its kind has no use for are 0.
          */
@@ -16902,7 +16895,7 @@ export interface components {
             first_day: string | null;
             /** Last Day */
             last_day: string | null;
-            measured: components["schemas"]["OutcomeView"];
+            measured: components["schemas"]["TriedOutcome"];
             /**
              * Tried
              * @description Newest first.
@@ -16929,10 +16922,10 @@ export interface components {
              */
             behind: boolean;
             /** @description As it was when it was tried; None before. */
-            measured: components["schemas"]["OutcomeView"] | null;
-            at_least: components["schemas"]["OutcomeView"] | null;
+            measured: components["schemas"]["TriedOutcome"] | null;
+            at_least: components["schemas"]["TriedOutcome"] | null;
             /** @description None where it is the same as at least. */
-            at_best: components["schemas"]["OutcomeView"] | null;
+            at_best: components["schemas"]["TriedOutcome"] | null;
             /** Cautions */
             cautions: string[];
         };

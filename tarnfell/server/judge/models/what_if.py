@@ -6,10 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from tarnfell.core.verdict.capacity import State
-from tarnfell.core.verdict.requirements import RequirementKey
-from tarnfell.core.verdict.score import Word
 from tarnfell.server.http.models.base import Model
+from tarnfell.work.whatif.trial import TriedOutcome
 
 Day = Annotated[str, Field(max_length=10)]
 
@@ -39,32 +37,6 @@ class WhatIfForm(Model):
     until_day: Day | None = None
 
 
-class AskedLine(Model):
-    key: RequirementKey
-    title: str
-    state: State
-    stops: bool
-    says: str
-
-
-class OutcomeView(Model):
-    word: Word
-    provisional: bool
-    low: int
-    high: int
-    good: int
-    """Acceptable calls of those in business hours."""
-    calls: int
-    moments: int
-    share_pct: float | None
-    share_low_pct: float
-    share_high_pct: float
-    required_share_pct: float
-    sustained_calls: int | None
-    requirements: list[AskedLine]
-    causes: list[str]
-
-
 class WhatIfView(Model):
     id: int
     says: list[str]
@@ -72,10 +44,10 @@ class WhatIfView(Model):
     state: Literal["waiting", "being tried", "ready", "failed"]
     behind: bool
     """Evidence or brief have changed since it was tried."""
-    measured: OutcomeView | None
+    measured: TriedOutcome | None
     """As it was when it was tried; None before."""
-    at_least: OutcomeView | None
-    at_best: OutcomeView | None
+    at_least: TriedOutcome | None
+    at_best: TriedOutcome | None
     """None where it is the same as at least."""
     cautions: list[str]
 
@@ -105,6 +77,6 @@ class WhatIfPage(Model):
     first_day: str | None
     """Of the site's calls, ISO dates; None where there are none."""
     last_day: str | None
-    measured: OutcomeView
+    measured: TriedOutcome
     tried: list[WhatIfView]
     """Newest first."""

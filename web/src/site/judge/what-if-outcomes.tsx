@@ -7,7 +7,7 @@ import { scoreWords, VerdictMark } from "../../ui/verdict";
 import { Wide } from "../../ui/wide";
 
 type Page = Model<"WhatIfPage">;
-type Outcome = Model<"OutcomeView">;
+type Outcome = Model<"TriedOutcome">;
 type Tried = Model<"WhatIfView">;
 
 const STATES = { shown: "shown", "shown not": "not met", open: "open" } as const;
@@ -128,7 +128,7 @@ function Row(props: {
       <td>
         <ShareLine outcome={outcome} />
       </td>
-      <td>{outcome.sustained_calls ?? DASH}</td>
+      <td>{outcome.sustained ?? DASH}</td>
     </tr>
   );
 }
@@ -138,13 +138,13 @@ const WIDTH = 190;
 /** The share with its interval on a line from 0 to 100 %; the notch is what is required. */
 function ShareLine({ outcome }: { outcome: Outcome }) {
   const at = (pct: number) => (pct / 100) * WIDTH;
-  if (outcome.share_pct === null) return <span className="text-soft">no call counts</span>;
+  if (outcome.share.pct === null) return <span className="text-soft">no call counts</span>;
   return (
     <span className="block">
       <svg viewBox={`-3 0 ${WIDTH + 6} 14`} className="block h-3.5 w-[196px]" aria-hidden="true">
         <path d={`M0 9H${WIDTH}`} stroke="var(--ink)" strokeWidth="0.7" />
         <path
-          d={`M${at(outcome.share_low_pct)} 9H${at(outcome.share_high_pct)}`}
+          d={`M${at(outcome.share.low_pct)} 9H${at(outcome.share.high_pct)}`}
           stroke="var(--depth-3)"
           strokeWidth="4"
         />
@@ -154,14 +154,14 @@ function ShareLine({ outcome }: { outcome: Outcome }) {
           strokeWidth="1.2"
           strokeDasharray="2 1.5"
         />
-        <circle cx={at(outcome.share_pct)} cy="9" r="3" fill="var(--ink)" />
+        <circle cx={at(outcome.share.pct)} cy="9" r="3" fill="var(--ink)" />
       </svg>
       <span className="text-sm whitespace-nowrap">
-        {fixed(outcome.share_pct, 1)} % ({fixed(outcome.share_low_pct, 1)} to{" "}
-        {fixed(outcome.share_high_pct, 1)})
+        {fixed(outcome.share.pct, 1)} % ({fixed(outcome.share.low_pct, 1)} to{" "}
+        {fixed(outcome.share.high_pct, 1)})
         <span className="text-soft">
           {" "}
-          · {outcome.good} of {plural(outcome.calls, "call")}
+          · {outcome.share.good} of {plural(outcome.share.calls, "call")}
         </span>
       </span>
     </span>
