@@ -13,7 +13,8 @@ from tests.browser.driver import Page
 SCREENS = (
     "/", "/engagements/merrow-sound-ferries", "/engagements/merrow-sound-ferries/codecs",
     "/engagements/merrow-sound-ferries/alerts", "/engagements/merrow-sound-ferries/people",
-    "/engagements/merrow-sound-ferries/shown", "/account",
+    "/engagements/merrow-sound-ferries/shown", "/account", "/engagements/merrow-sound-ferries/brand",
+    "/sites/skerry-road/what-if",
     "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
     "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
     "/sites/skerry-road/report", "/sites/skerry-road/watch",
