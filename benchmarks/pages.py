@@ -61,7 +61,7 @@ def _serve_and_ask(folder: Path) -> list[tuple[str, float, float, float]]:
         deadline = time.monotonic() + 20
         while True:
             try:
-                opener.open(f"{base}/api/openapi.json").close()
+                opener.open(f"{base}/api/health").close()
                 break
             except OSError:
                 if time.monotonic() > deadline:

@@ -151,6 +151,7 @@ def farend(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--certificate", metavar="F", help="with its key (PEM), for SIP over TLS; else one is made beside the key"
     )
+    _browser(parser)
 
 
 def serve(parser: argparse.ArgumentParser) -> None:
@@ -158,8 +159,13 @@ def serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--bind", default="127.0.0.1:8080", metavar="ADDR:PORT")
     parser.add_argument("--answer", metavar="ADDR[:PORT]", help="run a far end beside the server, at this address")
     parser.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
+    _browser(parser)
     _clerks(parser)
     _log_level(parser)
+
+
+def _browser(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--browser", action="store_true", help="the far end takes calls from browsers too")
 
 
 def clerk(parser: argparse.ArgumentParser) -> None:

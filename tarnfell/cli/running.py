@@ -11,14 +11,16 @@ import sqlite3
 import subprocess
 import sys
 import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from tarnfell.cli.common import DONE, host_port, port_range, print_report
 from tarnfell.farend.certificate import read_or_make
-from tarnfell.farend.daemon import FarEndConfig, listen, run
+from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
+from tarnfell.farend.offer import Offer
+from tarnfell.media.channel import Channel
 from tarnfell.media.host import die_with
 from tarnfell.media.keys import read_or_make_key
 from tarnfell.probe.agent import agent_status, enrol
@@ -35,7 +37,8 @@ def farend(options: argparse.Namespace) -> int:
     key, file, made = read_or_make_key(options.key_file)
     folder = Path(file).parent
     certificate = read_or_make(folder, options.certificate or "")
-    config = FarEndConfig(options.bind, options.control_port, low, high, folder / "halves", certificate)
+    browsers = _for_browsers() if options.browser else None
+    config = FarEndConfig(options.bind, options.control_port, low, high, folder / "halves", certificate, browsers)
     listener = listen(config)
     # Told, not raised: an exception may come up where it is swallowed, and the far end would go on.
     stop = threading.Event()
@@ -52,6 +55,17 @@ def farend(options: argparse.Namespace) -> int:
     finally:
         listener.close()
     return DONE
+
+
+def _for_browsers() -> Callable[[Channel, Offer, Any], None]:
+    """Loaded before anybody calls, so that no session waits for it. Raises FarEndError."""
+    try:
+        from tarnfell.webrtc.session import serve_browser
+    except ImportError as error:
+        raise FarEndError(
+            f"Calls from browsers need a package more ({error.name or error}): pip install \"tarnfell[browser]\"."
+        ) from None
+    return serve_browser
 
 
 def probe_enrol(options: argparse.Namespace) -> int:
@@ -170,7 +184,8 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
     parent = os.getpid()
     # However this server ends, its far end ends with it.
     with subprocess.Popen(
-        [*command, "--media-ports", options.media_ports, "--key-file", str(file)],
+        [*command, "--media-ports", options.media_ports, "--key-file", str(file),
+         *(["--browser"] if options.browser else [])],
         preexec_fn=lambda: die_with(parent),
     ) as child:
         try:

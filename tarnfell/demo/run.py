@@ -181,7 +181,7 @@ class Bench:
             if self._processes["server"].poll() is not None:
                 break
             try:
-                urllib.request.urlopen(f"{self.address}api/openapi.json", timeout=5).close()
+                urllib.request.urlopen(f"{self.address}api/health", timeout=5).close()
                 return
             except (TimeoutError, urllib.error.URLError, ConnectionError):
                 time.sleep(0.2)

@@ -9,14 +9,16 @@ import signal
 import socket
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import ClassVar, Protocol
+from typing import Any, ClassVar, Optional, Protocol
 
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.offer import Offer
 from tarnfell.farend.session import Admit, serve
 from tarnfell.media import host
+from tarnfell.media.channel import Channel
 from tarnfell.media.diary import note
 from tarnfell.media.host import die_with
 from tarnfell.wire.control import DEFAULT_MEDIA_PORTS, DEFAULT_PORT
@@ -27,9 +29,11 @@ MAX_STAMPING = 64
 """Sessions of a watch, which cost next to nothing: a socket and a process that sleeps."""
 MAX_FILLING = 64
 """TCP streams that fill a line: two probes at the most streams both ways."""
+MAX_BROWSERS = 24
+"""Sessions with browsers: a process each, of some forty megabytes."""
 MAX_OPENINGS = 64
 """Connections that have not shown the key yet."""
-MOST_SEATS = MAX_OPENINGS + MAX_SESSIONS + MAX_STAMPING + MAX_FILLING
+MOST_SEATS = MAX_OPENINGS + MAX_SESSIONS + MAX_STAMPING + MAX_FILLING + MAX_BROWSERS
 END_LIMIT_S = 1.0
 """For a session to end when the far end is told to."""
 _LOOK_S = 0.1
@@ -50,6 +54,8 @@ class FarEndConfig:
     """Folder for what is left of runs that were broken off."""
     certificate: Path | None = None
     """For SIP over TLS (certificate.py)."""
+    browsers: Optional[Callable[[Channel, Offer, Any], None]] = None
+    """Serves calls with browsers; None to take none."""
 
 
 def listen(config: FarEndConfig) -> socket.socket:
@@ -104,7 +110,7 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
         # Media answers from the very address the probe reached, also on a host with several.
         halves = Halves(config.keep) if config.keep else None
         ports = (config.first_media_port, config.last_media_port)
-        offer = Offer(sock.family, sock.getsockname()[0], *ports, halves, config.certificate)
+        offer = Offer(sock.family, sock.getsockname()[0], *ports, halves, config.certificate, config.browsers)
         seat = seats.take()
         start = _Forked if host.HERE.forks else _Threaded
         try:
@@ -120,8 +126,13 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
 class _Seats:
     """Who has connected and who has shown the key, for the listening process and those of its sessions to see."""
 
-    _FREE, _OPENING, _CALLS, _STAMPS, _FILL = range(5)
-    _ROOM: ClassVar = {"calls": (_CALLS, MAX_SESSIONS), "stamps": (_STAMPS, MAX_STAMPING), "fill": (_FILL, MAX_FILLING)}
+    _FREE, _OPENING, _CALLS, _STAMPS, _FILL, _BROWSERS = range(6)
+    _ROOM: ClassVar = {
+        "calls": (_CALLS, MAX_SESSIONS),
+        "stamps": (_STAMPS, MAX_STAMPING),
+        "fill": (_FILL, MAX_FILLING),
+        "browsers": (_BROWSERS, MAX_BROWSERS),
+    }
 
     def __init__(self) -> None:
         self._marks = mmap.mmap(-1, MOST_SEATS)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import socket
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any, Optional
 
 from tarnfell.farend.halves import Halves
+from tarnfell.media.channel import Channel
 from tarnfell.media.sockets import open_media_socket
 
 MOST_SPREAD = 64
@@ -24,6 +27,8 @@ class Offer:
     """Where the half of a run that was broken off is kept; None to keep none."""
     certificate: Path | None = None
     """With its key, for SIP over TLS; None where there is none."""
+    browsers: Optional[Callable[[Channel, Offer, Any], None]] = None
+    """Serves calls with a browser (tarnfell/webrtc); None where this far end was not started for them."""
 
 
 class Refused(Exception):

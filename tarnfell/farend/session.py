@@ -45,7 +45,8 @@ class _Plan:
         return max(s.start_us + s.length_us for s in self.up + self.down) / 1e6
 
 
-Admit = Callable[[Literal["calls", "stamps", "fill"]], bool]
+Sort = Literal["calls", "stamps", "fill", "browsers"]
+Admit = Callable[[Sort], bool]
 """Whether there is room for one more session of this sort, which from then on counts."""
 
 
@@ -91,11 +92,14 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
         time.sleep(WRONG_KEY_PAUSE_S)
         raise Refused("wrong key") from None
     channel.reseal(Seal("farend", control), incoming)
-    light = any(one in request for one in ("stamps", "bindings", "signalling", "way_back"))
-    if not admit("stamps" if light else "fill" if "fill" in request else "calls"):
+    if not admit(_sort_of(request)):
         raise Refused("It serves as many probes as it can at once. Try again when one of them is done.")
     if "half" in request:
         return _tell_half(channel, offer, str(request["half"]))
+    if "browser" in request:
+        if offer.browsers is None:
+            raise Refused("It takes no calls from browsers: it was not started for them.")
+        return offer.browsers(channel, offer, request["browser"])
     if "stamps" in request:
         return _answer_stamps(channel, offer, request["stamps"], purpose("stamp"))
     if "signalling" in request:
@@ -120,6 +124,12 @@ def _serve(channel: Channel, key: bytes, offer: Offer, admit: Admit) -> None:
     finally:
         for sock in [*sockets, stamp_sock]:
             sock.close()
+
+
+def _sort_of(request: Unchecked) -> Sort:
+    if any(one in request for one in ("stamps", "bindings", "signalling", "way_back")):
+        return "stamps"
+    return "fill" if "fill" in request else "browsers" if "browser" in request else "calls"
 
 
 def _read_plan(request: Unchecked) -> _Plan:

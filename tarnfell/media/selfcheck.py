@@ -29,6 +29,9 @@ def judge(end: str, check: EndCheck) -> list[str]:
         reasons.append(f"The {end} sent one packet in a hundred over {late.p99:.1f} ms late.")
     if late.max is not None and late.max > LATE_MAX_LIMIT_MS:
         reasons.append(f"The {end} once stood still for {late.max:.0f} ms while it should have sent.")
+    for kept, what in ((check.scatter_ms, "that had arrived"), (check.held_ms, "that was to leave")):
+        if kept and kept.p99 is not None and kept.p99 > LATE_P99_LIMIT_MS:
+            reasons.append(f"The {end} let one packet in a hundred {what} wait for over {kept.p99:.1f} ms.")
     if check.not_sent:
         reasons.append(f"The {end}'s system refused to send {check.not_sent} packets.")
     if check.receive_queue_drops:

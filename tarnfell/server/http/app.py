@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+import json
 import secrets
 from pathlib import Path
 from typing import Any
@@ -140,11 +142,17 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
     return app
 
 
+@functools.cache
+def _described() -> str:
+    """It takes most of a second to make, and changes with the program alone."""
+    return json.dumps(openapi())
+
+
 def _serve_description(app: Flask) -> None:
     @app.get("/api/openapi.json")
     @opened_to("anyone")
-    def _description() -> dict[str, object]:
-        return openapi()
+    def _description() -> Response:
+        return Response(_described(), mimetype="application/json")
 
 
 def _serve_front_end(app: Flask) -> None:

@@ -13,7 +13,7 @@ _REASONS = 100
 
 @dataclass(frozen=True)
 class Lateness:
-    """Actual minus planned send time, milliseconds."""
+    """Of many packets, milliseconds: actual minus planned send time, where nothing else is said."""
 
     p50: Optional[float] = None
     p99: Optional[float] = None
@@ -49,6 +49,12 @@ class EndCheck:
     """Of the time, waiting for a processor."""
     cpu_stolen_pct: Optional[float] = None
     rtcp_rtt_us: Optional[int] = None
+    scatter_ms: Optional[Lateness] = None
+    """How long what had arrived waited for this end's own program; where the system's stamps do not tell."""
+    held_ms: Optional[Lateness] = None
+    """How long what was sent was held back by this end's own transport before it left."""
+    hidden_s: float = 0.0
+    """Of a browser's page: how long it was in the background."""
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,36 @@
+"""An event loop whose datagram sockets stand on a far end's own address and media ports.
+
+WebRTC's library takes any free port of every address of the host; a far end has promised a range to firewalls.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import ipaddress
+from typing import Any
+
+from tarnfell.farend.offer import Offer
+
+
+class MediaPortsLoop(asyncio.SelectorEventLoop):
+    def __init__(self, offer: Offer) -> None:
+        super().__init__()
+        self._offer = offer
+        # A far end at a loopback address is for this machine alone, which browsers do not use for media: any address
+        # of the machine then serves.
+        self._only = None if ipaddress.ip_address(offer.address).is_loopback else offer.address
+
+    async def create_datagram_endpoint(self, protocol_factory: Any, local_addr: Any = None, **how: Any) -> Any:
+        """Raises OSError where the address is not the far end's, or none of its ports is free."""
+        if local_addr is None or local_addr[1]:
+            return await super().create_datagram_endpoint(protocol_factory, local_addr=local_addr, **how)
+        if self._only is not None and local_addr[0] != self._only:
+            raise OSError(errno.EADDRNOTAVAIL, "the far end does not answer at this address")
+        for port in range(self._offer.first_port, self._offer.last_port + 1):
+            try:
+                return await super().create_datagram_endpoint(protocol_factory, local_addr=(local_addr[0], port), **how)
+            except OSError as error:
+                if error.errno != errno.EADDRINUSE:
+                    raise
+        raise OSError(errno.EADDRINUSE, "no media port is free")

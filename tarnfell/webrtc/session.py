@@ -1,0 +1,161 @@
+"""One session of calls with a browser, from its offer to this end's half of the packets.
+
+    offer ──► answer told, the control connection is over ──► ICE, DTLS, two data channels ──► begin ──► packets both
+    ways ──► finish, or the browser is gone, or time is up ──► the half is kept
+
+Nothing is sent to an address that has not answered ICE's checks with the password of this session (RFC 8445), and
+whoever asks for a session holds the far end's key: a browser comes by way of the server.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from typing import Any
+
+from aiortc import RTCConfiguration, RTCDataChannel, RTCPeerConnection, RTCSessionDescription
+
+from tarnfell.farend.offer import Offer, Refused
+from tarnfell.media.channel import Channel
+from tarnfell.media.diary import note
+from tarnfell.webrtc import sdp
+from tarnfell.webrtc.ends import TICK_S, FarSide
+from tarnfell.webrtc.loop import MediaPortsLoop
+from tarnfell.wire.browser import CONTROL, MEDIA, BrowserCalls
+from tarnfell.wire.kinds.fields import KindError, read
+
+CONNECT_S = 20.0
+"""From the answer to the browser's word to begin."""
+OVERTIME_S = 10.0
+"""After the planned end, for the browser to say that it has finished."""
+MOST_CONTROL = 400
+_ROOM_BYTES = 1 << 20
+_LOOK_S = 1.0
+
+
+def serve_browser(channel: Channel, offer: Offer, asked: Any) -> None:
+    """Raises Refused for what is not understood, ChannelClosed or TimeoutError before the answer was told."""
+    try:
+        wanted = read(BrowserCalls, asked, "The request")
+    except KindError as error:
+        raise Refused(str(error)) from None
+    loop = MediaPortsLoop(offer)
+    try:
+        loop.run_until_complete(_Session(channel, offer, wanted).serve())
+    finally:
+        loop.close()
+
+
+class _Session:
+    def __init__(self, channel: Channel, offer: Offer, wanted: BrowserCalls) -> None:
+        self._channel, self._offer, self._wanted = channel, offer, wanted
+        self._peer = RTCPeerConnection(RTCConfiguration(iceServers=[]))
+        self._media: RTCDataChannel | None = None
+        self._control: RTCDataChannel | None = None
+        self._side = FarSide(wanted, self._send)
+        self._begun, self._over = asyncio.Event(), asyncio.Event()
+        self._heard = 0
+
+    async def serve(self) -> None:
+        self._peer.on("datachannel", self._opened)
+        self._peer.on("connectionstatechange", self._changed)
+        try:
+            answer = await self._answered()
+            self._channel.send({"accepted": {"answer": answer}})
+            self._channel.close()
+            await self._carry_on()
+        finally:
+            await self._peer.close()
+            # What was arranged for and has not run yet would be told as lost when the loop ends.
+            for task in asyncio.all_tasks() - {asyncio.current_task()}:
+                task.cancel()
+
+    async def _answered(self) -> str:
+        try:
+            offered = RTCSessionDescription(sdp.without_names(self._wanted.offer), "offer")
+            await self._peer.setRemoteDescription(offered)
+            if self._peer.sctp is None:
+                raise ValueError("it has no data channel")
+            await self._peer.setLocalDescription(await self._peer.createAnswer())
+        except Exception as error:  # a parser of what a stranger's browser wrote may fail in any way
+            raise Refused(f"The browser's offer is not understood: {error}") from None
+        answer = str(self._peer.localDescription.sdp)
+        if "a=candidate:" not in answer:
+            raise Refused(
+                f"The far end has no address for browsers: none of its media ports {self._offer.first_port}–"
+                f"{self._offer.last_port} is free, or the host has no address but loopback."
+            )
+        return sdp.reached_at(answer, self._wanted.reached_at)
+
+    def _opened(self, opened: RTCDataChannel) -> None:
+        if opened.label == MEDIA and self._media is None:
+            self._media = opened
+            opened.on("message", self._take)
+        elif opened.label == CONTROL and self._control is None:
+            self._control = opened
+            opened.on("message", self._told)
+
+    def _changed(self) -> None:
+        if self._peer.connectionState in ("failed", "closed"):
+            self._over.set()
+
+    def _take(self, message: Any) -> None:
+        if isinstance(message, bytes):
+            self._side.take(message)
+
+    def _told(self, message: Any) -> None:
+        self._heard += 1
+        if self._heard > MOST_CONTROL:
+            self._over.set()
+            return
+        try:
+            told = json.loads(message)
+            words = set(told) if isinstance(told, dict) else set()
+        except (ValueError, TypeError, RecursionError):
+            return
+        if "begin" in words:
+            self._begun.set()
+        if "stop" in words:
+            self._side.stopped = True
+        if "finish" in words:
+            self._over.set()
+
+    def _send(self, data: bytes) -> None:
+        if self._media is not None and self._media.readyState == "open":
+            self._open_the_throttle()
+            self._media.send(data)
+
+    def _open_the_throttle(self) -> None:
+        """Media is sent when it is due, as by RTP: SCTP would hold it back after a loss, and that would look like the
+        network's delay. The rate is bounded by what was asked for."""
+        transport = self._peer.sctp
+        if transport is not None:
+            transport._cwnd = transport._ssthresh = _ROOM_BYTES
+
+    def _say(self, **what: object) -> None:
+        if self._control is not None and self._control.readyState == "open":
+            self._control.send(json.dumps(what))
+
+    async def _carry_on(self) -> None:
+        waiting = [asyncio.ensure_future(one.wait()) for one in (self._begun, self._over)]
+        await asyncio.wait(waiting, timeout=CONNECT_S, return_when=asyncio.FIRST_COMPLETED)
+        for one in waiting:
+            one.cancel()
+        if not self._begun.is_set():
+            note("far end: a browser did not come.")
+            return
+        loop = asyncio.get_running_loop()
+        begun = told_at = loop.time()
+        self._side.begin()
+        self._say(begun=True)
+        while not self._over.is_set() and loop.time() - begun < self._wanted.seconds + OVERTIME_S:
+            self._side.turn()
+            if loop.time() - told_at >= _LOOK_S:
+                told_at += _LOOK_S
+                self._say(progress=self._side.progress())
+            await asyncio.sleep(TICK_S)
+        if self._offer.halves is None or not self._offer.halves.keep(self._wanted.token, self._side.half()):
+            note("far end: its half of a browser's calls could not be kept.")
+            return
+        self._say(kept=True)
+        await asyncio.sleep(_LOOK_S)  # for that to leave
