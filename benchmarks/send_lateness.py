@@ -19,9 +19,9 @@ from multiprocessing import Pipe, get_context
 from benchmarks.pauses import Pauses, witnessed
 from tarnfell.media.engine import Arrangement
 from tarnfell.media.host import raise_priority
-from tarnfell.media.selfcheck import lateness_of
 from tarnfell.probe.call import place_calls
 from tarnfell.wire.kinds.calls import CallPlan
+from tarnfell.wire.kinds.selfcheck import lateness_of
 
 KEY = b"a-key-for-the-benchmark"
 SECONDS = 5

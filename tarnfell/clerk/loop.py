@@ -12,14 +12,16 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from tarnfell.clerk.browsers import Complete, Joining
 from tarnfell.clerk.looks import Look, Looks
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import deliveries as delivery_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import flows as flow_store
 from tarnfell.store import survey as survey_store
 from tarnfell.store import tasks as task_store
 from tarnfell.store.db import connect, folder_of, now_us, writing
-from tarnfell.store.files import DELIVERIES, MADE
+from tarnfell.store.files import DELIVERIES, HALVES, MADE
 from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
 from tarnfell.work.evidence.evaluations import evaluate_next
@@ -53,13 +55,22 @@ log = logging.getLogger(__name__)
 
 
 def keep_turning(
-    data: Path, stop: threading.Event, look: Look, sending: Sending, samples_days: int | None = None
+    data: Path,
+    stop: threading.Event,
+    look: Look,
+    complete: Complete,
+    sending: Sending,
+    samples_days: int | None = None,
 ) -> None:
-    """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here.
+    """All loops, until ``stop``; a fault is logged and the next turn tries again. ``look`` takes looks from here, and
+    ``complete`` asks far ends for their half of what browsers delivered.
 
     Samples are kept for so many days; None: for ever.
     """
-    looks = Looks(data, look)
+    looks, joining = Looks(data, look), Joining(data, complete)
+
+    def join_halves(db: sqlite3.Connection) -> None:
+        joining.turn(db)
 
     seen = 0
 
@@ -88,6 +99,7 @@ def keep_turning(
         (try_changes, TURN_S),
         (evaluate_what_changed, EVALUATIONS_S),
         (looks.turn, TURN_S),
+        (join_halves, TURN_S),
         (watch, WATCH_S),
         (alert, ALERT_S),
         (alert_seldom, ALERT_SELDOM_S),
@@ -102,6 +114,7 @@ def keep_turning(
     db = connect(data)
     try:
         DELIVERIES.sweep(data, delivery_store.known(db))
+        HALVES.sweep(data, browser_store.halves_named(db))
         MADE.sweep(data, task_store.files_named(db))
         with writing(db):
             fill_store.judge_unreadable_again(db)
@@ -113,6 +126,7 @@ def keep_turning(
     for other in others:
         other.join()
     looks.end()
+    joining.end()
 
 
 def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None], every_s: float) -> None:

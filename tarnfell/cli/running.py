@@ -14,7 +14,7 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from tarnfell.cli.common import DONE, host_port, port_range, print_report
 from tarnfell.farend.certificate import read_or_make
@@ -27,6 +27,9 @@ from tarnfell.probe.agent import agent_status, enrol
 from tarnfell.probe.http import Unreachable
 from tarnfell.probe.state import AgentError, State
 from tarnfell.probe.supervisor import run_agent
+
+if TYPE_CHECKING:  # loaded when used: a far end and a probe need no database
+    from tarnfell.store.places import FarEnd
 
 LAST_CLERK_S = 5.0
 """How long a clerk waits for one that is just ending."""
@@ -63,7 +66,7 @@ def _for_browsers() -> Callable[[Channel, Offer, Any], None]:
         from tarnfell.webrtc.session import serve_browser
     except ImportError as error:
         raise FarEndError(
-            f"Calls from browsers need a package more ({error.name or error}): pip install \"tarnfell[browser]\"."
+            f'Calls from browsers need a package more ({error.name or error}): pip install "tarnfell[browser]".'
         ) from None
     return serve_browser
 
@@ -142,12 +145,24 @@ def clerk(options: argparse.Namespace) -> int:
             open_database(data).close()
             sending = Sending(options.public_address, options.allow_private_webhooks)
             look: OwnLook = lambda *how: Look(*how).run()  # noqa: E731
-            keep_turning(data, stop, look, sending, options.keep_samples)
+            keep_turning(data, stop, look, _completed, sending, options.keep_samples)
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:
         raise ValueError(f"The clerk cannot work with {data}: {error.strerror}.") from None
     return DONE
+
+
+def _completed(half: bytes, far_end: FarEnd, token: str) -> bytes:
+    """As the clerk asks for it."""
+    from tarnfell.clerk.browsers import FarHalfMissing
+    from tarnfell.probe.connect import CallError
+    from tarnfell.probe.halves import NotKept, Ticket, completed
+
+    try:
+        return completed(half, Ticket(far_end.host, far_end.port, far_end.key, token, until_s=0.0))
+    except (CallError, NotKept) as error:
+        raise FarHalfMissing(str(error)) from None
 
 
 @contextmanager
@@ -184,8 +199,14 @@ def _own_far_end(options: argparse.Namespace) -> Iterator[None]:
     parent = os.getpid()
     # However this server ends, its far end ends with it.
     with subprocess.Popen(
-        [*command, "--media-ports", options.media_ports, "--key-file", str(file),
-         *(["--browser"] if options.browser else [])],
+        [
+            *command,
+            "--media-ports",
+            options.media_ports,
+            "--key-file",
+            str(file),
+            *(["--browser"] if options.browser else []),
+        ],
         preexec_fn=lambda: die_with(parent),
     ) as child:
         try:

@@ -101,7 +101,7 @@ class Bench:
         token = self._point_bench(key_file.read_text().strip())
         control = str(self._control_port)
         self._run("farend", "-m", "tarnfell.cli", "farend", "--bind", self.far_address, "--control-port", control,
-                  "--media-ports", MEDIA_PORTS, "--key-file", str(key_file))  # fmt: skip
+                  "--media-ports", MEDIA_PORTS, "--key-file", str(key_file), "--browser")  # fmt: skip
         self._run("path", "-m", "tarnfell.standin.path", "--listen", self.path_address, "--far", self.far_address,
                   "--control-port", control, "--media-ports", MEDIA_PORTS, "--script", str(script))  # fmt: skip
         self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self.folder), "--bind",

@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, ClassVar, Optional, Protocol
+from typing import Any, ClassVar, Protocol
 
 from tarnfell.farend.halves import Halves
 from tarnfell.farend.offer import Offer
@@ -54,7 +54,7 @@ class FarEndConfig:
     """Folder for what is left of runs that were broken off."""
     certificate: Path | None = None
     """For SIP over TLS (certificate.py)."""
-    browsers: Optional[Callable[[Channel, Offer, Any], None]] = None
+    browsers: Callable[[Channel, Offer, Any], None] | None = None
     """Serves calls with browsers; None to take none."""
 
 

@@ -6,7 +6,7 @@ import socket
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Optional
+from typing import Any
 
 from tarnfell.farend.halves import Halves
 from tarnfell.media.channel import Channel
@@ -27,7 +27,7 @@ class Offer:
     """Where the half of a run that was broken off is kept; None to keep none."""
     certificate: Path | None = None
     """With its key, for SIP over TLS; None where there is none."""
-    browsers: Optional[Callable[[Channel, Offer, Any], None]] = None
+    browsers: Callable[[Channel, Offer, Any], None] | None = None
     """Serves calls with a browser (tarnfell/webrtc); None where this far end was not started for them."""
 
 

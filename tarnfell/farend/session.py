@@ -17,7 +17,6 @@ from tarnfell.farend.offer import Offer, Refused, open_sockets, spread
 from tarnfell.farend.reflecting import answer_stamps
 from tarnfell.farend.signalling import PortTaken, serve_signalling
 from tarnfell.farend.wayback import trace_back
-from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
@@ -25,6 +24,7 @@ from tarnfell.media.streams import MAX_STREAMS, StreamSpec
 from tarnfell.media.workers import WorkerLost
 from tarnfell.wire import Unchecked, WireError
 from tarnfell.wire.control import NONCE_BYTES, PROTOCOL_VERSION, Seal, session_key
+from tarnfell.wire.kinds import selfcheck
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.record import Record, join_parts, split_parts
 

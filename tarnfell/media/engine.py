@@ -18,11 +18,10 @@ from tarnfell.media import host
 from tarnfell.media.board import Board
 from tarnfell.media.host import CpuWatch, clock_id, raise_priority
 from tarnfell.media.receiver import Receiver, StampReceiver, StreamReceiver
-from tarnfell.media.selfcheck import lateness_of
 from tarnfell.media.sender import StampSender, StreamSender, send_streams
 from tarnfell.media.streams import StreamSpec
 from tarnfell.media.workers import Forked, Threaded, Worker
-from tarnfell.wire.kinds.selfcheck import EndCheck, end_check_of
+from tarnfell.wire.kinds.selfcheck import EndCheck, end_check_of, lateness_of
 from tarnfell.wire.record import PackedColumn, Record, pack_column
 
 Arrangement = Literal["processes", "threads", "one loop"]

@@ -19,7 +19,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from tarnfell.media import board as b
-from tarnfell.media import selfcheck
 from tarnfell.media.channel import Channel, ChannelClosed
 from tarnfell.media.engine import BEST, SETTLE_S, Arrangement, CallMedia, EndResult, MediaEnd
 from tarnfell.media.host import clock_id
@@ -33,6 +32,7 @@ from tarnfell.wire.control import (
     DEFAULT_PORT,
 )
 from tarnfell.wire.failures import Failure
+from tarnfell.wire.kinds import selfcheck
 from tarnfell.wire.kinds.calls import CallPlan, LiveDirection, LiveSecond
 from tarnfell.wire.kinds.selfcheck import FarCheck, SelfCheck, far_check_of
 from tarnfell.wire.record import PackedColumn, Record, split_parts

@@ -11,6 +11,7 @@ from flask import g
 
 from tarnfell.server.http.api import Problem
 from tarnfell.store import alerts as alert_store
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fill_plans as fill_plan_store
@@ -132,9 +133,17 @@ def require_probe(site: Site, probe_id: int) -> Probe:
         probe = probe_store.probe_by_id(g.db, probe_id)
     except KeyError:
         probe = None
-    if probe is None or probe.site_id != site.id:
+    if probe is None or probe.site_id != site.id or probe.kind != "program":
         raise Problem(404, f"{site.name} has no probe {probe_id}.")
     return probe
+
+
+def require_browser(site: Site, probe_id: int) -> Probe:
+    """A browser that has, or had, a link to test from this site."""
+    found = next((one for one in browser_store.browsers_of(g.db, site.id) if one.id == probe_id), None)
+    if found is None:
+        raise Problem(404, f"{site.name} has no link {probe_id} for tests from a browser.")
+    return found
 
 
 def require_far_end(far_end_id: int) -> FarEnd:
@@ -297,6 +306,17 @@ def own_run(run_id: int) -> Run:
         run = None
     if run is None or run.probe_id != g.probe.id:
         raise Problem(404, f"There is no run {run_id} for this probe.")
+    return run
+
+
+def browser_run(browser: Probe, run_id: int) -> Run:
+    """A run of the browser whose link was shown."""
+    try:
+        run = run_store.run_by_id(g.db, run_id)
+    except KeyError:
+        run = None
+    if run is None or run.probe_id != browser.id:
+        raise Problem(404, f"There is no test {run_id} behind this link.")
     return run
 
 

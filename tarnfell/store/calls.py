@@ -16,7 +16,7 @@ from tarnfell.store import clocks, jobs, runs
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.figures import assignments, columns, figures_of, marks, values
-from tarnfell.store.runs import Run
+from tarnfell.store.runs import COUNTS, Run
 from tarnfell.store.videos import JudgedVideo, add_video, replace_pictures
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds.selfcheck import SelfCheck
@@ -171,13 +171,13 @@ def _stored(rows: Iterable[sqlite3.Row]) -> list[StoredDirection]:
 
 
 def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
-    """A row for each direction of each call of the site, in the order of time."""
+    """A row for each direction of each call that is evidence of the site, in the order of time."""
     return db.execute(
         f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
         "r.far_end_id, r.codec, r.ptime_ms, r.seconds, r.self_check, r.cut_reason, r.cut_after_s, r.server_reachable, "
         f"r.medium, d.direction, {_FIGURES} "
         "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
-        "WHERE r.site_id = ? ORDER BY c.started_us, c.id",
+        f"WHERE r.site_id = ? AND {COUNTS} ORDER BY c.started_us, c.id",
         (site_id,),
     ).fetchall()
 
@@ -246,7 +246,7 @@ def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) 
         "few AS (SELECT id FROM done WHERE ended_us >= ?2 OR id >= coalesce("
         "(SELECT id FROM done ORDER BY id DESC LIMIT 1 OFFSET ?3 - 1), 0)), "
         "own AS (SELECT r.id, r.probe_id, min(c.started_us) AS began_us FROM few JOIN run_job r ON r.id = few.id "
-        "JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 GROUP BY r.id) "
+        f"JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 AND {COUNTS} GROUP BY r.id) "
         "SELECT own.id, own.probe_id, own.began_us, d.direction, d.mos FROM own JOIN call c ON c.run_id = own.id "
         "JOIN direction d ON d.call_id = c.id ORDER BY own.began_us, own.id",
         (site_id, from_us, least),

@@ -30,6 +30,8 @@ class Evidence:
     """The sum of the numbers of those that are done."""
     wish: str
     """What checks are to ask, and by which limits they are judged."""
+    browser_counts: int
+    """Whether calls from browsers are evidence."""
 
 
 _EVIDENCE = """
@@ -41,7 +43,7 @@ SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_u
   (SELECT coalesce(group_concat(found), '') FROM (SELECT found FROM watch_reading JOIN watch ON watch.id = watch_id
     JOIN probe ON probe.id = probe_id WHERE probe.site_id = site.id ORDER BY watch_id)),
   (SELECT coalesce(sum(id), 0) FROM job WHERE job.site_id = site.id AND kind = 'check' AND state = 'done'),
-  coalesce((SELECT wish FROM check_wish WHERE check_wish.site_id = site.id), '')
+  coalesce((SELECT wish FROM check_wish WHERE check_wish.site_id = site.id), ''), browser_counts
 FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')
 """
 

@@ -37,6 +37,7 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
     "done": (),
 }
 TAKEN_BACK = "Cancelled before the probe started."
+PAGE_CLOSED = "The page in the browser was closed, or fell asleep, before it delivered its packets."
 SUPERSEDED = "Asked for again before the probe took it."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long with a job in hand is taken to be gone."""
@@ -339,10 +340,18 @@ def silent_jobs(db: sqlite3.Connection) -> list[int]:
     return [row[0] for row in rows]
 
 
+def _is_browsers(db: sqlite3.Connection, probe_id: int) -> bool:
+    row = db.execute("SELECT kind FROM probe WHERE id = ?", (probe_id,)).fetchone()
+    return row is not None and row[0] == "browser"
+
+
 def give_up_silent(db: sqlite3.Connection, job_ids: Iterable[int]) -> None:
     for job_id in job_ids:
         job = job_by_id(db, job_id)
         if job.state in ("taken", "running"):
+            if _is_browsers(db, job.probe_id):
+                move(db, job_id, "failed", PAGE_CLOSED)
+                continue
             if job.kind == "calls":
                 during, completed = "during the run", "If it comes back with the packets, this run is completed."
             else:

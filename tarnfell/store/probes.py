@@ -11,12 +11,15 @@ import json
 import secrets
 import sqlite3
 from dataclasses import dataclass, fields
+from typing import Literal
 
 from tarnfell.store import presence
 from tarnfell.store.db import now_us
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.surroundings import Surroundings, surroundings_of
 
+Kind = Literal["program", "browser"]
+"""A program of ours that works until it is told to end, or a page in a browser."""
 INVITATION_LIFE_US = 14 * 24 * 3600 * 1_000_000
 
 
@@ -36,6 +39,7 @@ class Probe:
     created_us: int
     clock_off_us: int | None
     """Its clock less this server's, as it last told; None where it does not tell."""
+    kind: Kind = "program"
 
 
 @dataclass(frozen=True)
@@ -57,16 +61,16 @@ class Invitation:
         return self.used_us is None and self.revoked_us is None and self.until_us > now_us()
 
 
-def add_probe(db: sqlite3.Connection, site_id: int, test_point_id: int, name: str) -> int:
+def add_probe(db: sqlite3.Connection, site_id: int, test_point_id: int, name: str, kind: Kind = "program") -> int:
     cursor = db.execute(
-        "INSERT INTO probe (site_id, test_point_id, name, created_us) VALUES (?, ?, ?, ?)",
-        (site_id, test_point_id, name, now_us()),
+        "INSERT INTO probe (site_id, test_point_id, name, kind, created_us) VALUES (?, ?, ?, ?, ?)",
+        (site_id, test_point_id, name, kind, now_us()),
     )
     return int(cursor.lastrowid or 0)
 
 
 def invite(db: sqlite3.Connection, probe_id: int, invited_by: int | None = None, until_us: int | None = None) -> str:
-    """A new code for this probe; those before it stop working."""
+    """A new code for this probe or browser; those before it stop working."""
     code = secrets.token_hex(14)
     at = now_us()
     db.execute("UPDATE invitation SET revoked_us = ? WHERE probe_id = ? AND revoked_us IS NULL AND used_us IS NULL",
@@ -110,6 +114,7 @@ def enrol(db: sqlite3.Connection, code: str, around: Surroundings) -> tuple[Prob
     at = now_us()
     row = db.execute(
         "UPDATE invitation SET used_us = ? WHERE code = ? AND revoked_us IS NULL AND until_us > ? "
+        "AND EXISTS (SELECT 1 FROM probe WHERE probe.id = probe_id AND kind = 'program') "
         "AND (used_us IS NULL OR EXISTS (SELECT 1 FROM probe WHERE probe.id = probe_id "
         "AND enrolled_us = used_us AND last_contact_us = enrolled_us)) RETURNING probe_id",
         (at, code, at),
@@ -138,9 +143,11 @@ def probe_by_id(db: sqlite3.Connection, probe_id: int) -> Probe:
     return _probe(row)
 
 
-def probes_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
+def probes_of(db: sqlite3.Connection, site_id: int, kind: Kind = "program") -> list[Probe]:
     """The ones at work; retired probes are kept but not listed."""
-    rows = db.execute(f"{_PROBE} WHERE probe.site_id = ? AND retired_us IS NULL ORDER BY probe.id", (site_id,))
+    rows = db.execute(
+        f"{_PROBE} WHERE probe.site_id = ? AND probe.kind = ? AND retired_us IS NULL ORDER BY probe.id", (site_id, kind)
+    )
     return [_probe(row) for row in rows]
 
 
@@ -182,7 +189,7 @@ def retire(db: sqlite3.Connection, probe_id: int) -> None:
 _INVITATION = f"SELECT {', '.join(f.name for f in fields(Invitation))} FROM invitation"
 _PROBE = (
     "SELECT probe.id, probe.site_id, test_point_id, test_point.name AS test_point, probe.name, environment, "
-    "contact_address, enrolled_us, last_contact_us, retired_us, probe.created_us, clock_off_us FROM probe "
+    "contact_address, enrolled_us, last_contact_us, retired_us, probe.created_us, clock_off_us, probe.kind FROM probe "
     "JOIN test_point ON test_point.id = test_point_id"
 )
 

@@ -117,9 +117,18 @@ def keep_cut(db: sqlite3.Connection, run_id: int, cut: Failure) -> None:
     db.execute("UPDATE run SET cut_reason = ?, cut_after_s = ? WHERE id = ?", (cut.reason, cut.after_s, run_id))
 
 
+COUNTS = (
+    "(SELECT probe.kind = 'program' OR site.browser_counts FROM probe JOIN site ON site.id = probe.site_id "
+    "WHERE probe.id = r.probe_id)"
+)
+"""Of a run ``r``: a browser's are evidence where that was allowed for the site."""
+
+
 def failed_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
-    """In the order of time."""
-    rows = db.execute(f"{_RUN} WHERE site_id = ? AND state = 'failed' ORDER BY created_us, id", (site_id,))
+    """Those that may be evidence, in the order of time."""
+    rows = db.execute(
+        f"{_RUN} r WHERE site_id = ? AND state = 'failed' AND {COUNTS} ORDER BY created_us, id", (site_id,)
+    )
     return [_run(row) for row in rows]
 
 

@@ -94,6 +94,8 @@ class Site:
     required_busy_hours: int
     required_moments: int
     archived_us: int | None = field(default=None)
+    browser_counts: bool = False
+    """Whether calls from browsers count for the verdict like those of probes."""
 
     @property
     def brief(self) -> Brief:
@@ -120,7 +122,7 @@ class Site:
 
 
 _LISTS: dict[str, type] = {"blackouts": Blackout, "contacts": Contact, "video": VideoNeed}
-_SWITCHES = ("srtp", "pppoe", "ipv6")
+_SWITCHES = ("srtp", "pppoe", "ipv6", "browser_counts")
 _COLUMNS = ", ".join(f.name for f in fields(Site))
 
 

@@ -7,11 +7,10 @@ from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from tarnfell.media.selfcheck import judge, lateness_of
 from tarnfell.wire import WireError
 from tarnfell.wire.browser import QUESTION, BrowserCalls, Packet, Question
 from tarnfell.wire.kinds.fields import plain
-from tarnfell.wire.kinds.selfcheck import EndCheck
+from tarnfell.wire.kinds.selfcheck import EndCheck, judge, lateness_of
 from tarnfell.wire.record import Record, join_parts
 
 TICK_S = 0.002
@@ -96,10 +95,11 @@ class FarSide:
                 self._late_us.append(round((time.monotonic() - due) * 1e6))
 
     def progress(self) -> dict[str, object]:
-        """Packets sent and arrived so far, of each call."""
+        """Of each call, packets sent so far, those that should have come up to the newest, and those that did."""
         return {
             "sent": [len(call.sent_us) for call in self._calls],
-            "arrived": [len(set(call.arrival_seq)) for call in self._calls],
+            "reached": [max(call.arrival_seq, default=-1) + 1 for call in self._calls],
+            "received": [len(set(call.arrival_seq)) for call in self._calls],
         }
 
     def half(self) -> bytes:
@@ -120,4 +120,3 @@ class FarSide:
             for number, call in enumerate(self._calls)
         ]
         return join_parts([Record({"about": about}).serialize(), *records])
-

@@ -21,7 +21,9 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
         # of the machine then serves.
         self._only = None if ipaddress.ip_address(offer.address).is_loopback else offer.address
 
-    async def create_datagram_endpoint(self, protocol_factory: Any, local_addr: Any = None, **how: Any) -> Any:
+    async def create_datagram_endpoint(  # type: ignore[override]
+        self, protocol_factory: Any, local_addr: Any = None, **how: Any
+    ) -> Any:
         """Raises OSError where the address is not the far end's, or none of its ports is free."""
         if local_addr is None or local_addr[1]:
             return await super().create_datagram_endpoint(protocol_factory, local_addr=local_addr, **how)

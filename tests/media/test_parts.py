@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from tarnfell.media import board as b
-from tarnfell.media import host, receiver, selfcheck
+from tarnfell.media import host, receiver
 from tarnfell.media import sender as senders
 from tarnfell.media.board import Board
 from tarnfell.media.engine import CallMedia, MediaEnd
@@ -21,6 +21,7 @@ from tarnfell.media.sender import NEVER_LEFT, StampSender, StreamSender, send_st
 from tarnfell.media.sockets import open_media_socket, receive
 from tarnfell.media.streams import StreamSpec
 from tarnfell.media.workers import WorkerLost
+from tarnfell.wire.kinds import selfcheck
 from tarnfell.wire.kinds.selfcheck import ClockStep, EndCheck, Lateness
 from tarnfell.wire.rtp import RtpPacket
 from tests import rig

@@ -38,6 +38,8 @@ class Aside:
     """Calls of runs that failed for a reason that says nothing of the network."""
     imported: int = 0
     """Imported files, which are shown and not counted."""
+    browsers: int = 0
+    """Calls that browsers placed, where these are shown and not counted."""
 
 
 @dataclass(frozen=True)
@@ -182,5 +184,6 @@ def _left_out(facts: Sequence[CallFact], aside: Aside) -> tuple[LeftOut, ...]:
         ("of runs that failed for a reason that says nothing of the network", aside.failed),
         (f"from before the remedy{': ' + aside.remedy if aside.remedy else ''}", aside.before_remedy),
         ("in imported files: shown, not counted", aside.imported),
+        ("from browsers: shown, not counted", aside.browsers),
     )
     return tuple(LeftOut(what, calls) for what, calls in groups if calls)

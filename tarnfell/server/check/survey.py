@@ -137,7 +137,7 @@ def _under_way(site: Site) -> Reason | None:
 
 def _behind(code: str) -> tuple[Site, Probe]:
     """Raises Problem 404, and 409 where nobody has started the probe, or its work is over."""
-    invitation = require_invitation(code)
+    invitation = require_invitation(code, "program")
     probe = probe_store.probe_by_id(g.db, invitation.probe_id)
     if invitation.used_us is None or invitation.revoked_us is not None or probe.retired_us is not None:
         raise Problem(409, NOT_ENROLLED if invitation.used_us is None else "The work of this probe is finished.")

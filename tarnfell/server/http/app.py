@@ -22,7 +22,7 @@ from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, op
 from tarnfell.server.judge import compare, decisions, notes, own_causes, remedies, sites, what_if
 from tarnfell.server.load import call_list, calls, fills, flows, imports, live, plans, run_capture, runs, videos
 from tarnfell.server.people import account, members, shown, trail, welcome
-from tarnfell.server.place import bench, join, places
+from tarnfell.server.place import bench, browser_links, browser_test, join, places
 from tarnfell.server.probe_api import probes
 from tarnfell.server.report import brands, issued, reports, shared
 from tarnfell.server.today import today
@@ -104,6 +104,8 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         sites,
         places,
         join,
+        browser_links,
+        browser_test,
         bench,
         checks,
         looks,
@@ -156,7 +158,7 @@ def _serve_description(app: Flask) -> None:
 
 
 def _serve_front_end(app: Flask) -> None:
-    """Built files by name; every other address outside /api is a screen of the one page."""
+    """Built files by name; every other address outside /api is a screen of the one page, or the page for tests."""
 
     @app.get("/", defaults={"path": ""})
     @app.get("/<path:path>")
@@ -172,7 +174,8 @@ def _serve_front_end(app: Flask) -> None:
             return response
         if not (web / "index.html").is_file():
             raise Problem(404, "The front end has not been built: run `make web`.")
-        response = send_from_directory(web, "index.html")
+        # Whoever tests from a browser is sent that page alone.
+        response = send_from_directory(web, "test.html" if path.startswith("test/") else "index.html")
         response.headers["Cache-Control"] = "no-cache"
         return response
 

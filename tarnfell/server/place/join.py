@@ -20,7 +20,7 @@ from tarnfell.store import plans as plan_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
-from tarnfell.store.probes import Invitation, Probe
+from tarnfell.store.probes import Invitation, Kind, Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
 
@@ -40,7 +40,7 @@ _SAYS = {
 @endpoint(blueprint, "GET", "/api/join/<code>", audience="anyone", response=JoinPage)
 def show_join(code: str) -> JoinPage:
     """What will happen on this network, the file to start, and whether it is online."""
-    invitation = require_invitation(code)
+    invitation = require_invitation(code, "program")
     if invitation.opened_us is None and invitation.good:
         with writing(g.db):
             probe_store.note_invitation(g.db, invitation, "opened")
@@ -73,7 +73,7 @@ def show_join(code: str) -> JoinPage:
 @endpoint(blueprint, "GET", f"/api/join/<code>/{probe_file.FILE_NAME}", audience="anyone", produces="application/zip")
 def fetch_file(code: str) -> Response:
     """The probe's file, made for its test_point."""
-    invitation = require_invitation(code)
+    invitation = require_invitation(code, "program")
     if not invitation.good:
         raise Problem(410, _SAYS[_state(invitation, probe_store.probe_by_id(g.db, invitation.probe_id))])
     with writing(g.db):
@@ -86,7 +86,7 @@ def fetch_file(code: str) -> Response:
 @endpoint(blueprint, "GET", "/api/join/<code>/tarnfell-probe.service", audience="anyone", produces="text/plain")
 def fetch_service(code: str) -> Response:
     """A service unit for a small box that is always on."""
-    probe = probe_store.probe_by_id(g.db, require_invitation(code).probe_id)
+    probe = probe_store.probe_by_id(g.db, require_invitation(code, "program").probe_id)
     text = probe_file.service_unit(probe.name, site_store.site_by_id(g.db, probe.site_id).name)
     headers = {"Content-Disposition": 'attachment; filename="tarnfell-probe.service"'}
     return Response(text, mimetype="text/plain", headers=headers)
@@ -97,9 +97,10 @@ def public_address() -> str:
     return str(current_app.config["PUBLIC_ADDRESS"] or request.url_root).rstrip("/")
 
 
-def require_invitation(code: str) -> Invitation:
+def require_invitation(code: str, kind: Kind) -> Invitation:
+    """The invitation of a probe of that kind. Raises Problem."""
     invitation = probe_store.invitation_by_code(g.db, code)
-    if invitation is None:
+    if invitation is None or probe_store.probe_by_id(g.db, invitation.probe_id).kind != kind:
         raise Problem(404, "This link is not known here. Was it copied whole? Ask whoever sent it.")
     return invitation
 

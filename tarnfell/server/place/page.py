@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from typing import Literal
 
 from flask import g
 
@@ -126,7 +127,7 @@ def _card(probe: Probe) -> ProbeCard:
         last_contact_us=probe.last_contact_us,
         enrolled_us=probe.enrolled_us,
         around=probe.around,
-        invitation=_invitation(invitation) if invitation else None,
+        invitation=invitation_view(invitation, "join"),
         answers=far_end is not None and far_end.archived_us is None,
         outdated=program is not None and program != probe_file.program_digest(),
         watch=watch_view(g.db, probe),
@@ -155,7 +156,10 @@ def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
     return "offline", f"{hint} Starting the same file again is enough; what it measured is kept there."
 
 
-def _invitation(invitation: Invitation) -> InvitationView:
+def invitation_view(invitation: Invitation | None, page: Literal["join", "test"]) -> InvitationView | None:
+    """With the address of the page for who gets it."""
+    if invitation is None:
+        return None
     state = "open"
     if invitation.used_us:
         state = "used"
@@ -164,7 +168,7 @@ def _invitation(invitation: Invitation) -> InvitationView:
     elif invitation.until_us <= now_us():
         state = "expired"
     return InvitationView(
-        path=f"/join/{invitation.code}",
+        path=f"/{page}/{invitation.code}",
         until_us=invitation.until_us,
         opened_us=invitation.opened_us,
         fetched_us=invitation.fetched_us,

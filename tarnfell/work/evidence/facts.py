@@ -12,6 +12,7 @@ from tarnfell.core.verdict.facts import Blame, CallFact, Outcome, VideoFact
 from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.site import Aside
 from tarnfell.core.verdict.told import Told
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import imports as import_store
@@ -59,6 +60,7 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
         remedy=remedy.words if remedy else "",
         failed=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
         imported=import_store.count_of(db, site.id),
+        browsers=0 if site.browser_counts else browser_store.count_calls(db, site.id),
     )
     return Facts(
         calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],

@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import CallRate, Flow, Plan, hold, plan_run
 from tarnfell.core.schedule import Quiet, Span, quiet_span
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
@@ -25,6 +26,7 @@ from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fill import FillPlan
 from tarnfell.wire.kinds.flow import FlowPlan
+from tarnfell.work.placing.browser_plan import plan_of
 from tarnfell.work.placing.flow_plan import offered
 from tarnfell.work.placing.metered import MB, beside_bytes, flow_bytes, left_bytes, run_bytes
 from tarnfell.work.placing.presence import is_online
@@ -66,6 +68,20 @@ def against(
     )
 
 
+def against_browser(db: sqlite3.Connection, site: Site, browser: Probe, spec: RunSpec, at: datetime) -> Reason | None:
+    """As ``against``, of a test from a browser, which is there by itself and enrols nowhere. Raises CodecError."""
+    link = browser_store.link_of(db, browser.id)
+    if site.archived_us is not None or browser.retired_us is not None or link is None:
+        return Reason("archived", "This work is finished. Thank you.", "The site was archived.")
+    plan = plan_of(link)
+    return (
+        _about_kbps(site, plan.each_way_kbps)
+        or about_metered(db, site, plan.volume_bytes, at)
+        or about_hours(site, Span(at, at + timedelta(seconds=spec.seconds)))
+        or about_others(db, site)
+    )
+
+
 def against_filling(
     db: sqlite3.Connection, site: Site, probe: Probe | None, far_end: FarEnd | None, plan: FillPlan, at: datetime
 ) -> Reason | None:
@@ -94,7 +110,11 @@ def against_flow(
 
 
 def _about_flow_ceiling(site: Site, plan: FlowPlan) -> Reason | None:
-    room_kbps, takes_kbps = ceiling_kbps(site), offered(plan).ip_kbps
+    return _about_kbps(site, offered(plan).ip_kbps)
+
+
+def _about_kbps(site: Site, takes_kbps: float) -> Reason | None:
+    room_kbps = ceiling_kbps(site)
     if room_kbps is None or takes_kbps <= room_kbps:
         return None
     words = (

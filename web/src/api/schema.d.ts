@@ -4575,6 +4575,267 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/browser-counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say whether calls from browsers count for the verdict. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BrowserCounts"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/browser-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Links for tests from a browser, and what came of them. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** A link by which somebody tests from a browser. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BrowserLinkForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/browser-links/{probe_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Put a link for tests from a browser away; its runs stay with the site. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sites/{slug}/browser-links/{probe_id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new link for a test from a browser; the one before stops working. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Take back a link for tests from a browser: nobody can begin a test by it any more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                    probe_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BrowserLinks"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/checks": {
         parameters: {
             query?: never;
@@ -8303,6 +8564,303 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a test from this browser will do, and what earlier ones found. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/rounds.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Three rounds on the next working day at the site, as a calendar file that carries the link. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/calendar": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a browser's offer to a far end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginTest"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestBegun"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/runs/{run_id}/failed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A test that could not begin. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TestFailed"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/runs/{run_id}/half": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The packets of a test as the browser has them. Sending them again changes nothing. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/runs/{run_id}/seconds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One more second of a test from a browser. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TestSecond"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestGoesOn"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -8995,6 +9553,13 @@ export interface components {
              */
             added_ms: number | null;
         };
+        /** BeginTest */
+        BeginTest: {
+            /** Far End Id */
+            far_end_id: number;
+            /** Offer */
+            offer: string;
+        };
         /**
          * Behaviour
          * @description Of a translator on the way, as a STUN server with two addresses sees it (RFC 5780).
@@ -9463,6 +10028,83 @@ export interface components {
             line_share_up_pct: number | null;
             /** Line Share Down Pct */
             line_share_down_pct: number | null;
+        };
+        /** BrowserCounts */
+        BrowserCounts: {
+            /** Counts */
+            counts: boolean;
+        };
+        /** BrowserLinkForm */
+        BrowserLinkForm: {
+            /** Test Point Id */
+            test_point_id: number;
+            /**
+             * Name
+             * @description Of who gets it, or of the desk.
+             */
+            name: string;
+            /** Calls */
+            calls: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /** BrowserLinkView */
+        BrowserLinkView: {
+            /** Probe Id */
+            probe_id: number;
+            /** Name */
+            name: string;
+            /** Test Point */
+            test_point: string;
+            /** Codec Title */
+            codec_title: string;
+            /** Calls */
+            calls: number;
+            /** Seconds */
+            seconds: number;
+            invitation: components["schemas"]["InvitationView"] | null;
+            /** Created Us */
+            created_us: number;
+            /**
+             * Runs
+             * @description Newest first.
+             */
+            runs: components["schemas"]["SelfRun"][];
+        };
+        /** BrowserLinks */
+        BrowserLinks: {
+            /** Site Name */
+            site_name: string;
+            /** Site Slug */
+            site_slug: string;
+            /** Engagement Name */
+            engagement_name: string;
+            /** Engagement Slug */
+            engagement_slug: string;
+            /** Time Zone */
+            time_zone: string;
+            /** Target Mos */
+            target_mos: number;
+            /** Counts */
+            counts: boolean;
+            /**
+             * Not Counted
+             * @description Calls with results that are shown and do not count.
+             */
+            not_counted: number;
+            /** Test Points */
+            test_points: {
+                [key: string]: string;
+            };
+            /** Most Calls */
+            most_calls: number;
+            /**
+             * Far Ends
+             * @description Chosen for this site, and reached by the server: one of them must have been started for browsers.
+             */
+            far_ends: string[];
+            /** Links */
+            links: components["schemas"]["BrowserLinkView"][];
         };
         /**
          * Bursts
@@ -14787,6 +15429,64 @@ export interface components {
             receive_stamps: string | null;
         };
         /**
+         * SelfRun
+         * @description One test from a browser, as whoever ran it and the consultant see it.
+         */
+        SelfRun: {
+            /** Run Id */
+            run_id: number;
+            /** Far End */
+            far_end: string;
+            /** At Us */
+            at_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /** Calls */
+            calls: number;
+            /** Failure */
+            failure: string | null;
+            /**
+             * Doubts
+             * @description Why the browser or the far end measured itself rather than the network; empty where the result is to be
+             *     trusted.
+             */
+            doubts: string[];
+            /**
+             * Scatter Ms
+             * @description How long, of a hundred packets that came, the slowest but one waited for the browser itself.
+             */
+            scatter_ms: number | null;
+            up: components["schemas"]["SelfRunDirection"] | null;
+            down: components["schemas"]["SelfRunDirection"] | null;
+        };
+        /**
+         * SelfRunDirection
+         * @description One way of one test, over its calls.
+         */
+        SelfRunDirection: {
+            /**
+             * Loss Pct
+             * @description Lost, and too late to be played.
+             */
+            loss_pct: number;
+            /** Delay Ms */
+            delay_ms: number | null;
+            /** Jitter Ms */
+            jitter_ms: number;
+            /**
+             * Mos
+             * @description Of the calls in the middle.
+             */
+            mos: number | null;
+            /** Acceptable */
+            acceptable: number;
+            /** Why */
+            why: string;
+        };
+        /**
          * SentPackets
          * @description RTP of one end, as it left.
          */
@@ -15886,6 +16586,99 @@ export interface components {
              */
             required_moments: number;
         };
+        /** TestBegun */
+        TestBegun: {
+            /** Run Id */
+            run_id: number;
+            /** Answer */
+            answer: string;
+        };
+        /** TestFailed */
+        TestFailed: {
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "no-connection" | "given-up" | "no-webrtc";
+        };
+        /** TestFarEnd */
+        TestFarEnd: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Place */
+            place: string;
+            /**
+             * Connect Ms
+             * @description Nearest that a probe at the site has measured; null where none has.
+             */
+            connect_ms: number | null;
+        };
+        /** TestGoesOn */
+        TestGoesOn: {
+            /** Stop */
+            stop: boolean;
+        };
+        /**
+         * TestPage
+         * @description What whoever opened the link is told before anything runs.
+         */
+        TestPage: {
+            /** Site */
+            site: string;
+            /** Test Point */
+            test_point: string;
+            /** Name */
+            name: string;
+            /** Engagement */
+            engagement: string;
+            /** From Whom */
+            from_whom: string;
+            /** Brand */
+            brand: string;
+            /** Contact */
+            contact: string;
+            /** Colour */
+            colour: string;
+            /** Logo */
+            logo: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "expired" | "revoked";
+            /** Until Us */
+            until_us: number;
+            /** Time Zone */
+            time_zone: string;
+            /** Codec Title */
+            codec_title: string;
+            /** Calls */
+            calls: number;
+            /** Interval Ms */
+            interval_ms: number;
+            /** Filling */
+            filling: number;
+            /** Seconds */
+            seconds: number;
+            /** Each Way Kbps */
+            each_way_kbps: number;
+            /**
+             * Volume Mb
+             * @description Both ways.
+             */
+            volume_mb: number;
+            /** Target Mos */
+            target_mos: number;
+            /**
+             * Far Ends
+             * @description The nearest first.
+             */
+            far_ends: components["schemas"]["TestFarEnd"][];
+            /** Runs */
+            runs: components["schemas"]["SelfRun"][];
+        };
         /** TestPointChoice */
         TestPointChoice: {
             /** Id */
@@ -15937,6 +16730,11 @@ export interface components {
             note: string;
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
+        };
+        /** TestSecond */
+        TestSecond: {
+            /** Second */
+            second: number;
         };
         /** TodayArchived */
         TodayArchived: {

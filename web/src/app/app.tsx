@@ -7,7 +7,7 @@ import { ApiError, get, keepCsrf, type Model, remove } from "../api/client";
 import { SignInScreen } from "../sign-in/sign-in-screen";
 import { Button, Loading, Note } from "../ui/controls";
 import { KeyHelp } from "../ui/keys";
-import { Mark } from "../ui/screen";
+import { Mark } from "../ui/mark";
 import { toggleTheme } from "../ui/theme";
 
 type Screen = ComponentType<{ id: string }>;
@@ -18,6 +18,7 @@ const onDemand = <Name extends string>(load: () => Promise<Record<Name, Screen>>
 const brief = () => import("../site/brief/brief-screen");
 const BriefScreen = onDemand(brief, "BriefScreen");
 const NewSiteScreen = onDemand(brief, "NewSiteScreen");
+const BrowserLinksScreen = onDemand(() => import("../site/place/browser-links-screen"), "BrowserLinksScreen");
 const CallScreen = onDemand(() => import("../call/call-screen"), "CallScreen");
 const CheckScreen = onDemand(() => import("../site/check/check-screen"), "CheckScreen");
 const AccountScreen = onDemand(() => import("../people/account-screen"), "AccountScreen");
@@ -119,6 +120,7 @@ function Everything() {
       <Route path="/engagements/:slug/new-site" element={<Keyed screen={NewSiteScreen} />} />
       <Route path="/sites/:slug/brief" element={<Keyed screen={BriefScreen} />} />
       <Route path="/sites/:slug/place" element={<Keyed screen={PlaceScreen} />} />
+      <Route path="/sites/:slug/browser-tests" element={<Keyed screen={BrowserLinksScreen} />} />
       <Route path="/sites/:slug/check" element={<Keyed screen={CheckScreen} />} />
       <Route path="/sites/:slug/survey" element={<Keyed screen={SurveyScreen} />} />
       <Route path="/sites/:slug/look" element={<Keyed screen={LookScreen} />} />

@@ -6,8 +6,8 @@ import { get, type Model } from "../api/client";
 import { ruleWords } from "../site/load/rule";
 import { Note } from "../ui/controls";
 import { count, dateTime, duration } from "../ui/format";
+import { Mark } from "../ui/mark";
 import { slowing } from "../ui/polling";
-import { Mark } from "../ui/screen";
 import { SurveyHere } from "./survey-here";
 
 const PACE = slowing(2000);

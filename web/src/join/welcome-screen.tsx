@@ -4,7 +4,7 @@ import { type FormEvent, useEffect, useState } from "react";
 import { useParams } from "react-router";
 import { get, type Model, post } from "../api/client";
 import { Button, Field, INPUT, Note } from "../ui/controls";
-import { Mark } from "../ui/screen";
+import { Mark } from "../ui/mark";
 
 const MAY = {
   consultant: "You will do everything there: measure, judge, issue reports, invite others.",

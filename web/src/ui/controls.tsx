@@ -1,16 +1,9 @@
 // Buttons, fields and notes: the few controls everything is made of.
-import { type ComponentProps, cloneElement, isValidElement, type ReactNode, useId } from "react";
+import { cloneElement, isValidElement, type ReactNode, useId } from "react";
 import { Link } from "react-router";
+import { ACT, Button, PLAIN } from "./button";
 
-const BUTTON =
-  "inline-flex items-center gap-2 px-4 py-1.5 text-[15px] font-semibold leading-6 disabled:opacity-50";
-const PLAIN = `${BUTTON} border border-ink bg-raised text-ink hover:bg-paper`;
-const ACT = `${BUTTON} border border-act bg-act text-on-act hover:brightness-110`;
-
-/** `act` is for what the person should do next, and for nothing else. */
-export function Button({ act, className = "", ...rest }: ComponentProps<"button"> & { act?: boolean }) {
-  return <button type="button" className={`${act ? ACT : PLAIN} ${className}`} {...rest} />;
-}
+export { Button };
 
 export function LinkButton({ act, to, children }: { act?: boolean; to: string; children: ReactNode }) {
   return (

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { Model } from "../../api/client";
 import { MOST_NAMED, TestPointPicture } from "../../charts/test-point-picture";
-import { Button, Note, Section } from "../../ui/controls";
+import { Button, LinkButton, Note, Section } from "../../ui/controls";
 import { SelectField, TextField } from "../../ui/fields";
 import { Popup } from "../../ui/popup";
 import { Pending, Trail } from "../../ui/screen";
@@ -35,7 +35,10 @@ export function PlaceScreen({ id }: { id: string }) {
             firewall.
           </p>
         </div>
-        <AddTestPoint page={places} ask={ask} first={places.test_points.length === 0} />
+        <div className="flex flex-wrap gap-3">
+          <AddTestPoint page={places} ask={ask} first={places.test_points.length === 0} />
+          <LinkButton to={`/sites/${id}/browser-tests`}>Tests from a browser …</LinkButton>
+        </div>
       </div>
       {problem && (
         <div className="mt-4">

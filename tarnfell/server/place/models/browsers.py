@@ -1,0 +1,146 @@
+"""Tests from a browser: the links that consultants send, and the page behind one."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from tarnfell.server.http.models.base import Model
+from tarnfell.server.place.models.places import InvitationView
+from tarnfell.store.jobs import State
+from tarnfell.wire.browser import MAX_OFFER, MAX_SECONDS, MOST_CALLS
+
+LEAST_SECONDS = 10.0
+
+
+class BrowserLinkForm(Model):
+    test_point_id: int
+    name: str = Field(min_length=1, max_length=80)
+    """Of who gets it, or of the desk."""
+    calls: int = Field(ge=1, le=MOST_CALLS)
+    seconds: float = Field(ge=LEAST_SECONDS, le=MAX_SECONDS)
+
+
+class BrowserCounts(Model):
+    counts: bool
+
+
+class SelfRunDirection(Model):
+    """One way of one test, over its calls."""
+
+    loss_pct: float
+    """Lost, and too late to be played."""
+    delay_ms: float | None
+    jitter_ms: float
+    mos: float | None
+    """Of the calls in the middle."""
+    acceptable: int
+    why: str
+
+
+class SelfRun(Model):
+    """One test from a browser, as whoever ran it and the consultant see it."""
+
+    run_id: int
+    far_end: str
+    at_us: int
+    state: State
+    calls: int
+    failure: str | None
+    doubts: list[str]
+    """Why the browser or the far end measured itself rather than the network; empty where the result is to be
+    trusted."""
+    scatter_ms: float | None
+    """How long, of a hundred packets that came, the slowest but one waited for the browser itself."""
+    up: SelfRunDirection | None
+    down: SelfRunDirection | None
+
+
+class BrowserLinkView(Model):
+    probe_id: int
+    name: str
+    test_point: str
+    codec_title: str
+    calls: int
+    seconds: float
+    invitation: InvitationView | None
+    created_us: int
+    runs: list[SelfRun]
+    """Newest first."""
+
+
+class BrowserLinks(Model):
+    site_name: str
+    site_slug: str
+    engagement_name: str
+    engagement_slug: str
+    time_zone: str
+    target_mos: float
+    counts: bool
+    not_counted: int
+    """Calls with results that are shown and do not count."""
+    test_points: dict[int, str]
+    most_calls: int
+    far_ends: list[str]
+    """Chosen for this site, and reached by the server: one of them must have been started for browsers."""
+    links: list[BrowserLinkView]
+
+
+class TestFarEnd(Model):
+    id: int
+    name: str
+    place: str
+    connect_ms: float | None
+    """Nearest that a probe at the site has measured; null where none has."""
+
+
+class TestPage(Model):
+    """What whoever opened the link is told before anything runs."""
+
+    site: str
+    test_point: str
+    name: str
+    engagement: str
+    from_whom: str
+    brand: str
+    contact: str
+    colour: str
+    logo: str
+    state: Literal["open", "expired", "revoked"]
+    until_us: int
+    time_zone: str
+    codec_title: str
+    calls: int
+    interval_ms: int
+    filling: int
+    seconds: float
+    each_way_kbps: float
+    volume_mb: float
+    """Both ways."""
+    target_mos: float
+    far_ends: list[TestFarEnd]
+    """The nearest first."""
+    runs: list[SelfRun]
+
+
+class BeginTest(Model):
+    far_end_id: int
+    offer: str = Field(min_length=1, max_length=MAX_OFFER)
+
+
+class TestBegun(Model):
+    run_id: int
+    answer: str
+
+
+class TestSecond(Model):
+    second: int = Field(ge=1, le=600)
+
+
+class TestGoesOn(Model):
+    stop: bool
+
+
+class TestFailed(Model):
+    why: Literal["no-connection", "given-up", "no-webrtc"]

@@ -1,0 +1,57 @@
+"""What came of tests from a browser, as whoever ran them and the consultant see it."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from tarnfell.server.place.models.browsers import SelfRun, SelfRunDirection
+from tarnfell.store import browsers as browser_store
+from tarnfell.store import calls as call_store
+from tarnfell.store import places as place_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.calls import StoredDirection
+from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
+from tarnfell.work.judging.calls import acceptable
+from tarnfell.work.judging.run import run_direction
+
+SHOWN = 12
+
+
+def self_runs(db: sqlite3.Connection, site: Site, probe_id: int) -> list[SelfRun]:
+    """Of one browser, newest first."""
+    runs = [run_store.run_by_id(db, number) for number in browser_store.newest_runs(db, probe_id, SHOWN)]
+    return [_view(db, site, run) for run in runs]
+
+
+def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
+    far_end = place_store.far_end_by_id(db, run.far_end_id)
+    check = run_store.self_check(run.self_check)
+    scatter = check.probe.scatter_ms if check else None
+    directions = call_store.directions_of_run(db, run.id) if run.state == "done" else []
+    return SelfRun(
+        run_id=run.id,
+        far_end=far_end.name if far_end else "",
+        at_us=run.begun_us or run.created_us,
+        state=run.state,
+        calls=run.calls,
+        failure=run.failure or run.cut_reason,
+        doubts=list(check.reasons) if check else [],
+        scatter_ms=scatter.p99 if scatter else None,
+        up=_way(site, [one for one in directions if one.direction == "up"]),
+        down=_way(site, [one for one in directions if one.direction == "down"]),
+    )
+
+
+def _way(site: Site, calls: list[StoredDirection]) -> SelfRunDirection | None:
+    told = run_direction([one.figures for one in calls])
+    if told is None:
+        return None
+    return SelfRunDirection(
+        loss_pct=told.loss_pct + told.late_pct,
+        delay_ms=told.delay_p50_ms,
+        jitter_ms=told.added_ms or 0.0,
+        mos=told.mos_p50,
+        acceptable=sum(bool(acceptable(one, site.targets)) for one in calls),
+        why=told.why,
+    )

@@ -1,0 +1,234 @@
+// The page behind a link for people at a site: what a test from their browser will do, the test, and what it found.
+import { type ReactNode, useCallback, useEffect, useRef, useState } from "react";
+import { get, type Model } from "../api/client";
+import { Button } from "../ui/button";
+import { count, dateTime, plural } from "../ui/format";
+import { Mark } from "../ui/mark";
+import { Results } from "./results";
+import { type Live, Session } from "./session";
+
+type Page = Model<"TestPage">;
+
+const SAYS: Record<Page["state"], string> = {
+  open: "",
+  expired: "This link has expired. Ask whoever sent it for a new one.",
+  revoked: "This link was revoked. If you expected it to work, ask whoever sent it.",
+};
+const AGAIN_MS = 2000;
+
+export function DeskScreen({ code }: { code: string }) {
+  const [page, setPage] = useState<Page | null>(null);
+  const [trouble, setTrouble] = useState<string | null>(null);
+  const [live, setLive] = useState<Live | null>(null);
+  const session = useRef<Session | null>(null);
+  const read = useCallback(async () => {
+    try {
+      setPage(await get("TestPage", `/api/test/${code}`));
+      return true;
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : String(error));
+      return false;
+    }
+  }, [code]);
+  useEffect(() => {
+    void read();
+  }, [read]);
+  // Judging takes some seconds after the packets are delivered.
+  const judged = page?.runs.every((run) => run.state === "done" || run.state === "failed") ?? true;
+  useEffect(() => {
+    if (judged || live) return;
+    const timer = setInterval(() => void read(), AGAIN_MS);
+    return () => clearInterval(timer);
+  }, [judged, live, read]);
+  // Whoever leaves in the middle loses what was measured.
+  useEffect(() => {
+    if (!live) return;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    addEventListener("beforeunload", ask);
+    return () => removeEventListener("beforeunload", ask);
+  }, [live]);
+
+  async function start(farEndId: number) {
+    if (!page) return;
+    setTrouble(null);
+    try {
+      session.current = new Session(page, code, setLive);
+      await session.current.run(farEndId);
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : String(error));
+    }
+    setLive(null);
+    await read();
+  }
+
+  return (
+    <main className="mx-auto max-w-[640px] px-5 pt-5 pb-20">
+      <Letterhead page={page} />
+      <h1 className="mt-6 text-3xl leading-tight tracking-tight">Test calls from this desk</h1>
+      {page && (
+        <p className="mt-2 leading-snug text-soft">
+          {page.site}, {page.test_point} · {page.name} · asked by {page.from_whom} for {page.engagement}
+        </p>
+      )}
+      {trouble && (
+        <p role="alert" className="mt-5 border-l-4 border-ink bg-raised py-2 pr-3 pl-3 leading-snug">
+          {trouble}
+        </p>
+      )}
+      {page && page.state !== "open" && (
+        <p role="status" className="mt-5 border-l-4 border-ink bg-raised py-3 pr-3 pl-4 leading-snug">
+          {SAYS[page.state]}
+        </p>
+      )}
+      {page?.state === "open" &&
+        (live ? (
+          <Running page={page} live={live} stop={() => session.current?.stop()} />
+        ) : (
+          <Before page={page} start={start} />
+        ))}
+      {page && !live && page.runs.length > 0 && <Results page={page} />}
+      {page && (
+        <footer className="mt-10 border-t border-hair pt-3 text-sm text-soft">
+          {page.contact && <p>{page.contact}</p>}
+          <p>Made with Tarnfell.</p>
+        </footer>
+      )}
+    </main>
+  );
+}
+
+function Letterhead({ page }: { page: Page | null }) {
+  return (
+    <p className="flex min-h-8 flex-wrap items-center gap-3 font-semibold">
+      {page?.logo ? <img src={page.logo} alt="" className="max-h-10 max-w-40" /> : <Mark />}
+      {page ? page.brand || "Tarnfell" : ""}
+    </p>
+  );
+}
+
+function Before({ page, start }: { page: Page; start: (farEndId: number) => void }) {
+  const [chosen, setChosen] = useState<number | null>(null);
+  const farEnd = page.far_ends.find((one) => one.id === chosen) ?? page.far_ends[0];
+  const webrtc = "RTCPeerConnection" in window;
+  return (
+    <>
+      <Part title="What will happen">
+        <ul className="list-disc space-y-1 pl-5 leading-snug">
+          <li>
+            This page sends and receives the packets of {plural(page.calls, "call")} at once for{" "}
+            {page.seconds} s. There is no sound in them, and no microphone or camera is asked for.
+          </li>
+          <li>
+            That is {count(Math.round(page.each_way_kbps))} kbit/s each way, and{" "}
+            {page.volume_mb < 10 ? page.volume_mb.toFixed(1) : count(Math.round(page.volume_mb))} MB in all.
+          </li>
+          <li>What it finds goes to your consultant by itself, and you see it here.</li>
+          <li>Keep this page in front and the computer awake until it is done.</li>
+        </ul>
+      </Part>
+      {page.far_ends.length === 0 && (
+        <p role="status" className="mt-6 border-l-4 border-ink bg-raised py-2 pl-3 leading-snug">
+          There is no place to test to yet. Ask whoever sent the link.
+        </p>
+      )}
+      {page.far_ends.length > 1 && (
+        <Part title="Where to">
+          <fieldset className="space-y-2">
+            <legend className="sr-only">Where to test to</legend>
+            {page.far_ends.map((one) => (
+              <label key={one.id} className="flex items-baseline gap-2 leading-snug">
+                <input
+                  type="radio"
+                  name="far-end"
+                  checked={one.id === farEnd?.id}
+                  onChange={() => setChosen(one.id)}
+                />
+                <span>
+                  {one.name}
+                  {one.place && `, ${one.place}`}
+                  <span className="text-soft">
+                    {one.connect_ms === null
+                      ? ""
+                      : ` · ${one.connect_ms.toFixed(0)} ms to connect from a probe at this site`}
+                  </span>
+                </span>
+              </label>
+            ))}
+          </fieldset>
+        </Part>
+      )}
+      {!webrtc && (
+        <p role="alert" className="mt-6 border-l-4 border-ink bg-raised py-2 pl-3 leading-snug">
+          This browser has no WebRTC, or it is switched off: no test can be made from it. Try another browser.
+        </p>
+      )}
+      {farEnd && webrtc && (
+        <p className="mt-6">
+          <Button act={page.runs.length === 0} onClick={() => start(farEnd.id)}>
+            {page.runs.length === 0 ? "Start the test" : "Test again"}
+          </Button>
+        </p>
+      )}
+      <p className="mt-3 text-sm leading-snug text-soft">
+        One test tells of its minute only. Best are three: in the morning, at noon and in the evening, on a
+        usual working day.{" "}
+        <a
+          className="underline underline-offset-3"
+          href={`${location.pathname.replace("/test/", "/api/test/")}/rounds.ics`}
+          download
+        >
+          Put them in your calendar
+        </a>
+        . The link works until {dateTime(page.until_us, page.time_zone)}.
+      </p>
+    </>
+  );
+}
+
+const STAGES: Record<Live["stage"], string> = {
+  connecting: "Connecting",
+  running: "Packets are travelling",
+  delivering: "Delivering what was measured",
+};
+
+function Running({ page, live, stop }: { page: Page; live: Live; stop: () => void }) {
+  return (
+    <section aria-label="The test" className="mt-6">
+      <p role="status" className="text-lg font-semibold">
+        {STAGES[live.stage]} …
+      </p>
+      <progress
+        className="mt-2 h-2 w-full"
+        aria-label="How far it is"
+        max={page.seconds}
+        value={Math.min(live.second, page.seconds)}
+      />
+      <dl className="mt-4 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
+        <dt className="text-soft">From here</dt>
+        <dd>
+          {count(live.arrivedUp)} of {count(live.sentUp)} packets heard of at the far end
+        </dd>
+        <dt className="text-soft">To here</dt>
+        <dd>
+          {count(live.arrivedDown)} of {count(Math.max(live.sentDown, live.arrivedDown))} packets arrived
+        </dd>
+        <dt className="text-soft">There and back</dt>
+        <dd>{live.roundTripMs === null ? "–" : `${live.roundTripMs.toFixed(0)} ms`}</dd>
+      </dl>
+      {live.stage === "running" && (
+        <p className="mt-4">
+          <Button onClick={stop}>Stop, and deliver what there is</Button>
+        </p>
+      )}
+    </section>
+  );
+}
+
+function Part({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section className="mt-6">
+      <h2 className="mb-2 text-lg">{title}</h2>
+      {children}
+    </section>
+  );
+}

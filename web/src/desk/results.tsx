@@ -1,0 +1,132 @@
+// What tests from one browser found, newest first, in plain words.
+import type { Model } from "../api/client";
+import { dateTime, fixed, ms, pct, plural } from "../ui/format";
+
+type Page = Model<"TestPage">;
+type Run = Model<"SelfRun">;
+type Way = Model<"SelfRunDirection">;
+
+export function Results({ page }: { page: Page }) {
+  return (
+    <section className="mt-10">
+      <h2 className="text-lg">What was found</h2>
+      <ol className="mt-2 space-y-5">
+        {page.runs.map((run) => (
+          <li key={run.run_id} className="border-t border-ink pt-2">
+            <p className="text-sm text-soft">
+              {dateTime(run.at_us, page.time_zone)} · {plural(run.calls, "call")} to {run.far_end}
+            </p>
+            <Found run={run} target={page.target_mos} />
+          </li>
+        ))}
+      </ol>
+      <Glossary target={page.target_mos} />
+    </section>
+  );
+}
+
+function Found({ run, target }: { run: Run; target: number }) {
+  if (run.state !== "done") {
+    return (
+      <p role="status" className="mt-1 leading-snug">
+        {run.state === "failed" ? run.failure : "Delivered. It is being judged …"}
+      </p>
+    );
+  }
+  return (
+    <>
+      <p className="mt-1 text-lg leading-snug">{verdict(run, target)}</p>
+      <div className="overflow-x-auto" tabIndex={-1}>
+        <table className="mt-2 w-full text-left">
+          <thead className="text-sm text-soft">
+            <tr>
+              <th className="font-normal">Packets</th>
+              <th className="px-2 text-right font-normal">Loss</th>
+              <th className="px-2 text-right font-normal">Delay</th>
+              <th className="px-2 text-right font-normal">Jitter</th>
+              <th className="pl-2 text-right font-normal">MOS</th>
+            </tr>
+          </thead>
+          <tbody>
+            <Row name="From here" way={run.up} />
+            <Row name="To here" way={run.down} />
+          </tbody>
+        </table>
+      </div>
+      {run.failure && <p className="mt-1 leading-snug">It was broken off: {run.failure}</p>}
+      {run.doubts.map((doubt) => (
+        <p key={doubt} className="mt-1 leading-snug">
+          Not to be trusted: {doubt}
+        </p>
+      ))}
+      {run.scatter_ms !== null && (
+        <p className="mt-1 text-sm text-soft">
+          The browser itself let packets wait for up to {run.scatter_ms.toFixed(1)} ms (one in a hundred
+          longer): delay and jitter are known no finer than that.
+        </p>
+      )}
+    </>
+  );
+}
+
+function Row({ name, way }: { name: string; way: Way | null }) {
+  return (
+    <tr className="border-t border-hair align-baseline">
+      <th scope="row" className="py-1 font-normal">
+        {name}
+      </th>
+      <td className="px-2 text-right">{pct(way?.loss_pct)}</td>
+      <td className="px-2 text-right">{ms(way?.delay_ms)}</td>
+      <td className="px-2 text-right">{ms(way?.jitter_ms)}</td>
+      <td className="pl-2 text-right">{fixed(way?.mos, 1)}</td>
+    </tr>
+  );
+}
+
+/** What it means for somebody who wants to telephone. */
+function verdict(run: Run, target: number): string {
+  if (run.doubts.length > 0)
+    return "This computer was too busy to measure. Close other programs and test again.";
+  const good = Math.min(run.up?.acceptable ?? 0, run.down?.acceptable ?? 0);
+  if (good === run.calls) return "Calls would have sounded good both ways.";
+  const up = (run.up?.mos ?? 1) < target;
+  const down = (run.down?.mos ?? 1) < target;
+  if (up && down) return "Calls would have sounded bad both ways.";
+  if (up) return "Others would have heard this desk badly.";
+  if (down) return "This desk would have heard others badly.";
+  return `${good} of ${plural(run.calls, "call")} would have been good.`;
+}
+
+function Glossary({ target }: { target: number }) {
+  return (
+    <details className="mt-6">
+      <summary className="cursor-pointer font-semibold">What these words mean</summary>
+      <dl className="mt-2 space-y-2 leading-snug">
+        <div>
+          <dt className="font-semibold">Loss</dt>
+          <dd>Packets that never came, or came too late to be played. From about 1 % on, words break up.</dd>
+        </div>
+        <div>
+          <dt className="font-semibold">Delay</dt>
+          <dd>
+            How long a packet takes one way. From about 150 ms on, people begin to talk over each other.
+          </dd>
+        </div>
+        <div>
+          <dt className="font-semibold">Jitter</dt>
+          <dd>
+            How much longer than the fastest the slowest packets take (95 of 100 are below it). A phone evens
+            out about 60 ms.
+          </dd>
+        </div>
+        <div>
+          <dt className="font-semibold">MOS</dt>
+          <dd>
+            How a call would be judged by people who hear it, worked out from the three above: 1 is bad, 4.4
+            is as good as a telephone gets. Here {target.toFixed(1)} is wanted.
+          </dd>
+        </div>
+      </dl>
+    </details>
+  );
+}

@@ -1,0 +1,300 @@
+// One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered.
+import { ApiError, type Model, post } from "../api/client";
+import { OwnCheck } from "./own-check";
+import { packet, parse, question } from "./packets";
+
+type Page = Model<"TestPage">;
+
+const CONNECT_MS = 15_000;
+const QUESTION_EVERY_MS = 100;
+const SETTLE_MS = 1500;
+const KEPT_MS = 4000;
+const SILENT_MS = 8000;
+const DELIVER_TRIES = 60;
+const DELIVER_PAUSE_MS = 5000;
+
+export interface Live {
+  stage: "connecting" | "running" | "delivering";
+  second: number;
+  /** Packets, over all calls. */
+  sentUp: number;
+  arrivedUp: number;
+  sentDown: number;
+  arrivedDown: number;
+  roundTripMs: number | null;
+}
+
+interface Call {
+  sent_us: number[];
+  arrival_seq: number[];
+  arrival_us: number[];
+  far: [number, number];
+}
+
+interface Cut {
+  code: "gone" | "silent";
+  reason: string;
+  after_s: number;
+  server_reachable: boolean | null;
+}
+
+/** Unix time in milliseconds by a clock that nobody sets. */
+const now = () => performance.timeOrigin + performance.now();
+
+const pause = (forMs: number) => new Promise((done) => setTimeout(done, forMs));
+
+/** Null where it is fulfilled, and the error where it is not. */
+async function within<T>(forMs: number, what: Promise<T>): Promise<T | null> {
+  return Promise.race([what, pause(forMs).then(() => null)]);
+}
+
+export class Session {
+  private readonly peer = new RTCPeerConnection({ iceServers: [] });
+  private readonly media: RTCDataChannel;
+  private readonly control: RTCDataChannel;
+  private readonly calls: Call[];
+  private readonly exchange = { t1_us: [], t2_us: [], t3_us: [], t4_us: [] } as Record<string, number[]>;
+  private readonly check = new OwnCheck();
+  private readonly planned: number;
+  private startedUs = 0;
+  private heardMs = now();
+  private questions = 0;
+  private sentDown = 0;
+  private roundTripMs: number | null = null;
+  private stopped = false;
+  private gone: "gone" | "silent" | null = null;
+
+  constructor(
+    private readonly page: Page,
+    private readonly code: string,
+    private readonly tell: (live: Live) => void,
+  ) {
+    this.planned = Math.round((page.seconds * 1000) / page.interval_ms);
+    this.calls = Array.from({ length: page.calls }, () => ({
+      sent_us: [],
+      arrival_seq: [],
+      arrival_us: [],
+      far: [0, 0],
+    }));
+    this.media = this.peer.createDataChannel("media", { ordered: false, maxRetransmits: 0 });
+    this.media.binaryType = "arraybuffer";
+    this.control = this.peer.createDataChannel("control");
+  }
+
+  /** What was measured so far is delivered. */
+  stop(): void {
+    this.stopped = true;
+  }
+
+  /** Until the packets are delivered. Throws an Error whose text says what stood in the way. */
+  async run(farEndId: number): Promise<void> {
+    this.say("connecting", 0);
+    await this.peer.setLocalDescription(await this.peer.createOffer());
+    const begun = await post("TestBegun", `/api/test/${this.code}/runs`, {
+      far_end_id: farEndId,
+      offer: this.peer.localDescription?.sdp ?? "",
+    });
+    const path = `/api/test/${this.code}/runs/${begun.run_id}`;
+    try {
+      if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
+        const failed = this.stopped ? "given-up" : "no-connection";
+        await post("Done", `${path}/failed`, { why: failed });
+        return;
+      }
+      await this.measure(path);
+    } finally {
+      this.peer.close();
+    }
+    await this.deliver(`${path}/half`);
+  }
+
+  private async connected(answer: string): Promise<true> {
+    const open = [this.media, this.control].map((channel) => new Promise((done) => (channel.onopen = done)));
+    await this.peer.setRemoteDescription({ type: "answer", sdp: answer });
+    await Promise.all(open);
+    return true;
+  }
+
+  private async measure(path: string): Promise<void> {
+    const kept = new Promise<true>((done) => {
+      this.control.onmessage = (event) => this.told(String(event.data), done);
+    });
+    this.media.onmessage = (event) => this.arrived(event.data);
+    this.peer.onconnectionstatechange = () => {
+      if (this.peer.connectionState === "failed") this.gone = "gone";
+    };
+    this.startedUs = Math.round(now() * 1000);
+    this.heardMs = now();
+    this.control.send(JSON.stringify({ begin: true }));
+    const worker = new Worker(new URL("./pacer.ts", import.meta.url), { type: "module" });
+    try {
+      await new Promise<void>((done) => {
+        let second = 0;
+        let asked = 0;
+        worker.onmessage = (event) => {
+          const at = now();
+          this.check.ticked(at - Number(event.data));
+          const sinceMs = at - this.startedUs / 1000;
+          if (!this.stopped && !this.gone) this.send(at);
+          if (at - asked >= QUESTION_EVERY_MS && !this.gone && this.media.readyState === "open") {
+            asked = at;
+            this.media.send(question(this.questions++, at * 1000));
+          }
+          if (at - this.heardMs > SILENT_MS) this.gone ??= "silent";
+          if (sinceMs >= (second + 1) * 1000) {
+            second += 1;
+            this.say("running", second);
+            void this.tellServer(path, second);
+          }
+          const over = this.stopped ? this.stoppedAt(at) : sinceMs >= this.page.seconds * 1000 + SETTLE_MS;
+          if (over || this.gone) done();
+        };
+      });
+    } finally {
+      worker.terminate();
+    }
+    this.lastedS = (now() * 1000 - this.startedUs) / 1e6;
+    this.own = this.check.end();
+    if (this.gone) {
+      this.cut = await this.cutBy(this.gone);
+    } else if (this.control.readyState === "open") {
+      this.control.send(JSON.stringify({ finish: true }));
+      await within(KEPT_MS, kept);
+    }
+  }
+
+  private lastedS = 0;
+  private own: ReturnType<OwnCheck["end"]> | null = null;
+  private cut: Cut | null = null;
+  private stopAt: number | null = null;
+
+  /** Once stopped, the far end is told and what is on its way is waited for. */
+  private stoppedAt(at: number): boolean {
+    if (this.stopAt === null) {
+      this.stopAt = at;
+      if (this.control.readyState === "open") this.control.send(JSON.stringify({ stop: true }));
+    }
+    return at - this.stopAt >= SETTLE_MS;
+  }
+
+  private send(at: number): void {
+    const startedMs = this.startedUs / 1000;
+    if (this.media.readyState !== "open") return;
+    for (const [number, call] of this.calls.entries()) {
+      const offset = (this.page.interval_ms * number) / this.calls.length;
+      while (call.sent_us.length < this.planned) {
+        const due = startedMs + offset + call.sent_us.length * this.page.interval_ms;
+        if (due > at) break;
+        const sent = now();
+        this.media.send(packet(number, call.sent_us.length, sent * 1000, this.page.filling));
+        call.sent_us.push(Math.round(sent * 1000) - this.startedUs);
+        this.check.sent(sent - due);
+      }
+    }
+    this.check.buffered(this.media.bufferedAmount, at);
+  }
+
+  private arrived(bytes: ArrayBuffer): void {
+    const at = now();
+    const since = Math.round(at * 1000) - this.startedUs;
+    const message = parse(bytes);
+    this.heardMs = at;
+    if (message?.kind === "packet") {
+      const call = this.calls[message.call];
+      if (!call || message.number >= this.planned || call.arrival_seq.length >= 4 * this.planned) return;
+      call.arrival_seq.push(message.number);
+      call.arrival_us.push(since);
+    } else if (message?.kind === "answer") {
+      this.exchange.t1_us?.push(Math.round(message.t1Us) - this.startedUs);
+      this.exchange.t2_us?.push(Math.round(message.t2Us) - this.startedUs);
+      this.exchange.t3_us?.push(Math.round(message.t3Us) - this.startedUs);
+      this.exchange.t4_us?.push(since);
+      this.roundTripMs = (at * 1000 - message.t1Us - (message.t3Us - message.t2Us)) / 1000;
+    }
+  }
+
+  private told(text: string, kept: (value: true) => void): void {
+    this.heardMs = now();
+    const told = JSON.parse(text);
+    if (told.kept) kept(true);
+    if (!told.progress) return;
+    this.sentDown = sum(told.progress.sent);
+    for (const [number, call] of this.calls.entries()) {
+      call.far = [told.progress.reached[number], told.progress.received[number]];
+    }
+  }
+
+  private say(stage: Live["stage"], second: number): void {
+    this.tell({
+      stage,
+      second,
+      sentUp: sum(this.calls.map((call) => call.sent_us.length)),
+      arrivedUp: sum(this.calls.map((call) => call.far[1])),
+      sentDown: this.sentDown,
+      arrivedDown: sum(this.calls.map((call) => new Set(call.arrival_seq).size)),
+      roundTripMs: this.roundTripMs,
+    });
+  }
+
+  /** The consultant may stop it; a server that does not answer is no reason to. */
+  private async tellServer(path: string, second: number): Promise<void> {
+    try {
+      const answer = await post("TestGoesOn", `${path}/seconds`, { second });
+      if (answer.stop) this.stop();
+    } catch {
+      // It is told again in a second.
+    }
+  }
+
+  private async cutBy(code: "gone" | "silent"): Promise<Cut> {
+    const reached = await within(
+      3000,
+      fetch("/api/health").then(
+        () => true,
+        () => false,
+      ),
+    );
+    const reason =
+      code === "gone" ? "The far end went away." : `The far end has said nothing for ${SILENT_MS / 1000} s.`;
+    return { code, reason, after_s: this.lastedS, server_reachable: reached ?? false };
+  }
+
+  private async deliver(path: string): Promise<void> {
+    this.say("delivering", this.page.seconds);
+    const body = JSON.stringify({
+      started_us: this.startedUs,
+      lasted_s: this.lastedS,
+      agent: navigator.userAgent.slice(0, 200),
+      stopped: this.stopped,
+      check: this.own,
+      cut: this.cut,
+      calls: this.calls,
+      exchange: this.exchange,
+    });
+    for (let tries = DELIVER_TRIES; ; tries--) {
+      try {
+        await upload(path, body);
+        return;
+      } catch (error) {
+        const no = error instanceof ApiError && error.status >= 400 && error.status < 500;
+        if (no || tries === 0) throw error;
+        await pause(DELIVER_PAUSE_MS);
+      }
+    }
+  }
+}
+
+async function upload(path: string, body: string): Promise<void> {
+  const answer = await fetch(path, {
+    method: "PUT",
+    headers: { "Content-Type": "application/octet-stream" },
+    body,
+  });
+  if (answer.ok) return;
+  const told = await answer.json().catch(() => ({ detail: `The server answered ${answer.status}.` }));
+  throw new ApiError(answer.status, String(told.detail));
+}
+
+function sum(values: number[]): number {
+  return values.reduce((total, one) => total + one, 0);
+}
