@@ -57,11 +57,13 @@ def process(*arguments: str, prefix: tuple[str, ...] = (), **options: Any) -> It
 
 
 @contextmanager
-def far_end(folder: Path, address: str, prefix: tuple[str, ...] = ()) -> Iterator[subprocess.Popen[bytes]]:
+def far_end(
+    folder: Path, address: str, prefix: tuple[str, ...] = (), more: tuple[str, ...] = ()
+) -> Iterator[subprocess.Popen[bytes]]:
     key_file = folder / "key"
     key_file.write_text(KEY)
     arguments = ("-m", "tarnfell.cli", "farend", "--bind", address, "--media-ports", MEDIA_PORTS)
-    with process(*arguments, "--key-file", str(key_file), prefix=prefix) as child:
+    with process(*arguments, "--key-file", str(key_file), *more, prefix=prefix) as child:
         if not prefix:
             await_port(address)
         yield child

@@ -30,7 +30,7 @@ class BrowserRun:
     run_id: int
     token: str
     half_sha256: str | None
-    tries: int
+    half_us: int | None
     not_before_us: int
 
 
@@ -66,7 +66,8 @@ def begin(db: sqlite3.Connection, run_id: int, token: str) -> None:
 def keep_half(db: sqlite3.Connection, run_id: int, sha256: str) -> bool:
     """Whether it is the first that came of this run; the others are not needed."""
     found = db.execute(
-        "UPDATE browser_run SET half_sha256 = ? WHERE run_id = ? AND half_sha256 IS NULL", (sha256, run_id)
+        "UPDATE browser_run SET half_sha256 = ?, half_us = ? WHERE run_id = ? AND half_sha256 IS NULL",
+        (sha256, now_us(), run_id),
     )
     return found.rowcount > 0
 
@@ -85,10 +86,7 @@ def next_halves(db: sqlite3.Connection, limit: int) -> list[BrowserRun]:
 
 
 def put_off(db: sqlite3.Connection, one: BrowserRun, pause_us: int) -> None:
-    db.execute(
-        "UPDATE browser_run SET tries = tries + 1, not_before_us = ? WHERE run_id = ?",
-        (now_us() + pause_us, one.run_id),
-    )
+    db.execute("UPDATE browser_run SET not_before_us = ? WHERE run_id = ?", (now_us() + pause_us, one.run_id))
 
 
 def forget(db: sqlite3.Connection, run_id: int) -> None:

@@ -256,8 +256,11 @@ def waiting_for(db: sqlite3.Connection, probe_id: int) -> list[Job]:
     return [_job(row) for row in rows]
 
 
-_NOT_HERE = "NOT EXISTS (SELECT 1 FROM delivery WHERE delivery.run_id = job.id)"
-"""Its record has not arrived: what has is judged in turn, whatever becomes of the probe."""
+_NOT_HERE = (
+    "NOT EXISTS (SELECT 1 FROM delivery WHERE delivery.run_id = job.id) AND NOT EXISTS "
+    "(SELECT 1 FROM browser_run WHERE browser_run.run_id = job.id AND half_sha256 IS NOT NULL)"
+)
+"""Its packets have not arrived: what has is judged in turn, whatever becomes of the probe or page."""
 
 
 def out_with(db: sqlite3.Connection, probe_id: int) -> list[Job]:

@@ -17,6 +17,6 @@ CREATE TABLE browser_run (
   run_id        INTEGER PRIMARY KEY REFERENCES run(id) ON DELETE CASCADE,
   token         TEXT NOT NULL,      -- the name of the far end's half
   half_sha256   TEXT,               -- of what the page delivered
-  tries         INTEGER NOT NULL DEFAULT 0,
+  half_us       INTEGER,            -- when that came
   not_before_us INTEGER NOT NULL DEFAULT 0
 ) STRICT;

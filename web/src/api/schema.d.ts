@@ -15455,6 +15455,11 @@ export interface components {
              */
             doubts: string[];
             /**
+             * Own Doubt
+             * @description Whether the browser is among those that spoiled it.
+             */
+            own_doubt: boolean;
+            /**
              * Scatter Ms
              * @description How long, of a hundred packets that came, the slowest but one waited for the browser itself.
              */
@@ -16590,7 +16595,10 @@ export interface components {
         TestBegun: {
             /** Run Id */
             run_id: number;
-            /** Answer */
+            /**
+             * Answer
+             * @description SDP, whose last line ends like the others (RFC 8866 §5).
+             */
             answer: string;
         };
         /** TestFailed */

@@ -197,16 +197,26 @@ function Running({ page, live, stop }: { page: Page; live: Live; stop: () => voi
       <p role="status" className="text-lg font-semibold">
         {STAGES[live.stage]} …
       </p>
-      <progress
-        className="mt-2 h-2 w-full"
+      <div
+        role="progressbar"
         aria-label="How far it is"
-        max={page.seconds}
-        value={Math.min(live.second, page.seconds)}
-      />
+        aria-valuemin={0}
+        aria-valuemax={page.seconds}
+        aria-valuenow={Math.min(live.second, page.seconds)}
+        className="mt-2 h-2 border border-ink bg-raised"
+      >
+        <div
+          className="h-full"
+          style={{
+            background: "var(--depth-4)",
+            width: `${Math.min(100, (100 * live.second) / page.seconds)}%`,
+          }}
+        />
+      </div>
       <dl className="mt-4 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
         <dt className="text-soft">From here</dt>
         <dd>
-          {count(live.arrivedUp)} of {count(live.sentUp)} packets heard of at the far end
+          {count(live.arrivedUp)} of {count(live.reachedUp)} packets arrived at the far end
         </dd>
         <dt className="text-soft">To here</dt>
         <dd>

@@ -54,15 +54,20 @@ function Found({ run, target }: { run: Run; target: number }) {
         </table>
       </div>
       {run.failure && <p className="mt-1 leading-snug">It was broken off: {run.failure}</p>}
-      {run.doubts.map((doubt) => (
-        <p key={doubt} className="mt-1 leading-snug">
-          Not to be trusted: {doubt}
-        </p>
-      ))}
+      {run.doubts.length > 0 && (
+        <details className="mt-1">
+          <summary className="cursor-pointer">Why these figures are not to be trusted</summary>
+          <ul className="list-disc pl-5 leading-snug">
+            {run.doubts.map((doubt) => (
+              <li key={doubt}>{doubt}</li>
+            ))}
+          </ul>
+        </details>
+      )}
       {run.scatter_ms !== null && (
         <p className="mt-1 text-sm text-soft">
-          The browser itself let packets wait for up to {run.scatter_ms.toFixed(1)} ms (one in a hundred
-          longer): delay and jitter are known no finer than that.
+          The browser itself let 99 of 100 packets wait for up to {run.scatter_ms.toFixed(1)} ms: delay and
+          jitter are known no finer than that.
         </p>
       )}
     </>
@@ -85,8 +90,8 @@ function Row({ name, way }: { name: string; way: Way | null }) {
 
 /** What it means for somebody who wants to telephone. */
 function verdict(run: Run, target: number): string {
-  if (run.doubts.length > 0)
-    return "This computer was too busy to measure. Close other programs and test again.";
+  if (run.own_doubt) return "This computer was too busy to measure. Close other programs and test again.";
+  if (run.doubts.length > 0) return "The far end was too busy to measure. Test again in a few minutes.";
   const good = Math.min(run.up?.acceptable ?? 0, run.down?.acceptable ?? 0);
   if (good === run.calls) return "Calls would have sounded good both ways.";
   const up = (run.up?.mos ?? 1) < target;

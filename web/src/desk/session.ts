@@ -16,8 +16,8 @@ const DELIVER_PAUSE_MS = 5000;
 export interface Live {
   stage: "connecting" | "running" | "delivering";
   second: number;
-  /** Packets, over all calls. */
-  sentUp: number;
+  /** Packets, over all calls: those that the far end has told of, and those of them that had come. */
+  reachedUp: number;
   arrivedUp: number;
   sentDown: number;
   arrivedDown: number;
@@ -228,7 +228,7 @@ export class Session {
     this.tell({
       stage,
       second,
-      sentUp: sum(this.calls.map((call) => call.sent_us.length)),
+      reachedUp: sum(this.calls.map((call) => call.far[0])),
       arrivedUp: sum(this.calls.map((call) => call.far[1])),
       sentDown: this.sentDown,
       arrivedDown: sum(this.calls.map((call) => new Set(call.arrival_seq).size)),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.place.models.places import InvitationView
@@ -51,6 +51,8 @@ class SelfRun(Model):
     doubts: list[str]
     """Why the browser or the far end measured itself rather than the network; empty where the result is to be
     trusted."""
+    own_doubt: bool
+    """Whether the browser is among those that spoiled it."""
     scatter_ms: float | None
     """How long, of a hundred packets that came, the slowest but one waited for the browser itself."""
     up: SelfRunDirection | None
@@ -130,8 +132,11 @@ class BeginTest(Model):
 
 
 class TestBegun(Model):
+    model_config = ConfigDict(str_strip_whitespace=False)
+
     run_id: int
     answer: str
+    """SDP, whose last line ends like the others (RFC 8866 §5)."""
 
 
 class TestSecond(Model):

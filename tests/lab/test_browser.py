@@ -1,0 +1,212 @@
+"""A real browser behind a link, in a host of its own: its calls against what the path did to them."""
+
+from __future__ import annotations
+
+import csv
+import ctypes
+import os
+import shutil
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from selenium.webdriver.common.by import By
+
+from tarnfell.store import browsers as browser_store
+from tarnfell.store import calls as call_store
+from tarnfell.store import probes as probe_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.db import connect, open_database, writing
+from tests import rig
+from tests.browser.driver import Page, chromium
+from tests.lab.conftest import NEEDS_ROOT, Row, row_of
+from tests.server.conftest import set_up
+
+pytestmark = [
+    pytest.mark.lab,
+    NEEDS_ROOT,
+    pytest.mark.skipif(not shutil.which("chromedriver"), reason="needs Debian's chromium and chromium-driver"),
+]
+
+SECONDS = 10
+PLANNED = SECONDS * 50
+MEDIA_BYTES = 150
+"""A datagram that carries a packet of a call has more; acknowledgements and time stamps have fewer."""
+SITE, PATH, FAR = "192.0.2.1", "192.0.2.2", "198.51.100.2"
+LONG_S = 240
+_NEW_NET = 0x40000000
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+@contextmanager
+def standing_in(name: str) -> Iterator[None]:
+    """This thread, and what it starts, in that namespace."""
+    back = os.open("/proc/thread-self/ns/net", os.O_RDONLY)
+    there = os.open(f"/run/netns/{name}", os.O_RDONLY)
+    try:
+        assert _libc.setns(there, _NEW_NET) == 0
+        yield
+    finally:
+        assert _libc.setns(back, _NEW_NET) == 0
+        os.close(back)
+        os.close(there)
+
+
+@dataclass
+class Desk:
+    """A browser at a link, with one call of ten seconds behind it."""
+
+    row: Row
+    db: sqlite3.Connection
+    page: Page
+    browser: int
+    code: str
+
+    def open(self) -> None:
+        self.page.go(f"/test/{self.code}")
+        self.page.see("What will happen")
+
+    def run(self) -> run_store.Run:
+        """The newest."""
+        return run_store.run_by_id(self.db, browser_store.newest_runs(self.db, self.browser, 1)[0])
+
+    def await_state(self, *states: str) -> run_store.Run:
+        rig.eventually(lambda: self.run().state in states, f"a run that is {states}", LONG_S)
+        return self.run()
+
+
+@contextmanager
+def desk(row: Row, folder: Path) -> Iterator[Desk]:
+    db = open_database(folder / "data")
+    set_up(db, PATH, rig.CONTROL_PORT, rig.KEY)
+    site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
+    with writing(db):
+        browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, 1, SECONDS)
+        code = probe_store.invite(db, browser)
+    db.close()
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", f"{SITE}:8080")
+    with standing_in(row.names["site"]), rig.process(*serve):
+        rig.await_port(SITE, 8080)
+        with chromium(390, 844) as driver:
+            yield Desk(row, connect(folder / "data"), Page(driver, f"http://{SITE}:8080"), browser, code)
+
+
+@pytest.fixture
+def row() -> Iterator[Row]:
+    with row_of("site", "path", "far") as made:
+        # The path is the only way: nobody forwards around it.
+        made.run("path", "sysctl -qw net.ipv4.ip_forward=0")
+        yield made
+
+
+@contextmanager
+def far_end(row: Row, folder: Path) -> Iterator[object]:
+    with rig.far_end(folder, FAR, prefix=row.inside("far"), more=("--browser",)) as process:
+        row.await_port("far", rig.CONTROL_PORT)
+        yield process
+
+
+def lost_on_the_way(truth: Path, direction: str) -> int:
+    """Datagrams with a call's packet that the path dropped."""
+    with truth.open() as file:
+        return sum(
+            row["direction"] == direction and int(row["bytes"]) >= MEDIA_BYTES and row["fate"] in ("lost", "queue")
+            for row in csv.DictReader(file)
+        )
+
+
+def held_ms(truth: Path, direction: str) -> list[float]:
+    with truth.open() as file:
+        return sorted(
+            (int(row["out_us"]) - int(row["in_us"])) / 1000
+            for row in csv.DictReader(file)
+            if row["direction"] == direction and int(row["bytes"]) >= MEDIA_BYTES and row["fate"] == "passed"
+        )
+
+
+def test_a_call_from_a_browser_tells_what_the_path_did(row: Row, tmp_path: Path) -> None:
+    """From the link to the evidence: loss exact, delay within what both ends say of themselves."""
+    script = {"seed": 5, "up": {"delay_ms": 40, "loss_pct": 4}, "down": {"delay_ms": 40, "loss_pct": 2}}
+    with (
+        far_end(row, tmp_path),
+        rig.path(tmp_path, PATH, FAR, script, prefix=row.inside("path")) as truth,
+        desk(row, tmp_path) as at,
+    ):
+        row.await_port("path", rig.CONTROL_PORT)
+        at.open()
+        assert "no microphone or camera is asked for" in at.page.text()
+        at.page.press("Start the test")
+        at.page.see("Packets are travelling", LONG_S)
+        run = at.await_state("done", "failed")
+        assert run.state == "done", run.failure
+        at.page.see("What was found", LONG_S)
+        at.page.see("From here", LONG_S)
+        directions = {one.direction: one.figures for one in call_store.directions_of_run(at.db, run.id)}
+        check = run_store.self_check(run.self_check)
+        assert at.page.driver.execute_script("return document.documentElement.scrollWidth") <= 390
+    assert check is not None
+    assert check.probe.scatter_ms is not None
+    assert check.far_end.scatter_ms is not None
+    own_ms = check.probe.scatter_ms.max + check.far_end.scatter_ms.max
+    for way, figures in directions.items():
+        assert figures.sent == PLANNED
+        assert figures.lost == lost_on_the_way(truth, way)
+        held = held_ms(truth, way)
+        assert held[0] - 3 <= figures.delay_min_ms <= held[-1] + own_ms + 3
+        assert figures.dscp_received == {}
+
+
+def test_udp_that_is_blocked_is_told_as_that(row: Row, tmp_path: Path) -> None:
+    with far_end(row, tmp_path), rig.path(tmp_path, PATH, FAR, {}, prefix=row.inside("path")):
+        row.await_port("path", rig.CONTROL_PORT)
+        row.nft(
+            "site", "table inet t {\n chain out {\n type filter hook output priority 0\n meta l4proto udp drop\n }\n}\n"
+        )
+        with desk(row, tmp_path) as at:
+            at.open()
+            at.page.press("Start the test")
+            at.page.see("No media came through", LONG_S)
+            run = at.run()
+    assert (run.state, run.failure_code) == ("failed", "unreachable")
+    assert run.server_reachable
+
+
+def test_a_far_end_that_goes_away_leaves_what_the_browser_has(row: Row, tmp_path: Path) -> None:
+    with far_end(row, tmp_path) as process, rig.path(tmp_path, PATH, FAR, {}, prefix=row.inside("path")):
+        row.await_port("path", rig.CONTROL_PORT)
+        with desk(row, tmp_path) as at:
+            at.open()
+            at.page.press("Start the test")
+            at.page.see("Packets are travelling", LONG_S)
+            rig.eventually(lambda: "arrived at the far end" in at.page.text(), "the first second", LONG_S)
+            for number in [*rig.processes_below(process.pid), process.pid]:  # type: ignore[attr-defined]
+                rig.kill_hard(number)
+            run = at.await_state("done", "failed")
+            assert run.state == "done", run.failure
+            at.page.see("It was broken off", LONG_S)
+            down = next(d for d in call_store.directions_of_run(at.db, run.id) if d.direction == "down")
+    assert run.cut_reason == "The far end has said nothing for 8 s."
+    assert run.server_reachable
+    assert down.cut
+    assert down.figures.received < PLANNED
+
+
+def test_the_page_is_light_and_holds_on_a_phone(row: Row, tmp_path: Path) -> None:
+    """What is fetched before anything runs, compressed as a proxy in front would, is at most 120 kB."""
+    import gzip
+
+    web = Path(__file__).parents[2] / "tarnfell" / "web"
+    with desk(row, tmp_path) as at:
+        at.open()
+        fetched = at.page.driver.execute_script(
+            "return performance.getEntriesByType('resource').map(e => new URL(e.name).pathname)"
+        )
+        wide = at.page.driver.execute_script("return document.documentElement.scrollWidth")
+        assert at.page.driver.find_elements(By.TAG_NAME, "h1")
+    files = [web / name.lstrip("/") for name in {*fetched, "/test.html"} if not name.startswith("/api/")]
+    total = sum(len(gzip.compress(file.read_bytes())) for file in files if file.is_file())
+    assert 40_000 < total <= 120_000
+    assert wide <= 390
