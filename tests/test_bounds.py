@@ -16,9 +16,10 @@ from tarnfell.server.brief import site_list
 from tarnfell.server.http import app, serve, throttle
 from tarnfell.server.load import imports as server_imports
 from tarnfell.store import imports, tasks
+from tarnfell.wire import browser
 from tarnfell.wire.kinds import fill, selfcheck, signalling, watch
 from tarnfell.work.evidence import evaluations
-from tarnfell.work.ingest import deliveries, uploads
+from tarnfell.work.ingest import browsers, deliveries, uploads
 from tarnfell.work.watch import packing, reading, retention, samples
 
 TOLD = (Path(__file__).parents[1] / "docs" / "operations.md").read_text()
@@ -40,7 +41,11 @@ DAY_US = 86_400_000_000
         ),
         (throttle.MAX_FAILURES_OF_PEER, 50, "50 from one peer"),
         (throttle.WINDOW_S, 300, "in five minutes"),
-        (daemon.MAX_SESSIONS, 16, "| a far end | 16 sessions of calls, 64 of time stamps"),
+        (daemon.MAX_SESSIONS, 16, "| a far end | 16 sessions of calls, 24 with browsers, 64 of time stamps"),
+        (daemon.MAX_BROWSERS, 24, "24 with browsers"),
+        (browser.MOST_CALLS, 20, "| a test from a browser | 20 calls of two minutes"),
+        (browser.MAX_SECONDS, 120, "20 calls of two minutes"),
+        (browsers.MAX_BYTES, 16 * MIB, "16 MiB of packets delivered"),
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
         (evaluations.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),

@@ -18,7 +18,8 @@ SCREENS = (
     "/engagements/merrow-sound-ferries/new-site", "/sites/skerry-road", "/sites/skerry-road/brief",
     "/sites/skerry-road/place", "/sites/skerry-road/load", "/sites/skerry-road/runs", "/sites/skerry-road/imports",
     "/sites/skerry-road/report", "/sites/skerry-road/watch",
-    "/sites/bench/check", "/sites/bench/survey", "/sites/bench/look", "/sites/bench/packets",
+    "/sites/bench/browser-tests", "/sites/bench/check", "/sites/bench/survey", "/sites/bench/look",
+    "/sites/bench/packets",
     "RUN", "CALL", "COMPARE",
 )  # fmt: skip
 

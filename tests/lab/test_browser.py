@@ -206,6 +206,7 @@ def test_the_page_is_light_and_holds_on_a_phone(row: Row, tmp_path: Path) -> Non
         )
         wide = at.page.driver.execute_script("return document.documentElement.scrollWidth")
         assert at.page.driver.find_elements(By.TAG_NAME, "h1")
+        assert at.page.violations() == []
     files = [web / name.lstrip("/") for name in {*fetched, "/test.html"} if not name.startswith("/api/")]
     total = sum(len(gzip.compress(file.read_bytes())) for file in files if file.is_file())
     assert 40_000 < total <= 120_000

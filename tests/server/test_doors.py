@@ -154,6 +154,7 @@ def test_what_is_another_sites_is_not_there(house: House, other: House) -> None:
         "jobs": {"kind": "distances"},
         "watch": {"far_end_id": 1},
         "probes": {"name": "x", "test_point_id": 1},
+        "browser-links": {},
     }
     below = [e for e in ENDPOINTS if e.path.startswith("/api/sites/<slug>/") and "<int:" in e.path]
     shared = "far-ends"

@@ -20,7 +20,19 @@ from tarnfell.server.check import checks, looks, survey
 from tarnfell.server.http import auth, health, request_log
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
 from tarnfell.server.judge import compare, decisions, notes, own_causes, remedies, sites, what_if
-from tarnfell.server.load import call_list, calls, fills, flows, imports, live, plans, run_capture, runs, videos
+from tarnfell.server.load import (
+    call_list,
+    calls,
+    fills,
+    flows,
+    hearing,
+    imports,
+    live,
+    plans,
+    run_capture,
+    runs,
+    videos,
+)
 from tarnfell.server.people import account, members, shown, trail, welcome
 from tarnfell.server.place import bench, browser_links, browser_test, join, places
 from tarnfell.server.probe_api import probes
@@ -117,6 +129,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         live,
         call_list,
         calls,
+        hearing,
         watches,
         watch_pages,
         alert_rules,

@@ -24,6 +24,7 @@ from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
 from tarnfell.server.access import require_call
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.load.hearing import sound_view
 from tarnfell.server.load.models.calls import (
     CallPage,
     CallQuery,
@@ -36,6 +37,7 @@ from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.codecs import codec_of_site
+from tarnfell.store.sites import Site
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import DIRECTIONS, Half, JudgedDirection, half_of, judge_record, trace_of
 from tarnfell.work.ingest.uploads import figures_of
@@ -89,8 +91,8 @@ def show_call(call_id: int, query: CallQuery) -> CallPage:
         clock=clock_words(relation),
         clock_detail=_clock_detail(relation),
         tainted=list(check.reasons if check else ()),
-        up=_side(judged["up"], criterion, half) if "up" in judged else None,
-        down=_side(judged["down"], criterion, half) if "down" in judged else None,
+        up=_side(judged["up"], criterion, half, site, "up") if "up" in judged else None,
+        down=_side(judged["down"], criterion, half, site, "down") if "down" in judged else None,
     )
 
 
@@ -117,7 +119,7 @@ def _clock_detail(relation: ClockRelation) -> str | None:
     )
 
 
-def _side(one: JudgedDirection, criterion: Criterion, half: Half | None) -> CallSide:
+def _side(one: JudgedDirection, criterion: Criterion, half: Half | None, site: Site, way: str) -> CallSide:
     figures = call_direction(figures_of(one, criterion, half))
     quality = one.quality
     if quality is None or one.trace is None:
@@ -131,6 +133,7 @@ def _side(one: JudgedDirection, criterion: Criterion, half: Half | None) -> Call
             why=one.reason or "",
             seconds=[],
             packets=[],
+            sound=None,
             thinned=False,
         )
     seconds = judge_seconds(one.trace, criterion)
@@ -159,6 +162,7 @@ def _side(one: JudgedDirection, criterion: Criterion, half: Half | None) -> Call
             )
         ],
         packets=points,
+        sound=None if half else sound_view(one.trace, played, criterion, site, way),
         thinned=thinned,
     )
 

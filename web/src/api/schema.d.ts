@@ -404,6 +404,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/calls/{call_id}/{direction}.wav": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The worst stretch of one direction as it would have sounded: as sent, as heard, or with media sent first. */
+        get: {
+            parameters: {
+                query?: {
+                    buffer_ms?: number;
+                    codec?: string | null;
+                    adaptive?: boolean;
+                    what?: "sent" | "heard" | "media-first";
+                };
+                header?: never;
+                path: {
+                    call_id: number;
+                    direction: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "audio/wav": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/codecs": {
         parameters: {
             query?: never;
@@ -10387,6 +10440,8 @@ export interface components {
             seconds: components["schemas"]["SecondView"][];
             /** Packets */
             packets: components["schemas"]["PacketPoint"][];
+            /** @description Null where what was sent is not known. */
+            sound: components["schemas"]["SoundView"] | null;
             /**
              * Thinned
              * @description Whether packets stands for more than one packet a point.
@@ -16268,6 +16323,54 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** Runs Total */
             runs_total: number;
+        };
+        /** SoundQuery */
+        SoundQuery: {
+            /**
+             * Buffer Ms
+             * @default 60
+             */
+            buffer_ms: number;
+            /**
+             * Codec
+             * @default null
+             */
+            codec: string | null;
+            /**
+             * Adaptive
+             * @description Whether the buffer follows the delay; buffer_ms is then its ceiling.
+             * @default false
+             */
+            adaptive: boolean;
+            /**
+             * What
+             * @description The sentence with every packet in time, as it came, or as it would have come with media sent first.
+             * @default heard
+             * @enum {string}
+             */
+            what: "sent" | "heard" | "media-first";
+        };
+        /**
+         * SoundView
+         * @description The stretch of a direction that can be heard: the one in which the listener missed most.
+         */
+        SoundView: {
+            /**
+             * From S
+             * @description Since the call began.
+             */
+            from_s: number;
+            /** Seconds */
+            seconds: number;
+            /** Packets */
+            packets: number;
+            /** Missed */
+            missed: number;
+            /**
+             * Missed With Media First
+             * @description Null where no queue stands that this would change.
+             */
+            missed_with_media_first: number | null;
         };
         /** SpellView */
         SpellView: {

@@ -14,6 +14,7 @@ import { fixed, marking, ms, pct } from "../ui/format";
 import { useKey } from "../ui/keys";
 import { Pending, Trail } from "../ui/screen";
 import { Term } from "../ui/term";
+import { HearIt } from "./hear-it";
 
 type Call = Model<"CallPage">;
 type Side = Model<"CallSide">;
@@ -83,8 +84,10 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      {page.up && <SidePart title="Upload: what the far end received" side={page.up} page={page} />}
-      {page.down && <SidePart title="Download: what the site received" side={page.down} page={page} />}
+      {page.up && <SidePart title="Upload: what the far end received" way="up" side={page.up} page={page} />}
+      {page.down && (
+        <SidePart title="Download: what the site received" way="down" side={page.down} page={page} />
+      )}
       <Section title="Notes">
         <Notes
           slug={page.site_slug}
@@ -160,12 +163,18 @@ function Again(props: {
   );
 }
 
+/** The settings that the page is judged by, as an address has them. */
+function judgedBy(page: Call): string {
+  return `buffer_ms=${page.buffer_ms}&codec=${page.judged_as}&adaptive=${page.adaptive}`;
+}
+
 /** Without its delay a MOS is what the call had at best. */
 function atBest(f: Side["figures"]): boolean {
   return f.mos !== null && f.mouth_to_ear_ms === null;
 }
 
-function SidePart({ title, side, page }: { title: string; side: Side; page: Call }) {
+function SidePart(props: { title: string; way: "up" | "down"; side: Side; page: Call }) {
+  const { title, way, side, page } = props;
   const f = side.figures;
   return (
     <section className="mt-8" aria-label={title}>
@@ -246,6 +255,9 @@ function SidePart({ title, side, page }: { title: string; side: Side; page: Call
           <Seconds side={side} target={page.target_mos} />
         </div>
       </div>
+      {side.sound && (
+        <HearIt sound={side.sound} path={`/api/calls/${page.id}/${way}.wav?${judgedBy(page)}`} />
+      )}
     </section>
   );
 }

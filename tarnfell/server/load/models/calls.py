@@ -19,6 +19,23 @@ class CallQuery(Model):
     """Whether the buffer follows the delay; buffer_ms is then its ceiling."""
 
 
+class SoundQuery(CallQuery):
+    what: Literal["sent", "heard", "media-first"] = "heard"
+    """The sentence with every packet in time, as it came, or as it would have come with media sent first."""
+
+
+class SoundView(Model):
+    """The stretch of a direction that can be heard: the one in which the listener missed most."""
+
+    from_s: float
+    """Since the call began."""
+    seconds: float
+    packets: int
+    missed: int
+    missed_with_media_first: int | None
+    """Null where no queue stands that this would change."""
+
+
 class PacketPoint(Model):
     at_ms: float
     """Since the first packet was sent."""
@@ -48,6 +65,8 @@ class CallSide(Model):
     why: str
     seconds: list[SecondView]
     packets: list[PacketPoint]
+    sound: SoundView | None
+    """Null where what was sent is not known."""
     thinned: bool
     """Whether packets stands for more than one packet a point."""
 

@@ -192,7 +192,10 @@ function OneLink({ one, zone, renew, revoke, away }: { one: LinkOf; zone: string
       </p>
       <p className="mt-1 text-sm text-soft">{stateOf(one, zone)}</p>
       {open && invitation && (
-        <p className="mt-1 break-all font-mono text-[13px]">{`${location.origin}${invitation.path}`}</p>
+        <p
+          data-link
+          className="mt-1 break-all font-mono text-[13px]"
+        >{`${location.origin}${invitation.path}`}</p>
       )}
       {one.runs.length > 0 && <Runs runs={one.runs} zone={zone} />}
       <p className="mt-2 flex flex-wrap gap-2">

@@ -1,0 +1,33 @@
+"""Links for tests from a browser: made on the screen, opened by whoever has one, revoked."""
+
+from __future__ import annotations
+
+from selenium.webdriver.common.by import By
+
+from tests.browser.driver import Page
+
+
+def test_a_link_is_made_opened_and_revoked(page: Page) -> None:
+    page.go("/sites/bench/place")
+    page.press("Tests from a browser …")
+    page.see("A new link")
+    page.fill("For whom, or which desk", "Front desk")
+    page.fill("Calls at once (to 20)", "3")
+    page.press("Create the link")
+    page.see("Not opened yet; no test yet")
+    link = page.driver.find_element(By.CSS_SELECTOR, "[data-link]").text.removeprefix(page.address)
+    page.go(link)
+    page.see("sends and receives the packets of 3 calls at once for 30 s")
+    page.see("asked by Ines Harrow")
+    assert page.violations() == []
+    page.go("/sites/bench/browser-tests")
+    page.see("Opened ")
+    page.driver.find_element(By.CSS_SELECTOR, "main input[type=checkbox]").click()
+    page.see("They count into moments, causes and the score.")
+    page.driver.find_element(By.CSS_SELECTOR, "main input[type=checkbox]").click()
+    page.see("the verdict leaves them out")
+    page.press("Revoke")
+    page.see("; revoked.")
+    page.go(link)
+    page.see("This link was revoked.")
+    assert not page.driver.find_elements(By.XPATH, "//button[contains(., 'test')]")
