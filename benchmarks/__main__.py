@@ -10,6 +10,7 @@ from pathlib import Path
 
 from benchmarks import (
     analysis,
+    browser,
     causes,
     coverage,
     days,
@@ -43,6 +44,7 @@ PARTS = {
         watches,
         what_if,
         zooming,
+        browser,
     )
 }
 

@@ -13,6 +13,7 @@ import urllib.error
 import urllib.request
 from dataclasses import asdict
 from datetime import UTC, datetime
+from importlib.util import find_spec
 from pathlib import Path
 
 from tarnfell.demo.history import make_history
@@ -80,6 +81,11 @@ def prepare(folder: Path, fresh: bool = False) -> None:
     mark.write_text(json.dumps({"made_us": now_us()}))
 
 
+def _for_browsers() -> list[str]:
+    """The far end takes calls from browsers where the package that this needs is installed."""
+    return ["--browser"] if find_spec("aiortc") else []
+
+
 class Bench:
     """The demo's processes."""
 
@@ -101,7 +107,7 @@ class Bench:
         token = self._point_bench(key_file.read_text().strip())
         control = str(self._control_port)
         self._run("farend", "-m", "tarnfell.cli", "farend", "--bind", self.far_address, "--control-port", control,
-                  "--media-ports", MEDIA_PORTS, "--key-file", str(key_file), "--browser")  # fmt: skip
+                  "--media-ports", MEDIA_PORTS, "--key-file", str(key_file), *_for_browsers())  # fmt: skip
         self._run("path", "-m", "tarnfell.standin.path", "--listen", self.path_address, "--far", self.far_address,
                   "--control-port", control, "--media-ports", MEDIA_PORTS, "--script", str(script))  # fmt: skip
         self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self.folder), "--bind",

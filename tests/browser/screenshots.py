@@ -48,6 +48,7 @@ def take(page: Page) -> None:
     page.see("erlangs")
     shoot("brief")
     place_somebody(page, shoot)
+    test_from_a_browser(page, shoot)
     page.go("/sites/bench/check")
     page.press("Check this site")
     page.see("of 12 rungs", within_s=120)
@@ -154,7 +155,7 @@ def walk_about(page: Page, shoot: Callable[..., None]) -> None:
 
 
 def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
-    """A second test point with a probe on its way, and a test from a browser."""
+    """A second test point with a probe on its way."""
     page.go("/sites/bench/place")
     page.press("Add a test point …")
     Select(page.field("Type of test point")).select_by_visible_text("Behind the firewall")
@@ -169,6 +170,14 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.see("Copy link")
     page.driver.execute_script("window.scrollTo(0, 0)")
     shoot("places")
+
+
+if __name__ == "__main__":
+    main()
+
+
+def test_from_a_browser(page: Page, shoot: Callable[..., None]) -> None:
+    """Again and again until the machine lets a browser send on time."""
     page.go("/sites/bench/browser-tests")
     page.fill("For whom, or which desk", "Reception")
     page.fill("Calls at once (to 20)", "1")
@@ -176,14 +185,12 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     page.press("Create the link")
     page.see("Not opened yet")
     page.go(page.driver.find_element(By.CSS_SELECTOR, "[data-link]").text.removeprefix(page.address))
-    for again in ("Start the test", "Test again", "Test again"):
-        page.press(again)
+    for done in range(1, 9):
+        page.press("Start the test" if done == 1 else "Test again")
         page.see("Packets are travelling", within_s=60)
-        page.see("MOS", within_s=120)
-        if "too busy" not in page.text():
-            break  # the machine stood still for a moment otherwise
+        rig.eventually(lambda done=done: page.text().count("From here") == done, "a result", 120)  # type: ignore[misc]
+        page.await_gone("being judged")
+        if "good both ways" in page.text():
+            break
+    page.driver.execute_script("document.querySelectorAll('details').forEach(one => { one.open = false })")
     shoot("browser-test")
-
-
-if __name__ == "__main__":
-    main()

@@ -57,7 +57,7 @@ def standing_in(name: str) -> Iterator[None]:
 
 @dataclass
 class Desk:
-    """A browser at a link, with one call of ten seconds behind it."""
+    """A browser at a link, with calls of ten seconds behind it."""
 
     row: Row
     db: sqlite3.Connection
@@ -79,12 +79,12 @@ class Desk:
 
 
 @contextmanager
-def desk(row: Row, folder: Path) -> Iterator[Desk]:
+def desk(row: Row, folder: Path, host: str = PATH, calls: int = 1) -> Iterator[Desk]:
     db = open_database(folder / "data")
-    set_up(db, PATH, rig.CONTROL_PORT, rig.KEY)
+    set_up(db, host, rig.CONTROL_PORT, rig.KEY)
     site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
     with writing(db):
-        browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, 1, SECONDS)
+        browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, calls, SECONDS)
         code = probe_store.invite(db, browser)
     db.close()
     serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", f"{SITE}:8080")

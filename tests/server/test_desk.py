@@ -14,7 +14,7 @@ from icalendar import Calendar
 from tarnfell.clerk import browsers as joining
 from tarnfell.clerk.browsers import FarHalfMissing, Joining
 from tarnfell.probe.connect import CallError
-from tarnfell.server.place import browser_test
+from tarnfell.server.place import desk
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
@@ -41,7 +41,7 @@ def asked(monkeypatch: pytest.MonkeyPatch) -> list[BrowserCalls]:
         told.append(wanted)
         return "v=0\r\n"
 
-    monkeypatch.setattr(browser_test, "answer_of", answer)
+    monkeypatch.setattr(desk, "answer_of", answer)
     return told
 
 
@@ -243,7 +243,7 @@ def test_a_far_end_that_will_not_is_told_at_once(
     def refuse(*_: object) -> str:
         raise CallError("The far end at h refused: It takes no calls from browsers: it was not started for them.")
 
-    monkeypatch.setattr(browser_test, "answer_of", refuse)
+    monkeypatch.setattr(desk, "answer_of", refuse)
     code = code_of(add(house))
     refused = begin(house, code)
     assert refused.status_code == 502
@@ -344,10 +344,10 @@ def test_the_next_working_day() -> None:
     from datetime import date
 
     friday = date(2026, 11, 27)
-    assert browser_test.next_open_day(friday, "12345") == date(2026, 11, 30)
-    assert browser_test.next_open_day(friday, "6") == date(2026, 11, 28)
-    assert browser_test.next_open_day(friday, "5") == date(2026, 12, 4)
-    assert browser_test.next_open_day(friday, "") == date(2026, 11, 28)
+    assert desk.next_open_day(friday, "12345") == date(2026, 11, 30)
+    assert desk.next_open_day(friday, "6") == date(2026, 11, 28)
+    assert desk.next_open_day(friday, "5") == date(2026, 12, 4)
+    assert desk.next_open_day(friday, "") == date(2026, 11, 28)
 
 
 def test_a_link_put_away_is_listed_no_more_and_its_run_stays(house: House, db: sqlite3.Connection) -> None:
@@ -387,11 +387,11 @@ def test_what_does_not_fit_a_link_is_refused(house: House) -> None:
 
 
 def test_a_far_end_is_told_by_its_address_unless_it_is_this_machine(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(browser_test.socket, "gethostbyname", lambda name: {"far.example": "203.0.113.4"}[name])
-    assert browser_test._address_of("far.example") == "203.0.113.4"
-    assert browser_test._address_of("198.51.100.3") == "198.51.100.3"
-    assert browser_test._address_of("2001:db8::3") == "2001:db8::3"
-    assert browser_test._address_of("127.0.0.1") == ""
+    monkeypatch.setattr(desk.socket, "gethostbyname", lambda name: {"far.example": "203.0.113.4"}[name])
+    assert desk._address_of("far.example") == "203.0.113.4"
+    assert desk._address_of("198.51.100.3") == "198.51.100.3"
+    assert desk._address_of("2001:db8::3") == "2001:db8::3"
+    assert desk._address_of("127.0.0.1") == ""
 
 
 def test_halves_that_nothing_names_are_swept_away(house: House, db: sqlite3.Connection, tmp_path: Path) -> None:

@@ -57,7 +57,7 @@ from tarnfell.work.placing.browser_ends import ends_for_browsers
 from tarnfell.work.placing.browser_plan import plan_of
 from tarnfell.work.placing.rules import against_browser
 
-blueprint = Blueprint("browser_test", __name__)
+blueprint = Blueprint("desk", __name__)
 
 CHUNK = 1 << 16
 WAIT_S = 10.0
