@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from tarnfell.wire import WireError
 from tarnfell.wire.browser import QUESTION, BrowserCalls, Packet, Question
 from tarnfell.wire.kinds.fields import plain
-from tarnfell.wire.kinds.selfcheck import EndCheck, judge, lateness_of
+from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, judge, lateness_of
 from tarnfell.wire.record import Record, join_parts
 
 TICK_S = 0.002
@@ -43,6 +43,8 @@ class FarSide:
         self._due = 0.0
         self._strays = self._questions = 0
         self.stopped = False
+        self.queue_drops = 0
+        """What the system dropped of what came for this end."""
 
     def begin(self) -> None:
         """Packets are due from now on."""
@@ -109,9 +111,10 @@ class FarSide:
             receive_stamps="program",
             send_late_ms=lateness_of(self._late_us),
             scatter_ms=lateness_of(self._lag_us),
+            receive_queue_drops=self.queue_drops,
             strays=self._strays,
         )
-        about = {"self_check": plain(check), "reasons": judge("far end", check)}
+        about = {"self_check": plain(check), "reasons": judge("far end", check, LOOP_P99_LIMIT_MS)}
         records = [
             Record.of(
                 {"call": number},

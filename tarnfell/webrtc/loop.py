@@ -8,9 +8,13 @@ from __future__ import annotations
 import asyncio
 import errno
 import ipaddress
+from collections.abc import Collection, Sequence
+from pathlib import Path
 from typing import Any
 
 from tarnfell.farend.offer import Offer
+
+_TABLES = (Path("/proc/net/udp"), Path("/proc/net/udp6"))
 
 
 class MediaPortsLoop(asyncio.SelectorEventLoop):
@@ -19,6 +23,8 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
         self._offer = offer
         # A far end at a loopback address is for this machine alone, which browsers do not use for media: any address
         # of the machine then serves.
+        self.ports: set[int] = set()
+        """Of its sockets."""
         self._only = None if ipaddress.ip_address(offer.address).is_loopback else offer.address
 
     async def create_datagram_endpoint(  # type: ignore[override]
@@ -31,8 +37,25 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
             raise OSError(errno.EADDRNOTAVAIL, "the far end does not answer at this address")
         for port in range(self._offer.first_port, self._offer.last_port + 1):
             try:
-                return await super().create_datagram_endpoint(protocol_factory, local_addr=(local_addr[0], port), **how)
+                made = await super().create_datagram_endpoint(protocol_factory, local_addr=(local_addr[0], port), **how)
+                self.ports.add(port)
+                return made
             except OSError as error:
                 if error.errno != errno.EADDRINUSE:
                     raise
         raise OSError(errno.EADDRINUSE, "no media port is free")
+
+
+def dropped(ports: Collection[int], tables: Sequence[Path] = _TABLES) -> int:
+    """Packets that the system dropped because these ports' sockets were not read in time; 0 where it does not tell."""
+    total = 0
+    for table in tables:
+        try:
+            rows = table.read_text().splitlines()[1:]
+        except OSError:
+            continue
+        for row in rows:
+            columns = row.split()
+            if int(columns[1].rpartition(":")[2], 16) in ports:
+                total += int(columns[12])
+    return total

@@ -20,7 +20,7 @@ from tarnfell.media.channel import Channel
 from tarnfell.media.diary import note
 from tarnfell.webrtc import sdp
 from tarnfell.webrtc.ends import TICK_S, FarSide
-from tarnfell.webrtc.loop import MediaPortsLoop
+from tarnfell.webrtc.loop import MediaPortsLoop, dropped
 from tarnfell.wire.browser import CONTROL, MEDIA, BrowserCalls
 from tarnfell.wire.kinds.fields import KindError, read
 
@@ -41,14 +41,14 @@ def serve_browser(channel: Channel, offer: Offer, asked: Any) -> None:
         raise Refused(str(error)) from None
     loop = MediaPortsLoop(offer)
     try:
-        loop.run_until_complete(_Session(channel, offer, wanted).serve())
+        loop.run_until_complete(_Session(channel, offer, wanted, loop.ports).serve())
     finally:
         loop.close()
 
 
 class _Session:
-    def __init__(self, channel: Channel, offer: Offer, wanted: BrowserCalls) -> None:
-        self._channel, self._offer, self._wanted = channel, offer, wanted
+    def __init__(self, channel: Channel, offer: Offer, wanted: BrowserCalls, ports: set[int]) -> None:
+        self._channel, self._offer, self._wanted, self._ports = channel, offer, wanted, ports
         self._peer = RTCPeerConnection(RTCConfiguration(iceServers=[]))
         self._media: RTCDataChannel | None = None
         self._control: RTCDataChannel | None = None
@@ -154,6 +154,7 @@ class _Session:
                 told_at += _LOOK_S
                 self._say(progress=self._side.progress())
             await asyncio.sleep(TICK_S)
+        self._side.queue_drops = dropped(self._ports)
         if self._offer.halves is None or not self._offer.halves.keep(self._wanted.token, self._side.half()):
             note("far end: its half of a browser's calls could not be kept.")
             return

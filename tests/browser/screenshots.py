@@ -188,7 +188,7 @@ def test_from_a_browser(page: Page, shoot: Callable[..., None]) -> None:
     for done in range(1, 9):
         page.press("Start the test" if done == 1 else "Test again")
         page.see("Packets are travelling", within_s=60)
-        rig.eventually(lambda done=done: page.text().count("From here") == done, "a result", 120)  # type: ignore[misc]
+        rig.eventually(lambda done=done: page.text().count("Jitter") == done, "a result", 120)  # type: ignore[misc]
         page.await_gone("being judged")
         if "good both ways" in page.text():
             break

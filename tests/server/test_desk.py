@@ -179,9 +179,7 @@ def test_opened_twice_at_once_the_second_is_told_to_wait(house: House, db: sqlit
     code = code_of(add(house))
     assert begin(house, code).status_code == 200
     second = begin(house, code)
-    assert (second.status_code, second.json["detail"]) == (
-        409, "A run is in progress at this site. Wait for it to end, or stop it.",
-    )  # fmt: skip
+    assert (second.status_code, second.json["detail"]) == (409, desk.BUSY)
 
 
 def test_a_browsers_code_brings_no_probe_and_a_probes_code_opens_no_test(house: House, db: sqlite3.Connection) -> None:

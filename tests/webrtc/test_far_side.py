@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import struct
 import time
+from pathlib import Path
 
 import pytest
 
-from tarnfell.webrtc import ends, sdp
+from tarnfell.webrtc import ends, loop, sdp
 from tarnfell.webrtc.ends import FarSide
 from tarnfell.wire import WireError
 from tarnfell.wire.browser import (
@@ -193,6 +194,18 @@ def test_questions_have_an_end(clock: Clock, monkeypatch: pytest.MonkeyPatch) ->
     for number in range(5):
         one.take(Question(number, 0.0).serialize())
     assert len(sent) == 2
+
+
+def test_what_the_system_dropped_spoils_it(clock: Clock, tmp_path: Path) -> None:
+    rest = "00000000:0000 07 00000000:00000000 00:00000000 00000000 0 0 77 2 0000000000000000"
+    rows = [f"  1: 0100007F:{port:04X} {rest} {drops}" for port, drops in ((22001, 5), (22002, 7), (22003, 11))]
+    table = tmp_path / "udp"
+    table.write_text("\n".join(["  sl  local_address …", *rows]))
+    assert loop.dropped({22001, 22003}, (table, tmp_path / "none")) == 16
+    one = side([])
+    one.queue_drops = 16
+    about, _ = records(one)
+    assert about.meta["about"]["reasons"] == ["The far end dropped 16 packets in its own receive queue."]
 
 
 # Descriptions

@@ -66,6 +66,7 @@ ROUNDS = (time(9, 15), time(12, 45), time(16, 30))
 ASKING = threading.BoundedSemaphore(2)
 """Requests that wait for a far end: others must go on being served."""
 
+BUSY = "Something else is being measured at this site at the moment. Try again in a minute or two."
 NOT_OPEN = {
     "expired": "This link has expired. Ask whoever sent it for a new one.",
     "revoked": "This link was revoked. If you expected it to work, ask whoever sent it.",
@@ -181,7 +182,7 @@ def begin_test(code: str, body: BeginTest) -> TestBegun:
         with writing(g.db):
             reason = against_browser(g.db, site, probe, spec, from_us(now_us()))
             if reason:
-                raise Problem(409, reason.words)
+                raise Problem(409, BUSY if reason.code == "busy" else reason.words)
             run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
             # From here on nothing else is placed at this site; a page that is closed now falls silent.
             probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)

@@ -12,7 +12,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.calls import StoredDirection
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.wire.kinds.selfcheck import judge
+from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, judge
 from tarnfell.work.judging.calls import acceptable
 from tarnfell.work.judging.run import run_direction
 
@@ -38,7 +38,7 @@ def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
         calls=run.calls,
         failure=run.failure or run.cut_reason,
         doubts=list(check.reasons) if check else [],
-        own_doubt=check is not None and bool(judge("browser", check.probe)),
+        own_doubt=check is not None and bool(judge("browser", check.probe, LOOP_P99_LIMIT_MS)),
         scatter_ms=scatter.p99 if scatter else None,
         up=_way(site, [one for one in directions if one.direction == "up"]),
         down=_way(site, [one for one in directions if one.direction == "down"]),

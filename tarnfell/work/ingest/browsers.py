@@ -12,7 +12,7 @@ from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK
 from tarnfell.wire.kinds.fields import bounded, read
-from tarnfell.wire.kinds.selfcheck import EndCheck, Lateness, SelfCheck, judge
+from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, Lateness, SelfCheck, judge
 from tarnfell.wire.record import Record, join_parts
 
 MAX_BYTES = 16 << 20
@@ -73,7 +73,7 @@ def own_half(run: Run, body: bytes) -> bytes:
         held_ms=about.check.held_ms,
         hidden_s=about.check.hidden_s,
     )
-    reasons = tuple(judge("browser", check))
+    reasons = tuple(judge("browser", check, LOOP_P99_LIMIT_MS))
     head: dict[str, Any] = {
         "shared": False,
         "stopped": about.stopped,
