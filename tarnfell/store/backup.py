@@ -22,9 +22,9 @@ from typing import IO, BinaryIO, Literal
 
 from tarnfell import __version__
 from tarnfell.store.db import FILE_NAME, connect, migrate, writing
-from tarnfell.store.files import DELIVERIES, IMPORTS, ISSUED, MADE
+from tarnfell.store.files import DELIVERIES, HALVES, IMPORTS, ISSUED, MADE
 
-SHELVES = (IMPORTS, DELIVERIES, MADE, ISSUED)
+SHELVES = (IMPORTS, DELIVERIES, HALVES, MADE, ISSUED)
 BESIDE = ("session.key", "farend.key", "sip-certificate.pem", "first-account-code")
 """Small files of the installation. Locks are not among them."""
 MANIFEST = "manifest.json"

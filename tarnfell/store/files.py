@@ -75,8 +75,8 @@ class Shelf:
 
 IMPORTS = Shelf("imports")
 DELIVERIES = Shelf("deliveries")
-HALVES = Shelf("halves")
-"""What browsers delivered, until the far end's part is joined to it."""
+HALVES = Shelf("browser-halves")
+"""What browsers delivered, until the far end's part is joined to it. A far end beside the server keeps its own apart."""
 MADE = Shelf("made")
 """Documents that the clerk made."""
 ISSUED = Shelf("issued")

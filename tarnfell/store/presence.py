@@ -36,7 +36,7 @@ def note_return(db: sqlite3.Connection, probe_id: int) -> None:
     db.execute(
         "INSERT OR IGNORE INTO absence (probe_id, from_us, until_us) SELECT id, from_us, ?2 FROM ("
         "SELECT id, max(last_contact_us, coalesce((SELECT max(began_us) FROM server_up), 0)) AS from_us FROM probe "
-        "WHERE id = ?1 AND last_contact_us IS NOT NULL) WHERE from_us < ?2 - ?3",
+        "WHERE id = ?1 AND kind = 'program' AND last_contact_us IS NOT NULL) WHERE from_us < ?2 - ?3",
         (probe_id, at, ABSENT_US),
     )
 

@@ -255,7 +255,7 @@ def test_packets_delivered_twice_are_kept_once(house: House, db: sqlite3.Connect
     run_id = begin(house, code).json["run_id"]
     for _ in range(2):
         assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half()).json == {"state": "delivered"}
-    assert len(list((house.folder / "halves").iterdir())) == 1
+    assert len(list((house.folder / "browser-halves").iterdir())) == 1
     join(house, db)
     assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half()).json == {"state": "done"}
 
@@ -396,7 +396,7 @@ def test_halves_that_nothing_names_are_swept_away(house: House, db: sqlite3.Conn
     code = code_of(add(house))
     run_id = begin(house, code).json["run_id"]
     stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
-    (file,) = (house.folder / "halves").iterdir()
+    (file,) = (house.folder / "browser-halves").iterdir()
     assert browser_store.halves_named(db) == {file.name}
     join(house, db)
     assert browser_store.halves_named(db) == set()
