@@ -76,7 +76,7 @@ class Shelf:
 IMPORTS = Shelf("imports")
 DELIVERIES = Shelf("deliveries")
 HALVES = Shelf("browser-halves")
-"""What browsers delivered, until the far end's part is joined to it. A far end beside the server keeps its own apart."""
+"""What browsers delivered, until the far end's part is joined to it; a far end here keeps its own apart."""
 MADE = Shelf("made")
 """Documents that the clerk made."""
 ISSUED = Shelf("issued")
