@@ -194,6 +194,25 @@ def test_a_far_end_that_goes_away_leaves_what_the_browser_has(row: Row, tmp_path
     assert down.figures.received < PLANNED
 
 
+def test_a_page_in_the_background_goes_on_and_says_for_how_long(row: Row, tmp_path: Path) -> None:
+    with far_end(row, tmp_path), rig.path(tmp_path, PATH, FAR, {}, prefix=row.inside("path")):
+        row.await_port("path", rig.CONTROL_PORT)
+        with desk(row, tmp_path) as at:
+            at.open()
+            at.page.press("Start the test")
+            at.page.see("Packets are travelling", LONG_S)
+            driver = at.page.driver
+            first = driver.current_window_handle
+            driver.switch_to.new_window("tab")
+            rig.eventually(lambda: at.run().state == "done", "the result", LONG_S)
+            driver.switch_to.window(first)
+            check = run_store.self_check(at.run().self_check)
+            sent = {d.direction: d.figures.sent for d in call_store.directions_of_run(at.db, at.run().id)}
+    assert check is not None
+    assert check.probe.hidden_s > 1
+    assert sent == {"up": PLANNED, "down": PLANNED}
+
+
 def test_the_page_is_light_and_holds_on_a_phone(row: Row, tmp_path: Path) -> None:
     """What is fetched before anything runs, compressed as a proxy in front would, is at most 120 kB."""
     import gzip

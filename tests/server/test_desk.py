@@ -138,6 +138,7 @@ def test_from_the_link_to_the_evidence(house: House, db: sqlite3.Connection, ask
     assert (run["up"]["acceptable"], run["down"]["acceptable"]) == (2, 2)
     assert run["up"]["delay_ms"] == pytest.approx(30, abs=1)
     assert house.person.get(LINKS).json["links"][0]["runs"][0]["run_id"] == run_id
+    assert run_store.run_by_id(db, run_id).name == "Browser, self-run: Reception"
 
 
 def test_calls_of_browsers_are_evidence_only_where_that_was_allowed(house: House, db: sqlite3.Connection) -> None:

@@ -61,6 +61,8 @@ blueprint = Blueprint("desk", __name__)
 
 CHUNK = 1 << 16
 WAIT_S = 10.0
+MOST_NAME = 120
+"""Of a run, in characters."""
 ROUNDS = (time(9, 15), time(12, 45), time(16, 30))
 """Morning, noon and evening of a working day."""
 ASKING = threading.BoundedSemaphore(2)
@@ -80,7 +82,6 @@ WHY = {
         server_reachable=True,
     ),
     "given-up": Failure(failures.OTHER, "It was given up before it began."),
-    "no-webrtc": Failure(failures.OTHER, "This browser has no WebRTC, or it is switched off."),
 }
 
 
@@ -184,6 +185,7 @@ def begin_test(code: str, body: BeginTest) -> TestBegun:
             if reason:
                 raise Problem(409, BUSY if reason.code == "busy" else reason.words)
             run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
+            run_store.describe(g.db, run.id, f"Browser, self-run: {probe.name}"[:MOST_NAME], "")
             # From here on nothing else is placed at this site; a page that is closed now falls silent.
             probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
             job_store.move(g.db, run.id, "taken", "The far end is asked.")

@@ -16710,7 +16710,7 @@ export interface components {
              * Why
              * @enum {string}
              */
-            why: "no-connection" | "given-up" | "no-webrtc";
+            why: "no-connection" | "given-up";
         };
         /** TestFarEnd */
         TestFarEnd: {

@@ -96,10 +96,15 @@ export class Session {
     });
     const path = `/api/test/${this.code}/runs/${begun.run_id}`;
     try {
-      if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
-        const failed = this.stopped ? "given-up" : "no-connection";
-        await post("Done", `${path}/failed`, { why: failed });
-        return;
+      try {
+        if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
+          await post("Done", `${path}/failed`, { why: "no-connection" });
+          return;
+        }
+      } catch (error) {
+        // Nobody need wait for a test that this browser could not begin.
+        await post("Done", `${path}/failed`, { why: "given-up" });
+        throw error;
       }
       await this.measure(path);
     } finally {

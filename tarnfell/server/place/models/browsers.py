@@ -148,4 +148,4 @@ class TestGoesOn(Model):
 
 
 class TestFailed(Model):
-    why: Literal["no-connection", "given-up", "no-webrtc"]
+    why: Literal["no-connection", "given-up"]
