@@ -97,15 +97,19 @@ class Ended:
     kind: Name
     failed: bool
     count: int
+    browser: bool = False
+    """Of tests from browsers."""
 
 
 def ended_since(db: sqlite3.Connection, user_id: int, since_us: int) -> list[Ended]:
     rows = db.execute(
-        "SELECT site_id, kind, state = 'failed', count(*) FROM job WHERE state IN ('done', 'failed') "
-        f"AND ended_us > ? AND site_id IN ({_AT_WORK}) GROUP BY site_id, kind, state ORDER BY site_id, kind, state",
+        "SELECT job.site_id, job.kind, state = 'failed', count(*), probe.kind = 'browser' AS browser FROM job "
+        "JOIN probe ON probe.id = job.probe_id WHERE state IN ('done', 'failed') "
+        f"AND ended_us > ? AND job.site_id IN ({_AT_WORK}) GROUP BY job.site_id, job.kind, browser, state "
+        "ORDER BY job.site_id, job.kind, browser, state",
         (since_us, user_id),
     )
-    return [Ended(row[0], row[1], bool(row[2]), row[3]) for row in rows]
+    return [Ended(row[0], row[1], bool(row[2]), row[3], bool(row[4])) for row in rows]
 
 
 def alerts_since(db: sqlite3.Connection, user_id: int, since_us: int) -> dict[int, tuple[int, int]]:

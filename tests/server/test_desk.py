@@ -25,6 +25,7 @@ from tarnfell.store.db import connect, now_us, writing
 from tarnfell.wire.browser import BrowserCalls
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tarnfell.work.evidence.facts import facts_of
+from tarnfell.work.today import today
 from tests.server.conftest import House
 
 SECONDS = 10
@@ -139,6 +140,14 @@ def test_from_the_link_to_the_evidence(house: House, db: sqlite3.Connection, ask
     assert run["up"]["delay_ms"] == pytest.approx(30, abs=1)
     assert house.person.get(LINKS).json["links"][0]["runs"][0]["run_id"] == run_id
     assert run_store.run_by_id(db, run_id).name == "Browser, self-run: Reception"
+
+
+def test_what_arrived_since_the_last_visit_is_told_apart(house: House, db: sqlite3.Connection) -> None:
+    code = code_of(add(house))
+    carried_out(house, db, code)
+    stranger(house, "POST", f"{code}/runs/{begin(house, code).json['run_id']}/failed", json={"why": "given-up"})
+    told = today(db, 1, 0, now_us()).changed
+    assert [one.says for one in told] == ["1 test from a browser; 1 test from a browser failed"]
 
 
 def test_calls_of_browsers_are_evidence_only_where_that_was_allowed(house: House, db: sqlite3.Connection) -> None:
