@@ -21,6 +21,8 @@ from typing import Any
 KEY = "a-key-for-the-tests-only"
 CONTROL_PORT = 4870
 MEDIA_PORTS = "22000-22127"
+PATIENCE = 3
+"""All limits of waiting are for a machine at its usual speed; one that is shared may have a third of it."""
 _numbers = itertools.count(1)
 
 
@@ -31,7 +33,7 @@ def own_address() -> str:
 
 
 def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 60) -> None:
-    deadline = time.monotonic() + within_s
+    deadline = time.monotonic() + PATIENCE * within_s
     while time.monotonic() < deadline:
         try:
             socket.create_connection((address, port), 1).close()
@@ -110,7 +112,7 @@ def kill_hard(pid: int) -> None:
 
 
 def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
-    deadline = time.monotonic() + within_s
+    deadline = time.monotonic() + PATIENCE * within_s
     while not holds():
         assert time.monotonic() < deadline, f"waited in vain for {what}"
         time.sleep(0.1)

@@ -19,6 +19,7 @@ from selenium.webdriver.support.select import Select
 from selenium.webdriver.support.wait import WebDriverWait
 
 from tarnfell.demo.scenario import PASSWORD, USER_EMAIL
+from tests.rig import PATIENCE
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 WAIT_S = 20
@@ -70,7 +71,7 @@ class Page:
     def see(self, words: str, within_s: float = WAIT_S) -> None:
         """Wait until the page shows ``words``; a failure tells what it shows instead."""
         try:
-            WebDriverWait(self.driver, within_s, 0.1, (StaleElementReferenceException,)).until(
+            WebDriverWait(self.driver, PATIENCE * within_s, 0.1, (StaleElementReferenceException,)).until(
                 lambda d: words in d.find_element(By.TAG_NAME, "body").text
             )
         except TimeoutException:
@@ -89,7 +90,7 @@ class Page:
 
     def await_gone(self, words: str, within_s: float = WAIT_S) -> None:
         """Wait until the page no longer shows ``words``."""
-        WebDriverWait(self.driver, within_s, 0.1, (StaleElementReferenceException,)).until(
+        WebDriverWait(self.driver, PATIENCE * within_s, 0.1, (StaleElementReferenceException,)).until(
             lambda d: words not in d.find_element(By.TAG_NAME, "body").text
         )
 
@@ -99,7 +100,9 @@ class Page:
     def press(self, words: str) -> None:
         """Press the button or link that says exactly ``words``."""
         xpath = f"//*[self::button or self::a][normalize-space()='{words}']"
-        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.XPATH, xpath), f"no “{words}”")
+        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
+            lambda d: d.find_elements(By.XPATH, xpath), f"no “{words}”"
+        )
         found = self.driver.find_element(By.XPATH, xpath)
         self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
         found.click()
@@ -110,7 +113,9 @@ class Page:
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
         xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select]"
-        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.XPATH, xpath), f"no “{label}”")
+        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
+            lambda d: d.find_elements(By.XPATH, xpath), f"no “{label}”"
+        )
         return self.driver.find_element(By.XPATH, xpath)
 
     def fill(self, label: str, value: str) -> None:
@@ -146,7 +151,9 @@ class Page:
         raise AssertionError(f"no run of several calls at {site}")
 
     def wait_for(self, css: str) -> None:
-        WebDriverWait(self.driver, WAIT_S, 0.1).until(lambda d: d.find_elements(By.CSS_SELECTOR, css), f"no {css}")
+        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
+            lambda d: d.find_elements(By.CSS_SELECTOR, css), f"no {css}"
+        )
 
     def violations(self) -> list[str]:
         """What axe finds wrong with the page as it stands (WCAG 2.2 AA)."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
 
+from tests import rig
 from tests.browser.driver import Page
 from tests.mail import Box, mail_server, text_of
 
@@ -21,6 +22,8 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         page.see("One for this whole installation")
         fill(page, "Mail server (SMTP)", server.host)
         Select(field(page, "Encryption")).select_by_visible_text("Not encrypted")
+        # That chooses the port as well, a moment later.
+        rig.eventually(lambda: field(page, "Port").get_attribute("value") == "25", "the usual port")
         fill(page, "Port", str(server.port))
         fill(page, "Sender", server.sender)
         page.press("Save")

@@ -36,7 +36,7 @@ PLANNED = SECONDS * 50
 MEDIA_BYTES = 150
 """A datagram that carries a packet of a call has more; acknowledgements and time stamps have fewer."""
 SITE, PATH, FAR = "192.0.2.1", "192.0.2.2", "198.51.100.2"
-LONG_S = 240
+LONG_S = 120
 _NEW_NET = 0x40000000
 _libc = ctypes.CDLL(None, use_errno=True)
 
