@@ -63,6 +63,8 @@ class Joining:
         db = connect(self._data)
         try:
             self._deliver(db, one)
+            if one.half_sha256 and one.half_sha256 not in browser_store.halves_named(db):
+                HALVES.drop(self._data, one.half_sha256)
         except Exception:  # of the disk, or of the database: it is tried again
             log.exception("the half of run %s", one.run_id)
             with writing(db):

@@ -300,23 +300,21 @@ def require_link(one: Issued, link_id: int) -> Link:
 
 def own_run(run_id: int) -> Run:
     """A run of the probe that asks."""
-    try:
-        run = run_store.run_by_id(g.db, run_id)
-    except KeyError:
-        run = None
-    if run is None or run.probe_id != g.probe.id:
-        raise Problem(404, f"There is no run {run_id} for this probe.")
-    return run
+    return _run_of(g.probe, run_id, f"There is no run {run_id} for this probe.")
 
 
 def browser_run(browser: Probe, run_id: int) -> Run:
     """A run of the browser whose link was shown."""
+    return _run_of(browser, run_id, f"There is no test {run_id} behind this link.")
+
+
+def _run_of(probe: Probe, run_id: int, none: str) -> Run:
     try:
         run = run_store.run_by_id(g.db, run_id)
     except KeyError:
         run = None
-    if run is None or run.probe_id != browser.id:
-        raise Problem(404, f"There is no test {run_id} behind this link.")
+    if run is None or run.probe_id != probe.id:
+        raise Problem(404, none)
     return run
 
 

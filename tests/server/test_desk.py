@@ -16,6 +16,7 @@ from tarnfell.clerk.browsers import FarHalfMissing, Joining
 from tarnfell.probe.connect import CallError
 from tarnfell.server.place import desk
 from tarnfell.store import browsers as browser_store
+from tarnfell.store import calls as call_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
@@ -113,7 +114,7 @@ def join(house: House, db: sqlite3.Connection, complete: joining.Complete = whol
 
 def carried_out(house: House, db: sqlite3.Connection, code: str, **changes: Any) -> int:
     run_id = int(begin(house, code).json["run_id"])
-    assert stranger(house, "POST", f"{code}/runs/{run_id}/seconds", json={"second": 1}).json == {"stop": False}
+    assert stranger(house, "POST", f"{code}/runs/{run_id}/alive").json == {"stop": False}
     assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half(**changes)).json == {"state": "delivered"}
     join(house, db)
     return run_id
@@ -156,6 +157,7 @@ def test_calls_of_browsers_are_evidence_only_where_that_was_allowed(house: House
     facts = facts_of(db, site)
     assert (facts.calls, facts.aside.browsers) == ([], 2)
     assert house.person.get(LINKS).json["not_counted"] == 2
+    assert call_store.tests_since(db, 1, 0, 10) == []
     before = house.person.get("/api/sites/pier").json
     answer = house.person.put(
         "/api/sites/pier/browser-counts", json={"counts": True}, headers={"X-CSRF-Token": house.csrf}
@@ -164,6 +166,7 @@ def test_calls_of_browsers_are_evidence_only_where_that_was_allowed(house: House
     facts = facts_of(db, site_store.sites_of(db, 1)[0])
     assert len({fact.call_id for fact in facts.calls}) == 2
     assert facts.aside.browsers == 0
+    assert len(call_store.tests_since(db, 1, 0, 10)) == 1  # what alerts look at
     assert house.person.get("/api/sites/pier").json != before
 
 
@@ -208,7 +211,7 @@ def test_one_link_reaches_no_run_of_another(house: House, db: sqlite3.Connection
     run_id = begin(house, first).json["run_id"]
     second = code_of(add(house, name="Warehouse"))
     for method, path, given in (
-        ("POST", "seconds", {"json": {"second": 1}}),
+        ("POST", "alive", {}),
         ("POST", "failed", {"json": {"why": "given-up"}}),
         ("PUT", "half", {"data": half()}),
     ):
@@ -241,6 +244,9 @@ def test_udp_that_does_not_pass_is_kept_as_what_the_network_did(house: House, db
     run = run_store.run_by_id(db, run_id)
     assert (run.failure_code, run.server_reachable) == ("unreachable", 1)
     assert browser_store.run_of(db, run_id) is None
+    other = begin(house, code).json["run_id"]
+    stranger(house, "POST", f"{code}/runs/{other}/failed", json={"why": "no-address"})
+    assert run_store.run_by_id(db, other).failure_code == "other"  # nothing was tried
     refused = stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
     assert (refused.status_code, "not waited for" in refused.json["detail"]) == (409, True)
 
@@ -315,7 +321,7 @@ def test_what_a_page_delivered_of_a_line_that_gave_out_is_judged_alone(
     monkeypatch.setattr(joining, "LONGEST_US", -1)
     code = code_of(add(house))
     run_id = begin(house, code).json["run_id"]
-    stranger(house, "POST", f"{code}/runs/{run_id}/seconds", json={"second": 1})
+    stranger(house, "POST", f"{code}/runs/{run_id}/alive")
     cut = {"code": "gone", "reason": "The far end went away.", "after_s": 6.0, "server_reachable": False}
     stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half(cut=cut, lasted_s=6.0))
     join(house, db, missing)
@@ -402,7 +408,7 @@ def test_a_far_end_is_told_by_its_address_unless_it_is_this_machine(monkeypatch:
     assert desk._address_of("127.0.0.1") == ""
 
 
-def test_halves_that_nothing_names_are_swept_away(house: House, db: sqlite3.Connection, tmp_path: Path) -> None:
+def test_a_half_is_let_go_of_once_it_is_joined(house: House, db: sqlite3.Connection, tmp_path: Path) -> None:
     code = code_of(add(house))
     run_id = begin(house, code).json["run_id"]
     stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
@@ -410,3 +416,4 @@ def test_halves_that_nothing_names_are_swept_away(house: House, db: sqlite3.Conn
     assert browser_store.halves_named(db) == {file.name}
     join(house, db)
     assert browser_store.halves_named(db) == set()
+    assert not file.exists()

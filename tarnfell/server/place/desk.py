@@ -31,7 +31,6 @@ from tarnfell.server.place.models.browsers import (
     TestFarEnd,
     TestGoesOn,
     TestPage,
-    TestSecond,
 )
 from tarnfell.server.place.self_runs import self_runs
 from tarnfell.server.probe_api.models.probes import Done
@@ -76,10 +75,15 @@ NOT_OPEN = {
 WHY = {
     "no-connection": Failure(
         failures.UNREACHABLE,
-        "No media came through: the browser reaches its server over HTTPS, but no UDP packet reached the far end and "
-        "came back. Usually a firewall that lets web traffic out and nothing else. Allow UDP to the far end’s media "
-        "ports.",
+        "No media came through: within 15 s no UDP packet went to the far end and back, while the web server was "
+        "reached. Usually a firewall that lets web traffic out and nothing else: allow UDP to the far end’s media "
+        "ports. Where other sites get no media either, look at the far end’s own firewall and address.",
         server_reachable=True,
+    ),
+    "no-address": Failure(
+        failures.OTHER,
+        "This browser gives WebRTC no network address, by a setting, an extension or a policy: nothing was tried. Try "
+        "another browser.",
     ),
     "given-up": Failure(failures.OTHER, "It was given up before it began."),
 }
@@ -105,7 +109,6 @@ def show_test(code: str) -> TestPage:
         from_whom=inviter.name if inviter else "your consultant",
         brand=brand.name,
         contact=brand.contact,
-        colour=brand.colour,
         logo=brand.logo,
         state=_state(invitation),  # type: ignore[arg-type]
         until_us=invitation.until_us,
@@ -203,9 +206,9 @@ def begin_test(code: str, body: BeginTest) -> TestBegun:
     return TestBegun(run_id=run.id, answer=answer)
 
 
-@endpoint(blueprint, "POST", "/api/test/<code>/runs/<int:run_id>/seconds", audience="anyone", response=TestGoesOn)
-def tell_second(code: str, run_id: int, body: TestSecond) -> TestGoesOn:
-    """One more second of a test from a browser."""
+@endpoint(blueprint, "POST", "/api/test/<code>/runs/<int:run_id>/alive", audience="anyone", response=TestGoesOn)
+def tell_alive(code: str, run_id: int) -> TestGoesOn:
+    """A test from a browser goes on; it is told whether to stop."""
     _, probe, _ = _opened(code)
     with writing(g.db):
         run = browser_run(probe, run_id)

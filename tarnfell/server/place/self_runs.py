@@ -40,6 +40,7 @@ def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
         doubts=list(check.reasons) if check else [],
         own_doubt=check is not None and bool(judge("browser", check.probe, LOOP_P99_LIMIT_MS)),
         scatter_ms=scatter.p99 if scatter else None,
+        hidden_s=check.probe.hidden_s if check else 0.0,
         up=_way(site, [one for one in directions if one.direction == "up"]),
         down=_way(site, [one for one in directions if one.direction == "down"]),
     )

@@ -8762,6 +8762,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}/runs/{run_id}/alive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A test from a browser goes on; it is told whether to stop. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    run_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestGoesOn"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/test/{code}/runs/{run_id}/failed": {
         parameters: {
             query?: never;
@@ -8856,58 +8904,6 @@ export interface paths {
             };
         };
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/test/{code}/runs/{run_id}/seconds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** One more second of a test from a browser. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    code: string;
-                    run_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TestSecond"];
-                };
-            };
-            responses: {
-                /** @description Done */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TestGoesOn"];
-                    };
-                };
-                /** @description Problem details (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
         delete?: never;
         options?: never;
         head?: never;
@@ -15519,6 +15515,11 @@ export interface components {
              * @description How long, of a hundred packets that came, the slowest but one waited for the browser itself.
              */
             scatter_ms: number | null;
+            /**
+             * Hidden S
+             * @description How long the page was in the background.
+             */
+            hidden_s: number;
             up: components["schemas"]["SelfRunDirection"] | null;
             down: components["schemas"]["SelfRunDirection"] | null;
         };
@@ -16710,7 +16711,7 @@ export interface components {
              * Why
              * @enum {string}
              */
-            why: "no-connection" | "given-up";
+            why: "no-connection" | "no-address" | "given-up";
         };
         /** TestFarEnd */
         TestFarEnd: {
@@ -16750,8 +16751,6 @@ export interface components {
             brand: string;
             /** Contact */
             contact: string;
-            /** Colour */
-            colour: string;
             /** Logo */
             logo: string;
             /**
@@ -16841,11 +16840,6 @@ export interface components {
             note: string;
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
-        };
-        /** TestSecond */
-        TestSecond: {
-            /** Second */
-            second: number;
         };
         /** TodayArchived */
         TodayArchived: {

@@ -64,6 +64,11 @@ function Found({ run, target }: { run: Run; target: number }) {
           </ul>
         </details>
       )}
+      {run.hidden_s >= 1 && (
+        <p className="mt-1 text-sm text-soft">
+          The page was in the background for {run.hidden_s.toFixed(0)} s.
+        </p>
+      )}
       {run.scatter_ms !== null && (
         <p className="mt-1 text-sm text-soft">
           The browser itself let 99 of 100 packets wait for up to {run.scatter_ms.toFixed(1)} ms: delay and

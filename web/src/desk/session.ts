@@ -98,7 +98,9 @@ export class Session {
     try {
       try {
         if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
-          await post("Done", `${path}/failed`, { why: "no-connection" });
+          // A browser that tells WebRTC of no network has tried nothing, which is no fault of the network's.
+          const tried = this.peer.localDescription?.sdp.includes("a=candidate:");
+          await post("Done", `${path}/failed`, { why: tried ? "no-connection" : "no-address" });
           return;
         }
       } catch (error) {
@@ -149,7 +151,7 @@ export class Session {
           if (sinceMs >= (second + 1) * 1000) {
             second += 1;
             this.say("running", second);
-            void this.tellServer(path, second);
+            void this.tellServer(path);
           }
           const over = this.stopped ? this.stoppedAt(at) : sinceMs >= this.page.seconds * 1000 + SETTLE_MS;
           if (over || this.gone) done();
@@ -242,9 +244,9 @@ export class Session {
   }
 
   /** The consultant may stop it; a server that does not answer is no reason to. */
-  private async tellServer(path: string, second: number): Promise<void> {
+  private async tellServer(path: string): Promise<void> {
     try {
-      const answer = await post("TestGoesOn", `${path}/seconds`, { second });
+      const answer = await post("TestGoesOn", `${path}/alive`, {});
       if (answer.stop) this.stop();
     } catch {
       // It is told again in a second.

@@ -55,6 +55,8 @@ class SelfRun(Model):
     """Whether the browser is among those that spoiled it."""
     scatter_ms: float | None
     """How long, of a hundred packets that came, the slowest but one waited for the browser itself."""
+    hidden_s: float
+    """How long the page was in the background."""
     up: SelfRunDirection | None
     down: SelfRunDirection | None
 
@@ -107,7 +109,6 @@ class TestPage(Model):
     from_whom: str
     brand: str
     contact: str
-    colour: str
     logo: str
     state: Literal["open", "expired", "revoked"]
     until_us: int
@@ -139,13 +140,9 @@ class TestBegun(Model):
     """SDP, whose last line ends like the others (RFC 8866 §5)."""
 
 
-class TestSecond(Model):
-    second: int = Field(ge=1, le=600)
-
-
 class TestGoesOn(Model):
     stop: bool
 
 
 class TestFailed(Model):
-    why: Literal["no-connection", "given-up"]
+    why: Literal["no-connection", "no-address", "given-up"]
