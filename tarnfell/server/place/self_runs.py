@@ -53,7 +53,7 @@ def _way(site: Site, calls: list[StoredDirection]) -> SelfRunDirection | None:
     return SelfRunDirection(
         loss_pct=told.loss_pct + told.late_pct,
         delay_ms=told.delay_p50_ms,
-        jitter_ms=told.added_ms or 0.0,
+        jitter_ms=told.jitter_ms,
         mos=told.mos_p50,
         acceptable=sum(bool(acceptable(one, site.targets)) for one in calls),
         why=told.why,

@@ -15535,7 +15535,10 @@ export interface components {
             loss_pct: number;
             /** Delay Ms */
             delay_ms: number | null;
-            /** Jitter Ms */
+            /**
+             * Jitter Ms
+             * @description At its peak in any call (RFC 3550 §6.4.1).
+             */
             jitter_ms: number;
             /**
              * Mos

@@ -2,7 +2,7 @@
 import { type ReactNode, useCallback, useEffect, useRef, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
-import { count, dateTime, plural } from "../ui/format";
+import { count, dateTime } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { Results } from "./results";
 import { type Live, Session } from "./session";
@@ -115,8 +115,9 @@ function Before({ page, start }: { page: Page; start: (farEndId: number) => void
       <Part title="What will happen">
         <ul className="list-disc space-y-1 pl-5 leading-snug">
           <li>
-            This page sends and receives the packets of {plural(page.calls, "call")} at once for{" "}
-            {page.seconds} s. There is no sound in them, and no microphone or camera is asked for.
+            This page sends and receives the packets of{" "}
+            {page.calls === 1 ? "one call" : `${page.calls} calls at once`} for {page.seconds} s. There is no
+            sound in them, and no microphone or camera is asked for.
           </li>
           <li>
             That is {count(Math.round(page.each_way_kbps))} kbit/s each way, and{" "}

@@ -125,8 +125,8 @@ function Glossary({ target }: { target: number }) {
         <div>
           <dt className="font-semibold">Jitter</dt>
           <dd>
-            How much longer than the fastest the slowest packets take (95 of 100 are below it). A phone evens
-            out about 60 ms.
+            How unevenly packets come: how much the delay changes from one to the next, smoothed, at its peak
+            (RFC 3550). Phones even out some of it; what comes too late for that is in the loss above.
           </dd>
         </div>
         <div>

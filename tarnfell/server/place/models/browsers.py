@@ -33,6 +33,7 @@ class SelfRunDirection(Model):
     """Lost, and too late to be played."""
     delay_ms: float | None
     jitter_ms: float
+    """At its peak in any call (RFC 3550 §6.4.1)."""
     mos: float | None
     """Of the calls in the middle."""
     acceptable: int
