@@ -119,15 +119,21 @@ class Page:
         return self.driver.find_element(By.XPATH, xpath)
 
     def fill(self, label: str, value: str) -> None:
-        field = self.field(label)
-        field.clear()
-        field.send_keys(value)
+        """Type ``value`` over what stands there, until the field says it.
 
-    def type_over(self, label: str, value: str) -> None:
-        """Into a field that thinks about each key, where clearing would be a value of its own."""
-        field = self.field(label)
-        field.send_keys(Keys.CONTROL, "a")
-        field.send_keys(value)
+        A field that thinks about each key may be drawn anew between two of them; clearing it would be a value of its
+        own.
+        """
+
+        def typed(_: WebDriver) -> bool:
+            field = self.field(label)
+            field.send_keys(Keys.CONTROL, "a")
+            field.send_keys(value or Keys.BACKSPACE)
+            return field.get_attribute("value") == value
+
+        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1, (StaleElementReferenceException,)).until(
+            typed, f"“{label}” does not say “{value}”"
+        )
 
     def sign_in(self, email: str = USER_EMAIL, password: str = PASSWORD) -> None:
         self.go("/")

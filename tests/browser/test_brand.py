@@ -6,7 +6,6 @@ from pathlib import Path
 
 from selenium.common.exceptions import WebDriverException
 from selenium.webdriver.common.by import By
-from selenium.webdriver.common.keys import Keys
 
 from tests import rig
 from tests.browser.driver import Page
@@ -33,7 +32,7 @@ def test_a_brand_is_seen_on_the_draft_at_once(page: Page, tmp_path: Path) -> Non
     page.fill("Colour", "#eeeeee")
     page.press("Save brand")
     page.see("too pale to be read on paper")
-    page.type_over("Colour", "#14506b")
+    page.fill("Colour", "#14506b")
     logo = tmp_path / "logo.svg"
     logo.write_text(SVG.format('<path d="M0 9L4 0L9 9Z"/>'))
     page.driver.find_element(By.CSS_SELECTOR, "input[type=file]").send_keys(str(logo))
@@ -43,6 +42,6 @@ def test_a_brand_is_seen_on_the_draft_at_once(page: Page, tmp_path: Path) -> Non
     page.press("Remove logo")
     page.await_gone("Remove logo")
     for label in ("Name", "Colour"):
-        page.type_over(label, Keys.BACKSPACE)
+        page.fill(label, "")
     page.press("Save brand")
     rig.eventually(lambda: in_draft(page).startswith("Merrow Sound Ferries"), "the draft without a name")

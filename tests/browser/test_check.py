@@ -33,7 +33,7 @@ def test_check_this_site(page: Page) -> None:
     services.send_keys(" ")
     page.press("Save services")
     page.see("Saved; every site of Merrow Sound Ferries asks them.")
-    page.type_over("Names to look up", " ")
+    page.fill("Names to look up", " ")
     page.press("Save")
     page.see("Saved; the next check asks it.")
     page.choose("Trouble on this bench’s path", "Part of the media ports closed")

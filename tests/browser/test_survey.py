@@ -48,9 +48,9 @@ def test_look_at_the_gateway(page: Page) -> None:
 def test_look_from_the_server(page: Page) -> None:
     page.go("/sites/bench/look")
     Select(page.field("From")).select_by_visible_text("the server")
-    page.type_over("Name or address", "127.0.0.1")
-    page.type_over("Rounds", "3")
-    page.type_over("Every", "0.2")
+    page.fill("Name or address", "127.0.0.1")
+    page.fill("Rounds", "3")
+    page.fill("Every", "0.2")
     page.press("Look")
     page.see("the server, ")
     page.see("1400 bytes: the newest 3 round trips", within_s=60)

@@ -17,8 +17,8 @@ def plan_held(page: Page, seconds: int) -> None:
     page.go("/sites/bench/load")
     page.see("95 % confidence")
     page.press("Fixed load")
-    page.type_over("Concurrent calls", "2")
-    page.type_over("Seconds each", str(seconds))
+    page.fill("Concurrent calls", "2")
+    page.fill("Seconds each", str(seconds))
 
 
 def open_the_run(page: Page) -> None:
@@ -77,7 +77,7 @@ def test_codec_values_of_ones_own(page: Page) -> None:
     assert page.violations() == []
     row = "//tr[contains(., 'Opus 24')]"
     page.driver.find_element(By.XPATH, f"{row}//button[contains(., 'Change')]").click()
-    page.type_over("Ie", "22")
+    page.fill("Ie", "22")
     page.press("Save")
     page.see("Say where these values come from")
     page.fill("Source", "Vendor’s listening test, spring")

@@ -14,10 +14,12 @@ interface NumberFieldProps {
 /** Text while it is typed, a number or nothing to whoever asks. */
 export function NumberField({ label, value, onChange, unit, hint, placeholder }: NumberFieldProps) {
   const [text, setText] = useState(value === null ? "" : String(value));
+  const [typing, setTyping] = useState(false);
   useEffect(() => {
-    // Set from outside, as by a preset; what is being typed stays as it is typed.
+    // Set from outside, as by a preset; what is being typed stays as it is typed, be it empty for a moment.
+    if (typing) return;
     setText((shown) => (parsed(shown) === value ? shown : value === null ? "" : String(value)));
-  }, [value]);
+  }, [value, typing]);
   return (
     <Field label={label} hint={hint}>
       {(hintId) => (
@@ -28,6 +30,8 @@ export function NumberField({ label, value, onChange, unit, hint, placeholder }:
             inputMode="decimal"
             value={text}
             placeholder={placeholder}
+            onFocus={() => setTyping(true)}
+            onBlur={() => setTyping(false)}
             onChange={(event) => {
               setText(event.target.value);
               onChange(parsed(event.target.value));
