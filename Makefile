@@ -3,6 +3,8 @@
 .DEFAULT_GOAL := help
 PYTHON ?= python3
 BIN := .venv/bin
+# The tests start the programs hundreds of times: none is to be compiled anew at each.
+unexport PYTHONDONTWRITEBYTECODE
 PORT ?= 8080
 SET_UP := .set-up
 # What sends packets or drives a browser: mostly waiting, so six parts of about the same length run side by side.

@@ -15,7 +15,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import bdtrc
 
 from tarnfell.core.causes import LEG_WORDS, LegName
 from tarnfell.core.days.episodes import Episode
@@ -276,6 +275,8 @@ def _least_likely(starts: NDArray[np.bool_], watched: _Watched) -> _Found:
 
 def _tails(hits: Ints, of: Ints, usual: Floats) -> Floats:
     """Logarithms of the chance of so many hits or more; infinite where there are too few to tell of."""
+    from scipy.special import bdtrc  # loaded late, as in moments
+
     log_p = np.full(hits.shape, np.inf)
     row, at = np.nonzero((hits >= LEAST_DAYS) & (of >= LEAST_DAYS))
     with np.errstate(divide="ignore"):

@@ -12,7 +12,6 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from scipy.special import xlogy
 
 from tarnfell.core.days.rounds import Flags, Ints
 
@@ -152,7 +151,7 @@ def _is_denser(part: tuple[int, int], rest: tuple[int, int], enough: float) -> b
 
 
 def _log_likelihood(hit: int, of: int) -> float:
-    return float(xlogy(hit, hit / of) + xlogy(of - hit, 1 - hit / of))
+    return sum(part * math.log(part / of) for part in (hit, of - hit) if part)
 
 
 def _between(whole: Stretch, parts: list[Stretch]) -> list[Stretch]:

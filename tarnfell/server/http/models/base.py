@@ -19,7 +19,12 @@ class Model(BaseModel):
     """Unknown fields are turned away, so that a misspelt one is not silently dropped. Blanks around text are."""
 
     model_config = ConfigDict(
-        extra="forbid", from_attributes=True, use_attribute_docstrings=True, str_strip_whitespace=True
+        extra="forbid",
+        from_attributes=True,
+        use_attribute_docstrings=True,
+        str_strip_whitespace=True,
+        # Of some three hundred, one start of the server needs a few.
+        defer_build=True,
     )
 
 
