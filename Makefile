@@ -7,15 +7,16 @@ BIN := .venv/bin
 unexport PYTHONDONTWRITEBYTECODE
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so six parts of about the same length run side by side.
+# What sends packets or drives a browser: mostly waiting, so seven parts of about the same length run side by side.
 CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
-LINES := $(filter-out $(CHECKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
+DESKS := $(wildcard tests/lab/test_browser*.py)
+LINES := $(filter-out $(CHECKS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
 ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
 STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_*.py))
-SIDE_BY_SIDE := lines stages checked ends agents screens
-SLOW := $(CHECKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES)
+SIDE_BY_SIDE := stages screens checked desks agents lines ends
+SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES)
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -28,7 +29,7 @@ demo: setup web
 test:
 	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j6 --output-sync $(SIDE_BY_SIDE)
+	$(MAKE) -j7 --output-sync $(SIDE_BY_SIDE)
 
 .PHONY: installed checks numbers requests $(SIDE_BY_SIDE)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
@@ -43,6 +44,8 @@ numbers: setup
 	$(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
 lines: setup
 	$(BIN)/pytest $(LINES)
+desks: setup
+	$(BIN)/pytest $(DESKS)
 checked: setup
 	$(BIN)/pytest $(CHECKS)
 ends: setup

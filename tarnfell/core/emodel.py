@@ -8,6 +8,7 @@ All functions accept scalars or arrays and broadcast.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -69,15 +70,21 @@ def rate(
     """
     p = parameters
     Ta = np.asarray(one_way_ms, dtype=float)
-    noise = _noise(p)
-    Ro = 15 - 1.5 * (p.SLR + noise)
-    Is = _simultaneous_impairment(p, Ro, noise)
+    noise, Ro, Is = _without_delay(p)
     Idte = _talker_echo(p, Ro, noise, Ta)
     Idle = _listener_echo(p, Ro, 2 * Ta)
     Idd = pure_delay(Ta, p)
     Ie_eff = equipment_impairment(loss_pct, burst_ratio, ie, bpl)
     R = Ro - Is - (Idte + Idle + Idd) - Ie_eff + p.A
     return Rating(R=R, Ro=Ro, Is=Is, Idte=Idte, Idle=Idle, Idd=Idd, Ie_eff=Ie_eff)
+
+
+@cache
+def _without_delay(p: Parameters) -> tuple[float, float, float]:
+    """No, Ro and Is, which neither delay nor loss changes: they take longer than all the rest."""
+    noise = _noise(p)
+    Ro = 15 - 1.5 * (p.SLR + noise)
+    return noise, Ro, _simultaneous_impairment(p, Ro, noise)
 
 
 MOST_BURST_RATIO = 8.0

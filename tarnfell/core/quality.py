@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -92,10 +93,13 @@ class StreamQuality:
         return {**vars(self.metrics), **{name: value for name, value in vars(self).items() if name != "metrics"}}
 
 
-def judge(trace: Trace, criterion: Criterion) -> StreamQuality:
-    """Metrics, playout and E-model of one stream, with its delay as the trace's clocks give it."""
+def judge(trace: Trace, criterion: Criterion, played: Playout | None = None) -> StreamQuality:
+    """Metrics, playout and E-model of one stream, with its delay as the trace's clocks give it.
+
+    ``played`` is what ``criterion`` makes of the trace, for whoever has it already.
+    """
     metrics = streams.measure(trace)
-    played = criterion.play(trace)
+    played = played or criterion.play(trace)
     loss, ratio = played.effective_loss_pct, played.effective_burst_ratio
     ear = mouth_to_ear_ms(played.mean_base_ms, played.mean_depth_ms, criterion)
     r_factor = mos = None
@@ -160,7 +164,7 @@ def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
         late=np.bincount(second[played.late], minlength=count),
         delay_p50_ms=p50,
         pdv_max_ms=worst,
-        mos=_second_mos(trace, played, criterion),
+        mos=_stretch_mos(trace, played, criterion, (1,))[0],
         depth_ms=played.depth_ms,
         base_ms=played.base_ms - (np.nan if floor is None else floor),
     )
@@ -174,48 +178,42 @@ class Worst:
     stretch_mos: float
 
 
-def worst_of(trace: Trace, criterion: Criterion) -> Worst:
+def worst_of(trace: Trace, criterion: Criterion, played: Playout | None = None) -> Worst:
     """The lowest of ``judge_seconds``' MOS, and of any ten seconds on end (the whole call where it is shorter)."""
-    played = criterion.play(trace)
-    return Worst(
-        float(_stretch_mos(trace, played, criterion, 1).min()),
-        float(_stretch_mos(trace, played, criterion, STRETCH_S).min()),
-    )
+    second, stretch = _stretch_mos(trace, played or criterion.play(trace), criterion, (1, STRETCH_S))
+    return Worst(float(second.min()), float(stretch.min()))
 
 
-def _second_mos(trace: Trace, played: Playout, criterion: Criterion) -> Floats:
-    """MOS of each second, shape (seconds,)."""
-    return _stretch_mos(trace, played, criterion, 1)
-
-
-def _stretch_mos(trace: Trace, played: Playout, criterion: Criterion, length: int) -> Floats:
-    """MOS of every ``length`` seconds on end, shape (seconds − length + 1,), at least one."""
+def _stretch_mos(trace: Trace, played: Playout, criterion: Criterion, lengths: Sequence[int]) -> list[Floats]:
+    """For each of ``lengths`` the MOS of every so many seconds on end, shape (seconds − length + 1,), at least one."""
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
-    length = min(length, count)
-
-    def gathered(per_second: NDArray[Any]) -> NDArray[Any]:
-        total = np.concatenate(([0], np.cumsum(per_second)))
-        return np.asarray(total[length:] - total[:-length])
-
-    sent = gathered(np.bincount(second, minlength=count))
-    missed = gathered(np.bincount(second[played.missed], minlength=count))
+    sent = np.bincount(second, minlength=count)
+    if played.mean_base_ms is None:
+        return [np.ones(max(1, count - length + 1)) for length in lengths]
+    missed = np.bincount(second[played.missed], minlength=count)
     # A run that crosses into a stretch starts anew in it.
     begins = played.missed.copy()
     begins[1:] &= ~played.missed[:-1]
+    begun = np.bincount(second[begins], minlength=count)
     crosses = np.zeros(count, dtype=np.int64)
     first = np.searchsorted(second, np.arange(count))
     inside = (first > 0) & (first < len(second))
     crosses[inside] = played.missed[first[inside]] & played.missed[first[inside] - 1]
-    runs = gathered(np.bincount(second[begins], minlength=count)) + crosses[: count - length + 1]
-    fraction = missed / np.maximum(sent, 1)
-    ratio = np.maximum(1.0, missed / np.maximum(runs, 1) * (1 - fraction))
-    if played.mean_base_ms is None:
-        return np.ones(len(sent))
-    base, depth = (gathered(of) / length for of in (played.base_ms, played.depth_ms))
+    totals = np.zeros((5, count + 1))
+    np.cumsum([sent, missed, begun, played.base_ms, played.depth_ms], axis=1, out=totals[:, 1:])
+
+    parts = []
+    for length in (min(one, count) for one in lengths):
+        parts.append(totals[:, length:] - totals[:, :-length])
+        parts[-1][2] += crosses[: count - length + 1]
+        parts[-1][3:] /= length
+    gone, lost, runs, base, depth = np.concatenate(parts, axis=1)
+    fraction = lost / np.maximum(gone, 1)
+    ratio = np.maximum(1.0, lost / np.maximum(runs, 1) * (1 - fraction))
     ear = np.maximum(0.0, base) + depth + criterion.fixed_ms
-    mos = criterion.mos(criterion.rating(ear, 100 * fraction, ratio))
-    return np.asarray(np.where((sent > 0) & (missed == sent), 1.0, mos))
+    mos = np.where((gone > 0) & (lost == gone), 1.0, criterion.mos(criterion.rating(ear, 100 * fraction, ratio)))
+    return np.split(mos, np.cumsum([part.shape[1] for part in parts])[:-1])
 
 
 @dataclass(frozen=True)

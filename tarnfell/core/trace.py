@@ -106,13 +106,14 @@ def build_trace(seq: Ints, sent_us: Ints, arrival_seq: Ints, arrival_us: Ints) -
     if not bool(np.all(known)):
         stray = int(arrival_seq[np.flatnonzero(~known)[0]])
         raise TraceError(f"Sequence number {stray} arrived but was never sent.")
-    first = np.full(len(seq), np.iinfo(np.int64).max)
-    if len(place) == len(np.unique(place)):
-        first[place] = arrival_us
-    else:
-        np.minimum.at(first, place, arrival_us)
     never = np.iinfo(np.int64).max
+    first = np.full(len(seq), never)
+    first[place] = arrival_us
     arrived = first != never
+    if np.count_nonzero(arrived) < len(place):
+        # Some came twice: the earlier counts.
+        first[:] = never
+        np.minimum.at(first, place, arrival_us)
     if bool(np.any(arrived)):
         floor = int(np.min((first - sent_us)[arrived]))
         # Clocks that were never set to each other show as a fastest packet before it was sent or seconds after;

@@ -300,32 +300,33 @@ def require_link(one: Issued, link_id: int) -> Link:
 
 def own_run(run_id: int) -> Run:
     """A run of the probe that asks."""
-    return _run_of(g.probe, run_id, f"There is no run {run_id} for this probe.")
-
-
-def browser_run(browser: Probe, run_id: int) -> Run:
-    """A run of the browser whose link was shown."""
-    return _run_of(browser, run_id, f"There is no test {run_id} behind this link.")
-
-
-def _run_of(probe: Probe, run_id: int, none: str) -> Run:
+    none = Problem(404, f"There is no run {run_id} for this probe.")
     try:
         run = run_store.run_by_id(g.db, run_id)
     except KeyError:
-        run = None
-    if run is None or run.probe_id != probe.id:
-        raise Problem(404, none)
+        raise none from None
+    if run.probe_id != g.probe.id:
+        raise none
     return run
 
 
 def own_job(job_id: int) -> Job:
     """A job of the probe that asks."""
+    return _job_of(g.probe, job_id, f"There is no job {job_id} for this probe.")
+
+
+def browser_job(browser: Probe, job_id: int) -> Job:
+    """A job of the browser whose link was shown."""
+    return _job_of(browser, job_id, f"There is no test {job_id} behind this link.")
+
+
+def _job_of(probe: Probe, job_id: int, none: str) -> Job:
     try:
         job = job_store.job_by_id(g.db, job_id)
     except KeyError:
         job = None
-    if job is None or job.probe_id != g.probe.id:
-        raise Problem(404, f"There is no job {job_id} for this probe.")
+    if job is None or job.probe_id != probe.id:
+        raise Problem(404, none)
     return job
 
 

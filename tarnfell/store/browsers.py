@@ -23,11 +23,15 @@ class BrowserLink:
     ptime_ms: int
     calls: int
     seconds: float
+    fill_s: float = 0.0
+    """How long the line is filled each way after the calls; 0: it is not."""
 
 
 @dataclass(frozen=True)
-class BrowserRun:
-    run_id: int
+class BrowserHalf:
+    """What one end of a job has measured, or is to measure."""
+
+    job_id: int
     token: str
     half_sha256: str | None
     half_us: int | None
@@ -35,16 +39,19 @@ class BrowserRun:
 
 
 _LINK = f"SELECT {', '.join(f.name for f in fields(BrowserLink))} FROM browser_link"
-_RUN = f"SELECT {', '.join(f.name for f in fields(BrowserRun))} FROM browser_run"
+_HALF = f"SELECT {', '.join(f.name for f in fields(BrowserHalf))} FROM browser_half"
 
 
 def add_link(
     db: sqlite3.Connection, site_id: int, test_point_id: int, name: str, codec: str, ptime_ms: int, calls: int,
-    seconds: float,
+    seconds: float, fill_s: float = 0.0,
 ) -> int:  # fmt: skip
     """The number of the probe that stands for the browser."""
     number = probe_store.add_probe(db, site_id, test_point_id, name, kind="browser")
-    db.execute("INSERT INTO browser_link VALUES (?, ?, ?, ?, ?)", (number, codec, ptime_ms, calls, seconds))
+    db.execute(
+        "INSERT INTO browser_link (probe_id, codec, ptime_ms, calls, seconds, fill_s) VALUES (?, ?, ?, ?, ?, ?)",
+        (number, codec, ptime_ms, calls, seconds, fill_s),
+    )
     return number
 
 
@@ -59,44 +66,49 @@ def browsers_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return probe_store.probes_of(db, site_id, kind="browser")[::-1]
 
 
-def begin(db: sqlite3.Connection, run_id: int, token: str) -> None:
-    db.execute("INSERT INTO browser_run (run_id, token) VALUES (?, ?)", (run_id, token))
+def begin(db: sqlite3.Connection, job_id: int, token: str) -> None:
+    db.execute("INSERT INTO browser_half (job_id, token) VALUES (?, ?)", (job_id, token))
 
 
-def keep_half(db: sqlite3.Connection, run_id: int, sha256: str) -> bool:
-    """Whether it is the first that came of this run; the others are not needed."""
+def keep_half(db: sqlite3.Connection, job_id: int, sha256: str) -> bool:
+    """Whether it is the first that came of this job; the others are not needed."""
     found = db.execute(
-        "UPDATE browser_run SET half_sha256 = ?, half_us = ? WHERE run_id = ? AND half_sha256 IS NULL",
-        (sha256, now_us(), run_id),
+        "UPDATE browser_half SET half_sha256 = ?, half_us = ? WHERE job_id = ? AND half_sha256 IS NULL",
+        (sha256, now_us(), job_id),
     )
     return found.rowcount > 0
 
 
-def run_of(db: sqlite3.Connection, run_id: int) -> BrowserRun | None:
-    row = db.execute(f"{_RUN} WHERE run_id = ?", (run_id,)).fetchone()
-    return BrowserRun(*row) if row else None
+def half_of(db: sqlite3.Connection, job_id: int) -> BrowserHalf | None:
+    row = db.execute(f"{_HALF} WHERE job_id = ?", (job_id,)).fetchone()
+    return BrowserHalf(*row) if row else None
 
 
-def next_halves(db: sqlite3.Connection, limit: int) -> list[BrowserRun]:
+def next_halves(db: sqlite3.Connection, limit: int) -> list[BrowserHalf]:
     """Those that wait for the far end's and are due, oldest first."""
     rows = db.execute(
-        f"{_RUN} WHERE half_sha256 IS NOT NULL AND not_before_us <= ? ORDER BY run_id LIMIT ?", (now_us(), limit)
+        f"{_HALF} WHERE half_sha256 IS NOT NULL AND not_before_us <= ? ORDER BY job_id LIMIT ?", (now_us(), limit)
     )
-    return [BrowserRun(*row) for row in rows]
+    return [BrowserHalf(*row) for row in rows]
 
 
-def put_off(db: sqlite3.Connection, one: BrowserRun, pause_us: int) -> None:
-    db.execute("UPDATE browser_run SET not_before_us = ? WHERE run_id = ?", (now_us() + pause_us, one.run_id))
+def put_off(db: sqlite3.Connection, one: BrowserHalf, pause_us: int) -> None:
+    db.execute("UPDATE browser_half SET not_before_us = ? WHERE job_id = ?", (now_us() + pause_us, one.job_id))
 
 
-def forget(db: sqlite3.Connection, run_id: int) -> None:
+def forget(db: sqlite3.Connection, job_id: int) -> None:
     """Its record is whole, or will never be."""
-    db.execute("DELETE FROM browser_run WHERE run_id = ?", (run_id,))
+    db.execute("DELETE FROM browser_half WHERE job_id = ?", (job_id,))
 
 
 def halves_named(db: sqlite3.Connection) -> set[str]:
     """The files that are still needed."""
-    return {row[0] for row in db.execute("SELECT half_sha256 FROM browser_run WHERE half_sha256 IS NOT NULL")}
+    return {row[0] for row in db.execute("SELECT half_sha256 FROM browser_half WHERE half_sha256 IS NOT NULL")}
+
+
+def numbers_of(db: sqlite3.Connection, site_id: int) -> set[int]:
+    """Of all browsers that ever tested at a site, as probes are numbered."""
+    return {row[0] for row in db.execute("SELECT id FROM probe WHERE site_id = ? AND kind = 'browser'", (site_id,))}
 
 
 def newest_runs(db: sqlite3.Connection, probe_id: int, limit: int) -> list[int]:

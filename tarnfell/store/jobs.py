@@ -142,6 +142,12 @@ def newest_of_kind(db: sqlite3.Connection, site_id: int, kind: Name, limit: int)
     return [_job(row) for row in rows]
 
 
+def newest_with(db: sqlite3.Connection, probe_id: int, kind: Name, limit: int) -> list[Job]:
+    """As ``newest_of_kind``, of one probe."""
+    rows = db.execute(f"{_JOB} WHERE probe_id = ? AND kind = ? ORDER BY id DESC LIMIT ?", (probe_id, kind, limit))
+    return [_job(row) for row in rows]
+
+
 def open_of_kind(db: sqlite3.Connection, site_id: int, kind: Name) -> list[Job]:
     """Not ended yet, newest first."""
     marks = ", ".join("?" * len(OPEN))
@@ -258,7 +264,7 @@ def waiting_for(db: sqlite3.Connection, probe_id: int) -> list[Job]:
 
 _NOT_HERE = (
     "NOT EXISTS (SELECT 1 FROM delivery WHERE delivery.run_id = job.id) AND NOT EXISTS "
-    "(SELECT 1 FROM browser_run WHERE browser_run.run_id = job.id AND half_sha256 IS NOT NULL)"
+    "(SELECT 1 FROM browser_half WHERE browser_half.job_id = job.id AND half_sha256 IS NOT NULL)"
 )
 """Its packets have not arrived: what has is judged in turn, whatever becomes of the probe or page."""
 

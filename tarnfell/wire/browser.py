@@ -27,6 +27,8 @@ PACKET_BYTES = _PACKET.size
 UNDER_MESSAGE = 20 + 8 + 37 + 12 + 16
 """Bytes under a message on the wire: IPv4, UDP, a DTLS record (AES-GCM, RFC 6347), SCTP's header and a DATA chunk."""
 MAX_FILLING = 1100
+PIECE_BYTES = 4 << 20
+"""Of a stream that fills the line by way of the web server; a piece up may be smaller."""
 
 
 @dataclass(frozen=True)

@@ -20,12 +20,13 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         page.see("ops@customer.example")
         page.press("Mail server …")
         page.see("One for this whole installation")
-        fill(page, "Mail server (SMTP)", server.host)
-        Select(field(page, "Encryption")).select_by_visible_text("Not encrypted")
+        page.fill("Mail server (SMTP)", server.host)
+        Select(page.field("Encryption")).select_by_visible_text("Not encrypted")
         # That chooses the port as well, a moment later.
-        rig.eventually(lambda: field(page, "Port").get_attribute("value") == "25", "the usual port")
-        fill(page, "Port", str(server.port))
-        fill(page, "Sender", server.sender)
+        rig.eventually(lambda: page.field("Port").get_attribute("value") == "25", "the usual port")
+        page.fill("Port", str(server.port))
+        page.fill("Sender", server.sender)
+        assert page.field("Mail server (SMTP)").get_attribute("value") == server.host
         page.press("Save")
         page.see(f"By {server.host}:{server.port}")
         page.press("Send a test email")
@@ -33,10 +34,10 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         assert [told["Subject"] for _, told in box.taken] == ["Test: alerts of Merrow Sound Ferries"]
         page.press("New rule …")
         page.see("In the past week it would")
-        Select(field(page, "When")).select_by_visible_text("The round trip to a place is long")
-        Select(field(page, "At")).select_by_visible_text("Skerry Road depot")
-        fill(page, "Over", "1")
-        fill(page, "For", "1")
+        Select(page.field("When")).select_by_visible_text("The round trip to a place is long")
+        Select(page.field("At")).select_by_visible_text("Skerry Road depot")
+        page.fill("Over", "1")
+        page.fill("For", "1")
         page.see("When the round trip to the far end is over 1 ms for a minute.")
         page.see("it would have fired")
         assert page.violations() == []
@@ -66,15 +67,3 @@ def test_a_token_for_monitoring_is_shown_once(page: Page) -> None:
     assert len(token) > 40
     page.press("Close it to monitoring")
     page.see("No token is made")
-
-
-def field(page: Page, label: str):  # type: ignore[no-untyped-def]
-    return page.driver.find_element(
-        By.XPATH, f"//label[normalize-space(span)='{label}']//*[self::input or self::select]"
-    )
-
-
-def fill(page: Page, label: str, text: str) -> None:
-    one = field(page, label)
-    one.clear()
-    one.send_keys(text)

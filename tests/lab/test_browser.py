@@ -81,19 +81,22 @@ class Desk:
 
 
 @contextmanager
-def desk(row: Row, folder: Path, host: str = PATH, calls: int = 1) -> Iterator[Desk]:
+def desk(
+    row: Row, folder: Path, host: str = PATH, calls: int = 1, server: str = "site", fill_s: float = 0.0
+) -> Iterator[Desk]:
     db = open_database(folder / "data")
     set_up(db, host, rig.CONTROL_PORT, rig.KEY)
     site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
     with writing(db):
-        browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, calls, SECONDS)
+        browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, calls, SECONDS, fill_s)
         code = probe_store.invite(db, browser)
     db.close()
-    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", f"{SITE}:8080")
-    with standing_in(row.names["site"]), rig.process(*serve):
-        rig.await_port(SITE, 8080)
-        with chromium(390, 844) as driver:
-            yield Desk(row, connect(folder / "data"), Page(driver, f"http://{SITE}:8080"), browser, code)
+    address = f"{row.address[server]}:8080"
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", address)
+    with rig.process(*serve, prefix=row.inside(server)):
+        row.await_port(server, 8080)
+        with standing_in(row.names["site"]), chromium(390, 844) as driver:
+            yield Desk(row, connect(folder / "data"), Page(driver, f"http://{address}"), browser, code)
 
 
 @pytest.fixture

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import os
 import shutil
 import tempfile
 from pathlib import Path
@@ -166,4 +167,7 @@ class Life(RuleBasedStateMachine):
 
 
 TestLife = Life.TestCase
-TestLife.settings = settings(max_examples=25, stateful_step_count=25, suppress_health_check=list(HealthCheck))
+# The same ones at every run: more of them find something only where they are new.
+TestLife.settings = settings(
+    max_examples=100 if "EXPLORE" in os.environ else 12, stateful_step_count=25, suppress_health_check=list(HealthCheck)
+)

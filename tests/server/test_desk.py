@@ -14,7 +14,7 @@ from icalendar import Calendar
 from tarnfell.clerk import browsers as joining
 from tarnfell.clerk.browsers import FarHalfMissing, Joining
 from tarnfell.probe.connect import CallError
-from tarnfell.server.place import desk
+from tarnfell.server.place import desk, desk_link
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import jobs as job_store
@@ -43,7 +43,7 @@ def asked(monkeypatch: pytest.MonkeyPatch) -> list[BrowserCalls]:
         told.append(wanted)
         return "v=0\r\n"
 
-    monkeypatch.setattr(desk, "answer_of", answer)
+    monkeypatch.setattr(desk_link, "answer_of", answer)
     return told
 
 
@@ -113,9 +113,9 @@ def join(house: House, db: sqlite3.Connection, complete: joining.Complete = whol
 
 
 def carried_out(house: House, db: sqlite3.Connection, code: str, **changes: Any) -> int:
-    run_id = int(begin(house, code).json["run_id"])
-    assert stranger(house, "POST", f"{code}/runs/{run_id}/alive").json == {"stop": False}
-    assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half(**changes)).json == {"state": "delivered"}
+    run_id = int(begin(house, code).json["job_id"])
+    assert stranger(house, "POST", f"{code}/jobs/{run_id}/alive").json == {"stop": False}
+    assert stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half(**changes)).json == {"state": "delivered"}
     join(house, db)
     return run_id
 
@@ -146,7 +146,7 @@ def test_from_the_link_to_the_evidence(house: House, db: sqlite3.Connection, ask
 def test_what_arrived_since_the_last_visit_is_told_apart(house: House, db: sqlite3.Connection) -> None:
     code = code_of(add(house))
     carried_out(house, db, code)
-    stranger(house, "POST", f"{code}/runs/{begin(house, code).json['run_id']}/failed", json={"why": "given-up"})
+    stranger(house, "POST", f"{code}/jobs/{begin(house, code).json['job_id']}/failed", json={"why": "given-up"})
     told = today(db, 1, 0, now_us()).changed
     assert [one.says for one in told] == ["1 test from a browser; 1 test from a browser failed"]
 
@@ -192,7 +192,7 @@ def test_opened_twice_at_once_the_second_is_told_to_wait(house: House, db: sqlit
     code = code_of(add(house))
     assert begin(house, code).status_code == 200
     second = begin(house, code)
-    assert (second.status_code, second.json["detail"]) == (409, desk.BUSY)
+    assert (second.status_code, second.json["detail"]) == (409, desk_link.BUSY)
 
 
 def test_a_browsers_code_brings_no_probe_and_a_probes_code_opens_no_test(house: House, db: sqlite3.Connection) -> None:
@@ -208,14 +208,14 @@ def test_a_browsers_code_brings_no_probe_and_a_probes_code_opens_no_test(house: 
 
 def test_one_link_reaches_no_run_of_another(house: House, db: sqlite3.Connection) -> None:
     first = code_of(add(house))
-    run_id = begin(house, first).json["run_id"]
+    run_id = begin(house, first).json["job_id"]
     second = code_of(add(house, name="Warehouse"))
     for method, path, given in (
         ("POST", "alive", {}),
         ("POST", "failed", {"json": {"why": "given-up"}}),
         ("PUT", "half", {"data": half()}),
     ):
-        assert stranger(house, method, f"{second}/runs/{run_id}/{path}", **given).status_code == 404
+        assert stranger(house, method, f"{second}/jobs/{run_id}/{path}", **given).status_code == 404
     assert run_store.run_by_id(db, run_id).state == "taken"
 
 
@@ -238,16 +238,16 @@ def test_a_site_keeps_its_hours_and_its_ceiling(house: House, db: sqlite3.Connec
 
 def test_udp_that_does_not_pass_is_kept_as_what_the_network_did(house: House, db: sqlite3.Connection) -> None:
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
-    failed = stranger(house, "POST", f"{code}/runs/{run_id}/failed", json={"why": "no-connection"})
+    run_id = begin(house, code).json["job_id"]
+    failed = stranger(house, "POST", f"{code}/jobs/{run_id}/failed", json={"why": "no-connection"})
     assert failed.json == {"state": "failed"}
     run = run_store.run_by_id(db, run_id)
     assert (run.failure_code, run.server_reachable) == ("unreachable", 1)
-    assert browser_store.run_of(db, run_id) is None
-    other = begin(house, code).json["run_id"]
-    stranger(house, "POST", f"{code}/runs/{other}/failed", json={"why": "no-address"})
+    assert browser_store.half_of(db, run_id) is None
+    other = begin(house, code).json["job_id"]
+    stranger(house, "POST", f"{code}/jobs/{other}/failed", json={"why": "no-address"})
     assert run_store.run_by_id(db, other).failure_code == "other"  # nothing was tried
-    refused = stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
+    refused = stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half())
     assert (refused.status_code, "not waited for" in refused.json["detail"]) == (409, True)
 
 
@@ -257,7 +257,7 @@ def test_a_far_end_that_will_not_is_told_at_once(
     def refuse(*_: object) -> str:
         raise CallError("The far end at h refused: It takes no calls from browsers: it was not started for them.")
 
-    monkeypatch.setattr(desk, "answer_of", refuse)
+    monkeypatch.setattr(desk_link, "answer_of", refuse)
     code = code_of(add(house))
     refused = begin(house, code)
     assert refused.status_code == 502
@@ -268,22 +268,22 @@ def test_a_far_end_that_will_not_is_told_at_once(
 
 def test_packets_delivered_twice_are_kept_once(house: House, db: sqlite3.Connection) -> None:
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
+    run_id = begin(house, code).json["job_id"]
     for _ in range(2):
-        assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half()).json == {"state": "delivered"}
+        assert stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half()).json == {"state": "delivered"}
     assert len(list((house.folder / "browser-halves").iterdir())) == 1
     join(house, db)
-    assert stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half()).json == {"state": "done"}
+    assert stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half()).json == {"state": "done"}
 
 
 def test_a_page_that_is_closed_fails_the_run_and_one_that_delivered_does_not(
     house: House, db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
+    run_id = begin(house, code).json["job_id"]
     monkeypatch.setattr(job_store, "SILENCE_US", -1)
     assert job_store.silent_jobs(db) == [run_id]
-    stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
+    stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half())
     assert job_store.silent_jobs(db) == []
     with writing(db):
         browser_store.forget(db, run_id)
@@ -298,14 +298,14 @@ def test_a_far_half_that_is_missing_is_waited_for_and_then_told(
         raise FarHalfMissing("Nothing was kept of that run.")
 
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
-    stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
+    run_id = begin(house, code).json["job_id"]
+    stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half())
     join(house, db, missing)
     assert run_store.run_by_id(db, run_id).state == "taken"
     assert browser_store.next_halves(db, 1) == []  # not before the pause is over
     monkeypatch.setattr(joining, "LONGEST_US", -1)
     with writing(db):
-        db.execute("UPDATE browser_run SET not_before_us = 0")
+        db.execute("UPDATE browser_half SET not_before_us = 0")
     join(house, db, missing)
     failed = run_store.run_by_id(db, run_id)
     assert failed.state == "failed"
@@ -320,10 +320,10 @@ def test_what_a_page_delivered_of_a_line_that_gave_out_is_judged_alone(
 
     monkeypatch.setattr(joining, "LONGEST_US", -1)
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
-    stranger(house, "POST", f"{code}/runs/{run_id}/alive")
+    run_id = begin(house, code).json["job_id"]
+    stranger(house, "POST", f"{code}/jobs/{run_id}/alive")
     cut = {"code": "gone", "reason": "The far end went away.", "after_s": 6.0, "server_reachable": False}
-    stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half(cut=cut, lasted_s=6.0))
+    stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half(cut=cut, lasted_s=6.0))
     join(house, db, missing)
     run = run_store.run_by_id(db, run_id)
     assert (run.state, run.cut_reason, run.cut_after_s, run.server_reachable) == (
@@ -334,8 +334,8 @@ def test_what_a_page_delivered_of_a_line_that_gave_out_is_judged_alone(
 @pytest.mark.parametrize("body", [b"no json", half(calls=1), b"{}"])
 def test_a_half_that_cannot_be_fails_the_run_with_the_reason(house: House, db: sqlite3.Connection, body: bytes) -> None:
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
-    stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=body)
+    run_id = begin(house, code).json["job_id"]
+    stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=body)
     join(house, db)
     failed = run_store.run_by_id(db, run_id)
     assert failed.state == "failed"
@@ -401,17 +401,17 @@ def test_what_does_not_fit_a_link_is_refused(house: House) -> None:
 
 
 def test_a_far_end_is_told_by_its_address_unless_it_is_this_machine(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(desk.socket, "gethostbyname", lambda name: {"far.example": "203.0.113.4"}[name])
-    assert desk._address_of("far.example") == "203.0.113.4"
-    assert desk._address_of("198.51.100.3") == "198.51.100.3"
-    assert desk._address_of("2001:db8::3") == "2001:db8::3"
-    assert desk._address_of("127.0.0.1") == ""
+    monkeypatch.setattr(desk_link.socket, "gethostbyname", lambda name: {"far.example": "203.0.113.4"}[name])
+    assert desk_link.address_of("far.example") == "203.0.113.4"
+    assert desk_link.address_of("198.51.100.3") == "198.51.100.3"
+    assert desk_link.address_of("2001:db8::3") == "2001:db8::3"
+    assert desk_link.address_of("127.0.0.1") == ""
 
 
 def test_a_half_is_let_go_of_once_it_is_joined(house: House, db: sqlite3.Connection, tmp_path: Path) -> None:
     code = code_of(add(house))
-    run_id = begin(house, code).json["run_id"]
-    stranger(house, "PUT", f"{code}/runs/{run_id}/half", data=half())
+    run_id = begin(house, code).json["job_id"]
+    stranger(house, "PUT", f"{code}/jobs/{run_id}/half", data=half())
     (file,) = (house.folder / "browser-halves").iterdir()
     assert browser_store.halves_named(db) == {file.name}
     join(house, db)

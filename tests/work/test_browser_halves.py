@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import json
-from types import SimpleNamespace
-from typing import Any, cast
+from typing import Any
 
 import pytest
 
@@ -12,15 +11,15 @@ from tarnfell.core.clock import UNKNOWN, estimate
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
 from tarnfell.probe import halves as far_halves
-from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
+from tarnfell.wire.kinds.fill import FillPhase
 from tarnfell.wire.kinds.selfcheck import FarCheck, self_check_of
 from tarnfell.wire.record import Record, pack_column, split_parts
-from tarnfell.work.ingest.browsers import is_cut, own_half
+from tarnfell.work.ingest.browsers import Asked, fill_of, is_cut, own_half
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record, parse_checked, stamp_exchanges
 
 START = 1_700_000_000_000_000
-RUN = cast(Run, SimpleNamespace(calls=1, seconds=1.0, ptime_ms=20, dscp=0))
+ASKED = Asked(calls=1, ptime_ms=20, seconds=1.0)
 
 
 def half(**changes: Any) -> bytes:
@@ -51,7 +50,7 @@ def half(**changes: Any) -> bytes:
 
 
 def parts(body: bytes) -> tuple[Record, Record]:
-    head, call = split_parts(own_half(RUN, body))
+    head, call = split_parts(own_half(ASKED, body))
     return Record.parse(head), parse_checked(call)
 
 
@@ -80,7 +79,7 @@ def test_joined_with_the_far_ends_it_is_judged_like_a_probes(monkeypatch: pytest
         }
     }
     monkeypatch.setattr(far_halves, "_fetch", lambda ticket: (theirs, FarCheck(("The far end once slept.",))))
-    whole = far_halves.completed(own_half(RUN, half()), far_halves.Ticket("h", 1, "k", "t", 0.0))
+    whole = far_halves.completed(own_half(ASKED, half()), far_halves.Ticket("h", 1, "k", "t", 0.0))
     head, call = (Record.parse(part) for part in split_parts(whole))
     assert half_of(call) is None
     judged = judge_record(call, clock_relation(head, [call]), criterion_for(find_codec("g711a"), 20))
@@ -148,14 +147,14 @@ def test_a_cut_half_is_evidence_by_itself() -> None:
 )
 def test_a_half_that_cannot_be_is_refused_with_a_sentence(changes: dict[str, Any]) -> None:
     with pytest.raises(WireError) as refused:
-        own_half(RUN, half(**changes))
+        own_half(ASKED, half(**changes))
     assert str(refused.value).endswith(".")
 
 
 @pytest.mark.parametrize("body", [b"", b"[]", b"\xff", b"[" * 100_000])
 def test_what_is_no_object_is_refused(body: bytes) -> None:
     with pytest.raises(WireError):
-        own_half(RUN, body)
+        own_half(ASKED, body)
 
 
 def test_a_far_end_cannot_have_received_more_than_reached_it() -> None:
@@ -163,3 +162,33 @@ def test_a_far_end_cannot_have_received_more_than_reached_it() -> None:
     told = half_of(call)
     assert told is not None
     assert (told.expected, told.received) == (10, 10)
+
+
+PHASE = {"way": "up", "from_us": START + 100_000, "until_us": START + 1_100_000, "up": [1000] * 10}
+
+
+def test_phases_of_a_fill_are_told_with_the_packets() -> None:
+    told = fill_of(half(phases=[PHASE], stopped=True), b"record")
+    assert told.phases == (FillPhase("up", START + 100_000, START + 1_100_000, up=(1000,) * 10),)
+    assert (told.record, told.stopped, told.cut, told.cut_s) == (b"record", True, None, 0.0)
+    cut = {"code": "gone", "reason": "The far end went away.", "after_s": 1.5}
+    assert (fill_of(half(cut=cut), b"").cut, fill_of(half(cut=cut), b"").cut_s) == ("The far end went away.", 1.5)
+
+
+@pytest.mark.parametrize(
+    ("phases", "words"),
+    [
+        ("none", "not a list"),
+        ([PHASE] * 5, "not a list of at most 4"),
+        ([PHASE | {"from_us": START - 1_100_000}], "outside the test"),
+        ([PHASE | {"until_us": START + 3_600_000}], "outside the test"),
+        ([PHASE | {"until_us": START}], "outside the test"),
+        ([PHASE | {"up": [1] * 21}], "more time than it took"),
+        ([PHASE | {"down": [-1]}], "more time than it took"),
+        ([PHASE | {"up_sender": {"congestion": "cubic"}}], "no page in a browser"),
+        ([PHASE | {"way": "sideways"}], "none of idle, up, down"),
+    ],
+)  # fmt: skip
+def test_phases_that_cannot_be_are_refused(phases: Any, words: str) -> None:
+    with pytest.raises(WireError, match=words):
+        fill_of(half(phases=phases), b"")

@@ -15,6 +15,7 @@ from tarnfell.server.check.ends import far_end_choices, probe_choices
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.models.fills import AskFill, FillDetail, FillLine, FillPage, FillPlanLine, FillProgress
 from tarnfell.server.place.presence import look_at
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import fill_plans as plan_store
 from tarnfell.store import fills as fill_store
@@ -189,6 +190,7 @@ def _planned(one: FillPlanned, zone: ZoneInfo, probes: dict[int, str], far_ends:
 
 def _names(site: Site) -> tuple[dict[int, str], dict[int, str]]:
     probes = {probe.id: probe.name for probe in probe_store.probes_of(g.db, site.id)}
+    probes |= {one.id: f"{one.name}, a browser" for one in browser_store.browsers_of(g.db, site.id)}
     return probes, {far.id: far.name for far in place_store.far_ends(g.db)}
 
 

@@ -10,7 +10,7 @@ from tarnfell.server.http.api import endpoint
 from tarnfell.server.place.models.browsers import BrowserCounts, BrowserLinkForm, BrowserLinks, BrowserLinkView
 from tarnfell.server.place.page import invitation_view
 from tarnfell.server.place.presence import look_at
-from tarnfell.server.place.self_runs import self_runs
+from tarnfell.server.place.self_runs import self_fills, self_runs
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
@@ -21,6 +21,7 @@ from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.wire.browser import MOST_CALLS
 from tarnfell.work.placing.browser_ends import ends_for_browsers
+from tarnfell.work.placing.rules import about_browser_fill
 
 blueprint = Blueprint("browser_links", __name__)
 
@@ -38,7 +39,15 @@ def add_link(slug: str, body: BrowserLinkForm) -> BrowserLinks:
     require_test_point(site, body.test_point_id)
     with writing(g.db):
         number = browser_store.add_link(
-            g.db, site.id, body.test_point_id, body.name, site.codec, site.ptime_ms, body.calls, body.seconds
+            g.db,
+            site.id,
+            body.test_point_id,
+            body.name,
+            site.codec,
+            site.ptime_ms,
+            body.calls,
+            body.seconds,
+            body.fill_s,
         )
         probe_store.invite(g.db, number, g.user.id)
     return _page(site)
@@ -98,6 +107,7 @@ def _page(site: Site) -> BrowserLinks:
         not_counted=0 if site.browser_counts else browser_store.count_calls(g.db, site.id),
         test_points={one.id: one.name for one in place_store.test_points_of(g.db, site.id)},
         most_calls=MOST_CALLS,
+        no_fill=reason.words if (reason := about_browser_fill(site)) else None,
         far_ends=[one.name for one in ends_for_browsers(g.db, site)],
         links=[_view(site, one) for one in browser_store.browsers_of(g.db, site.id)],
     )
@@ -115,5 +125,7 @@ def _view(site: Site, probe: Probe) -> BrowserLinkView:
         seconds=link.seconds,
         invitation=invitation_view(probe_store.newest_invitation(g.db, probe.id), "test"),
         created_us=probe.created_us,
+        fill_s=link.fill_s,
         runs=self_runs(g.db, site, probe.id),
+        fills=self_fills(g.db, probe.id),
     )

@@ -1,15 +1,10 @@
 """The page behind a link for a test from a browser: what it is told, and what it says while the test is on.
 
-Who opens it signs in nowhere; the code in the link is all that is shown. The page reaches the far end by itself; the
-server hands its offer there, by the far end's key, and the answer back.
+Who opens it signs in nowhere; the code in the link is all that is shown.
 """
 
 from __future__ import annotations
 
-import ipaddress
-import secrets
-import socket
-import threading
 from datetime import date, datetime, time, timedelta
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
@@ -18,21 +13,30 @@ from flask import Blueprint, Response, current_app, g, request
 
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.schedule import from_us
-from tarnfell.probe.connect import CallError
-from tarnfell.probe.offering import answer_of
-from tarnfell.server.access import browser_run
+from tarnfell.server.access import browser_job
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.calendar import Entry, serialize
-from tarnfell.server.place.join import public_address, require_invitation
+from tarnfell.server.place.desk_link import (
+    address_of,
+    begin,
+    far_end_offered,
+    good,
+    new_token,
+    opened,
+    refuse,
+    state_of,
+)
+from tarnfell.server.place.join import public_address
 from tarnfell.server.place.models.browsers import (
     BeginTest,
     TestBegun,
     TestFailed,
     TestFarEnd,
+    TestFill,
     TestGoesOn,
     TestPage,
 )
-from tarnfell.server.place.self_runs import self_runs
+from tarnfell.server.place.self_runs import self_fills, self_runs
 from tarnfell.server.probe_api.models.probes import Done
 from tarnfell.store import brands as brand_store
 from tarnfell.store import browsers as browser_store
@@ -45,33 +49,27 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.browsers import BrowserLink
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.files import HALVES
-from tarnfell.store.places import FarEnd
-from tarnfell.store.probes import Invitation, Probe
+from tarnfell.store.fills import FillAsked
 from tarnfell.store.runs import RunSpec
+from tarnfell.store.sites import Site
 from tarnfell.wire import failures
 from tarnfell.wire.browser import BrowserCalls
 from tarnfell.wire.failures import Failure
+from tarnfell.wire.kinds.fields import plain
 from tarnfell.work.ingest.browsers import MAX_BYTES
 from tarnfell.work.placing.browser_ends import ends_for_browsers
-from tarnfell.work.placing.browser_plan import plan_of
-from tarnfell.work.placing.rules import against_browser
+from tarnfell.work.placing.browser_plan import fill_plan, plan_of
+from tarnfell.work.placing.fill_plan import most_bytes
+from tarnfell.work.placing.metered import within_allowance
+from tarnfell.work.placing.rules import about_browser_fill, against_browser, against_browser_filling
 
 blueprint = Blueprint("desk", __name__)
 
 CHUNK = 1 << 16
-WAIT_S = 10.0
 MOST_NAME = 120
 """Of a run, in characters."""
 ROUNDS = (time(9, 15), time(12, 45), time(16, 30))
 """Morning, noon and evening of a working day."""
-ASKING = threading.BoundedSemaphore(2)
-"""Requests that wait for a far end: others must go on being served."""
-
-BUSY = "Something else is being measured at this site at the moment. Try again in a minute or two."
-NOT_OPEN = {
-    "expired": "This link has expired. Ask whoever sent it for a new one.",
-    "revoked": "This link was revoked. If you expected it to work, ask whoever sent it.",
-}
 WHY = {
     "no-connection": Failure(
         failures.UNREACHABLE,
@@ -92,7 +90,7 @@ WHY = {
 @endpoint(blueprint, "GET", "/api/test/<code>", audience="anyone", response=TestPage)
 def show_test(code: str) -> TestPage:
     """What a test from this browser will do, and what earlier ones found."""
-    invitation, probe, link = _opened(code)
+    invitation, probe, link = opened(code)
     if invitation.opened_us is None and invitation.good:
         with writing(g.db):
             probe_store.note_invitation(g.db, invitation, "opened")
@@ -110,7 +108,7 @@ def show_test(code: str) -> TestPage:
         brand=brand.name,
         contact=brand.contact,
         logo=brand.logo,
-        state=_state(invitation),  # type: ignore[arg-type]
+        state=state_of(invitation),  # type: ignore[arg-type]
         until_us=invitation.until_us,
         time_zone=site.time_zone,
         codec_title=find_codec(link.codec).title,
@@ -118,6 +116,7 @@ def show_test(code: str) -> TestPage:
         interval_ms=link.ptime_ms,
         filling=plan.filling,
         seconds=link.seconds,
+        fill=_fill_shown(site, link),
         each_way_kbps=plan.each_way_kbps,
         volume_mb=plan.volume_bytes / 1e6,
         target_mos=site.target_mos,
@@ -126,15 +125,30 @@ def show_test(code: str) -> TestPage:
             for one, connect_ms in ends_for_browsers(g.db, site).items()
         ],
         runs=self_runs(g.db, site, probe.id),
+        fills=self_fills(g.db, probe.id),
+    )
+
+
+def _fill_shown(site: Site, link: BrowserLink) -> TestFill | None:
+    if not link.fill_s or about_browser_fill(site):
+        return None
+    plan = fill_plan(link)
+    most = most_bytes(plan, float(site.up_kbps or 0), float(site.down_kbps or 0))
+    return TestFill(
+        idle_s=plan.idle_s,
+        seconds=plan.seconds,
+        rest_s=plan.rest_s,
+        length_s=plan.length_s,
+        streams=plan.streams,
+        ways=[way for way in plan.ways if way != "both"],
+        volume_mb=most / 1e6 if site.up_kbps and site.down_kbps else None,
     )
 
 
 @endpoint(blueprint, "GET", "/api/test/<code>/rounds.ics", audience="anyone", produces="text/calendar")
 def three_rounds(code: str) -> Response:
     """Three rounds on the next working day at the site, as a calendar file that carries the link."""
-    invitation, probe, link = _opened(code)
-    if not invitation.good:
-        raise Problem(410, NOT_OPEN[_state(invitation)])
+    invitation, probe, link = good(code)
     site = site_store.site_by_id(g.db, probe.site_id)
     zone, now = ZoneInfo(site.time_zone), from_us(now_us())
     day = next_open_day(now.astimezone(zone).date(), site.open_days)
@@ -162,17 +176,15 @@ def next_open_day(today: date, open_days: str) -> date:
 
 
 @endpoint(blueprint, "POST", "/api/test/<code>/runs", audience="anyone", response=TestBegun)
-def begin_test(code: str, body: BeginTest) -> TestBegun:
-    """Take a browser's offer to a far end."""
-    invitation, probe, link = _opened(code)
-    if not invitation.good:
-        raise Problem(410, NOT_OPEN[_state(invitation)])
+def begin_calls(code: str, body: BeginTest) -> TestBegun:
+    """Take a browser's offer of calls to a far end."""
+    invitation, probe, link = good(code)
     site = site_store.site_by_id(g.db, probe.site_id)
-    far_end = next((one for one in ends_for_browsers(g.db, site) if one.id == body.far_end_id), None)
+    far_end = far_end_offered(site, body.far_end_id)
     spec = RunSpec(
         site_id=site.id,
         probe_id=probe.id,
-        far_end_id=far_end.id if far_end else 0,
+        far_end_id=far_end.id,
         codec=link.codec,
         ptime_ms=link.ptime_ms,
         calls=link.calls,
@@ -180,13 +192,9 @@ def begin_test(code: str, body: BeginTest) -> TestBegun:
         dscp=0,
         asked_by=invitation.invited_by,
     )
-    if far_end is None:
-        raise Problem(409, "This place to test to is no longer offered. Reload the page.")
     try:
         with writing(g.db):
-            reason = against_browser(g.db, site, probe, spec, from_us(now_us()))
-            if reason:
-                raise Problem(409, BUSY if reason.code == "busy" else reason.words)
+            refuse(against_browser(g.db, site, probe, spec, from_us(now_us())))
             run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
             run_store.describe(g.db, run.id, f"Browser, self-run: {probe.name}"[:MOST_NAME], "")
             # From here on nothing else is placed at this site; a page that is closed now falls silent.
@@ -194,107 +202,80 @@ def begin_test(code: str, body: BeginTest) -> TestBegun:
             job_store.move(g.db, run.id, "taken", "The far end is asked.")
     except CodecError as error:
         raise Problem(422, str(error)) from None
-    token = secrets.token_hex(32)
-    try:
-        answer = _answer_of(far_end, link, token, body.offer)
-    except Problem as problem:
-        with writing(g.db):
-            job_store.move(g.db, run.id, "failed", problem.detail)
-        raise
-    with writing(g.db):
-        browser_store.begin(g.db, run.id, token)
-    return TestBegun(run_id=run.id, answer=answer)
+    calls = BrowserCalls(
+        offer=body.offer, token=new_token(), calls=link.calls, interval_ms=link.ptime_ms,
+        filling=plan_of(link).filling, seconds=link.seconds, reached_at=address_of(far_end.host),
+    )  # fmt: skip
+    return TestBegun(job_id=run.id, answer=begin(run.id, far_end, calls))
 
 
-@endpoint(blueprint, "POST", "/api/test/<code>/runs/<int:run_id>/alive", audience="anyone", response=TestGoesOn)
-def tell_alive(code: str, run_id: int) -> TestGoesOn:
-    """A test from a browser goes on; it is told whether to stop."""
-    _, probe, _ = _opened(code)
+@endpoint(blueprint, "POST", "/api/test/<code>/fills", audience="anyone", response=TestBegun)
+def begin_fill(code: str, body: BeginTest) -> TestBegun:
+    """Take a browser's offer of the call that it places while it fills the line."""
+    invitation, probe, link = good(code)
+    if not link.fill_s:
+        raise Problem(409, "This link does not ask for the line to be filled.")
+    site = site_store.site_by_id(g.db, probe.site_id)
+    far_end = far_end_offered(site, body.far_end_id)
+    asked = FillAsked(far_end.id, link.codec, link.ptime_ms, fill_plan(link))
     with writing(g.db):
-        run = browser_run(probe, run_id)
+        at = from_us(now_us())
+        refuse(against_browser_filling(g.db, site, probe, asked.plan, at))
+        asked = within_allowance(g.db, site, asked, at)
+        job_id = job_store.ask(g.db, site.id, probe.id, "fill", invitation.invited_by, plain(asked))
         probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
-        if run.state == "taken":
-            job_store.move(g.db, run.id, "running", "Packets are being sent.")
-    return TestGoesOn(stop=run.stop_reason is not None or run.state in ("failed", "done"))
+        job_store.move(g.db, job_id, "taken", "The far end is asked.")
+    calls = BrowserCalls(
+        offer=body.offer, token=new_token(), calls=1, interval_ms=link.ptime_ms, filling=plan_of(link).filling,
+        seconds=asked.plan.length_s, reached_at=address_of(far_end.host),
+    )  # fmt: skip
+    return TestBegun(job_id=job_id, answer=begin(job_id, far_end, calls), most_bytes=asked.plan.most_bytes)
+
+
+@endpoint(blueprint, "POST", "/api/test/<code>/jobs/<int:job_id>/alive", audience="anyone", response=TestGoesOn)
+def tell_alive(code: str, job_id: int) -> TestGoesOn:
+    """A test from a browser goes on; it is told whether to stop."""
+    _, probe, _ = opened(code)
+    with writing(g.db):
+        job = browser_job(probe, job_id)
+        probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+        if job.state == "taken":
+            job_store.move(g.db, job.id, "running", "Packets are being sent.")
+    return TestGoesOn(stop=job.stop_reason is not None or job.state in ("failed", "done"))
 
 
 @endpoint(
-    blueprint, "PUT", "/api/test/<code>/runs/<int:run_id>/half", audience="anyone", response=Done, max_body=MAX_BYTES
+    blueprint, "PUT", "/api/test/<code>/jobs/<int:job_id>/half", audience="anyone", response=Done, max_body=MAX_BYTES
 )
-def take_half(code: str, run_id: int) -> Done:
+def take_half(code: str, job_id: int) -> Done:
     """The packets of a test as the browser has them. Sending them again changes nothing."""
-    _, probe, _ = _opened(code)
-    run = browser_run(probe, run_id)
-    if run.state == "done":
+    _, probe, _ = opened(code)
+    job = browser_job(probe, job_id)
+    if job.state == "done":
         return Done(state="done")
-    open_run = browser_store.run_of(g.db, run.id)
-    if open_run is None:
+    half = browser_store.half_of(g.db, job.id)
+    if half is None:
         raise Problem(409, "This test is over: its packets are not waited for any more.")
-    if open_run.half_sha256 is not None:
+    if half.half_sha256 is not None:
         return Done(state="delivered")
     data = current_app.config["DATA"]
     sha256 = HALVES.keep(data, iter(lambda: request.stream.read(CHUNK), b""))
     with writing(g.db):
         probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
-        if browser_store.keep_half(g.db, run.id, sha256):
-            job_store.tell(g.db, run.id, "The browser has delivered its packets; the far end is asked for its own.")
+        if browser_store.keep_half(g.db, job.id, sha256):
+            job_store.tell(g.db, job.id, "The browser has delivered its packets; the far end is asked for its own.")
     return Done(state="delivered")
 
 
-@endpoint(blueprint, "POST", "/api/test/<code>/runs/<int:run_id>/failed", audience="anyone", response=Done)
-def fail_test(code: str, run_id: int, body: TestFailed) -> Done:
+@endpoint(blueprint, "POST", "/api/test/<code>/jobs/<int:job_id>/failed", audience="anyone", response=Done)
+def fail_test(code: str, job_id: int, body: TestFailed) -> Done:
     """A test that could not begin."""
-    _, probe, _ = _opened(code)
+    _, probe, _ = opened(code)
     with writing(g.db):
-        run = browser_run(probe, run_id)
-        if run.state in ("taken", "running"):
+        job = browser_job(probe, job_id)
+        if job.state in ("taken", "running"):
             why = WHY[body.why]
-            job_store.move(g.db, run.id, "failed", why.reason)
-            job_store.keep_failure(g.db, run.id, why)
-            browser_store.forget(g.db, run.id)
-    return Done(state=browser_run(probe, run_id).state)
-
-
-def _opened(code: str) -> tuple[Invitation, Probe, BrowserLink]:
-    invitation = require_invitation(code, "browser")
-    probe = probe_store.probe_by_id(g.db, invitation.probe_id)
-    link = browser_store.link_of(g.db, probe.id)
-    assert link is not None  # made with its probe
-    return invitation, probe, link
-
-
-def _state(invitation: Invitation) -> str:
-    return "revoked" if invitation.revoked_us is not None else "open" if invitation.good else "expired"
-
-
-def _answer_of(far_end: FarEnd, link: BrowserLink, token: str, offer: str) -> str:
-    """The far end's answer to an offer. Raises Problem."""
-    asked = BrowserCalls(
-        offer=offer, token=token, calls=link.calls, interval_ms=link.ptime_ms, filling=plan_of(link).filling,
-        seconds=link.seconds, reached_at=_address_of(far_end.host),
-    )  # fmt: skip
-    if not ASKING.acquire(timeout=WAIT_S):
-        raise Problem(503, "Several tests are beginning at this moment. Try again in a minute.")
-    try:
-        return answer_of(far_end.host, far_end.port, far_end.key, asked)
-    except CallError as error:
-        raise Problem(502, f"{far_end.name} cannot be tested to now. {error}") from None
-    finally:
-        ASKING.release()
-
-
-def _address_of(host: str) -> str:
-    """By which a browser reaches the far end; nothing where that is this machine itself, or cannot be looked up."""
-    try:
-        address = ipaddress.ip_address(socket.gethostbyname(host) if not _is_address(host) else host)
-    except OSError:
-        return ""
-    return "" if address.is_loopback else str(address)
-
-
-def _is_address(host: str) -> bool:
-    try:
-        ipaddress.ip_address(host)
-    except ValueError:
-        return False
-    return True
+            job_store.move(g.db, job.id, "failed", why.reason)
+            job_store.keep_failure(g.db, job.id, why)
+            browser_store.forget(g.db, job.id)
+    return Done(state=browser_job(probe, job_id).state)

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import sqlite3
 
-from tarnfell.server.place.models.browsers import SelfRun, SelfRunDirection
+from tarnfell.core.line.values import LineFilled, Side
+from tarnfell.server.place.models.browsers import SelfFill, SelfFillWay, SelfRun, SelfRunDirection
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
+from tarnfell.store import fills as fill_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.calls import StoredDirection
+from tarnfell.store.fills import FillAsked
+from tarnfell.store.jobs import Job
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.wire.kinds.fields import read
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, judge
 from tarnfell.work.judging.calls import acceptable
 from tarnfell.work.judging.run import run_direction
@@ -23,6 +29,42 @@ def self_runs(db: sqlite3.Connection, site: Site, probe_id: int) -> list[SelfRun
     """Of one browser, newest first."""
     runs = [run_store.run_by_id(db, number) for number in browser_store.newest_runs(db, probe_id, SHOWN)]
     return [_view(db, site, run) for run in runs]
+
+
+def self_fills(db: sqlite3.Connection, probe_id: int) -> list[SelfFill]:
+    """Of one browser, newest first."""
+    return [_fill(db, job) for job in job_store.newest_with(db, probe_id, "fill", SHOWN)]
+
+
+def _fill(db: sqlite3.Connection, job: Job) -> SelfFill:
+    fill = fill_store.fill_by_id(db, job.id)
+    filled = fill.filled if fill else None
+    far_end = place_store.far_end_by_id(db, read(FillAsked, job.arguments).far_end_id)
+    return SelfFill(
+        job_id=job.id,
+        far_end=far_end.name if far_end else "",
+        at_us=job.begun_us or job.created_us,
+        state=job.state,
+        failure=job.failure or (fill.failure if fill else None),
+        doubts=list(filled.spoiled) if filled else [],
+        says=list(filled.says) if filled else [],
+        up=_filled_way(filled, "up") if filled else None,
+        down=_filled_way(filled, "down") if filled else None,
+    )
+
+
+def _filled_way(filled: LineFilled, side: Side) -> SelfFillWay | None:
+    phase, idle = filled.phase(side), filled.phase("idle")
+    if phase is None:
+        return None
+    now = phase.side(side)
+    return SelfFillWay(
+        throughput_kbps=now.throughput_kbps,
+        added_ms=now.delay_added_p95_ms,
+        loss_pct=now.loss_pct,
+        mos_idle=idle.side(side).mos if idle else None,
+        mos=now.mos,
+    )
 
 
 def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:

@@ -72,7 +72,10 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
 
 
 def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]]:
+    left_out = set() if site.browser_counts else browser_store.numbers_of(db, site.id)
     for fill in fill_store.fills_of(db, site.id):
+        if fill.probe_id in left_out:
+            continue
         idle = fill.filled.phase("idle") if fill.filled else None
         at = moment_at(site, fill.at_us)
         for direction in DIRECTIONS:

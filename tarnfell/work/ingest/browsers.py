@@ -8,10 +8,10 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from tarnfell.core.trace import LAST_US
-from tarnfell.store.runs import Run
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK
 from tarnfell.wire.kinds.fields import bounded, read
+from tarnfell.wire.kinds.fill import SLOT_MS, FillPhase, FillResult
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, Lateness, SelfCheck, judge
 from tarnfell.wire.record import Record, join_parts
 
@@ -19,9 +19,23 @@ MAX_BYTES = 16 << 20
 MOST_ARRIVALS = 4
 """Of a call, as a multiple of the packets that were planned: a broken path doubles packets, and then again."""
 MOST_EXCHANGES = 20_000
-_PACKETS = ("calls", "exchange")
+_PACKETS = ("calls", "exchange", "phases")
+MOST_PHASES = 4
+"""Idle, and each way."""
 _STAMPS = ("t1", "t2", "t3", "t4")
+LEEWAY_S = 1.0
+"""By which the page's two programs, the one that fills and the one that calls, may have begun and ended apart."""
 ARRANGEMENT = "a page in a browser, over WebRTC data channels"
+
+
+@dataclass(frozen=True)
+class Asked:
+    """The calls that a page was to place."""
+
+    calls: int
+    ptime_ms: int
+    seconds: float
+    dscp: int = 0
 
 
 @dataclass(frozen=True)
@@ -56,15 +70,13 @@ class _About:
     cut: _Cut | None = None
 
 
-def own_half(run: Run, body: bytes) -> bytes:
+def own_half(asked: Asked, body: bytes) -> bytes:
     """The page's half as a file of records, each with a place for the far end's. Raises WireError."""
     told = _parsed(body)
-    about = read(_About, {name: told[name] for name in told if name not in _PACKETS}, "The half")
-    if about.cut is not None and about.cut.code not in OF_THE_NETWORK:
-        raise WireError("The half tells a cut for a reason that is none of the network’s.")
+    about = _about(told)
     calls = told.get("calls")
-    if not isinstance(calls, list) or len(calls) != run.calls:
-        raise WireError(f"The half has not the run’s {run.calls} calls.")
+    if not isinstance(calls, list) or len(calls) != asked.calls:
+        raise WireError(f"The half has not the run’s {asked.calls} calls.")
     check = EndCheck(
         arrangement=f"{ARRANGEMENT}; {about.agent}" if about.agent else ARRANGEMENT,
         receive_stamps="program",
@@ -81,13 +93,49 @@ def own_half(run: Run, body: bytes) -> bytes:
     }
     if about.cut is not None:
         head["cut"] = asdict(about.cut)
-    records = [_record(run, number, one, about) for number, one in enumerate(calls)]
+    records = [_record(asked, number, one, about) for number, one in enumerate(calls)]
     return join_parts([Record.of(head, _exchange(told, about)).serialize(), *(one.serialize() for one in records)])
 
 
 def is_cut(half: bytes) -> bool:
     """Whether the line gave out in the middle, so that this half is evidence by itself."""
     return _parsed(half).get("cut") is not None
+
+
+def fill_of(body: bytes, record: bytes) -> FillResult:
+    """What the page tells of the line it filled, with the packets of both ends. Raises WireError."""
+    told = _parsed(body)
+    about = _about(told)
+    phases = told.get("phases", [])
+    if not isinstance(phases, list) or len(phases) > MOST_PHASES:
+        raise WireError(f"The phases of the half are not a list of at most {MOST_PHASES}.")
+    return FillResult(
+        phases=tuple(_phase(one, about) for one in phases),
+        record=record,
+        stopped=about.stopped,
+        cut=about.cut.reason if about.cut else None,
+        cut_s=about.cut.after_s if about.cut else 0.0,
+    )
+
+
+def _phase(told: Any, about: _About) -> FillPhase:
+    phase = read(FillPhase, told, "A phase of the half")
+    from_s, until_s = ((at - about.started_us) / 1e6 for at in (phase.from_us, phase.until_us))
+    if not -LEEWAY_S <= from_s <= until_s <= about.lasted_s + LEEWAY_S:
+        raise WireError("A phase of the half lies outside the test.")
+    most_slots = (until_s - from_s + LEEWAY_S) * 1000 / SLOT_MS
+    if any(len(slots) > most_slots or any(one < 0 for one in slots) for slots in (phase.up, phase.down)):
+        raise WireError("A phase of the half tells of more time than it took.")
+    if phase.up_sender or phase.down_sender:
+        raise WireError("A phase of the half tells what no page in a browser can know.")
+    return phase
+
+
+def _about(told: Mapping[str, Any]) -> _About:
+    about = read(_About, {name: told[name] for name in told if name not in _PACKETS}, "The half")
+    if about.cut is not None and about.cut.code not in OF_THE_NETWORK:
+        raise WireError("The half tells a cut for a reason that is none of the network’s.")
+    return about
 
 
 def _parsed(body: bytes) -> dict[str, Any]:
@@ -100,10 +148,10 @@ def _parsed(body: bytes) -> dict[str, Any]:
     return told
 
 
-def _record(run: Run, number: int, told: Any, about: _About) -> Record:
+def _record(asked: Asked, number: int, told: Any, about: _About) -> Record:
     if not isinstance(told, dict):
         raise WireError(f"Call {number + 1} of the half is not an object.")
-    planned = round(run.seconds * 1000 / run.ptime_ms)
+    planned = round(asked.seconds * 1000 / asked.ptime_ms)
     sent = _times(told, "sent_us", planned, about.started_us)
     seq = _whole(told, "arrival_seq", MOST_ARRIVALS * planned, 0, planned - 1)
     came = _times(told, "arrival_us", MOST_ARRIVALS * planned, about.started_us)
@@ -114,10 +162,10 @@ def _record(run: Run, number: int, told: Any, about: _About) -> Record:
         "call": number + 1,
         "planned_packets": planned,
         "direction": "both",
-        "ptime_us": run.ptime_ms * 1000,
+        "ptime_us": asked.ptime_ms * 1000,
         "start_us": about.started_us,
-        "up": {"ssrc": number + 1, "dscp_sent": run.dscp},
-        "down": {"ssrc": number + 1, "dscp_sent": run.dscp},
+        "up": {"ssrc": number + 1, "dscp_sent": asked.dscp},
+        "down": {"ssrc": number + 1, "dscp_sent": asked.dscp},
         "half": {"seconds": about.lasted_s, "reached": reached, "received": min(reached, received), "stream": number},
     }
     return Record.of(meta, {"up.sent_us": sent, "down.arrival_seq": seq, "down.arrival_us": came})

@@ -31,6 +31,7 @@ from tarnfell.work.ingest.packets import (
 )
 from tarnfell.work.placing.fill_plan import MARKED_CALL, PLAIN_CALL
 
+NOT_PLACED = HeldCall(dict.fromkeys(SIDES), dict.fromkeys(SIDES))
 CONTRADICTS = "What the probe told contradicts itself and was not taken."
 
 
@@ -76,9 +77,10 @@ def judge_fill(
     spoiled = self_check_of(head.meta.get("self_check")).reasons
     relation = clock_relation(head, parts)
     calls = {which_and_when(record, "call")[0]: _call(record, relation) for record in parts}
-    if set(calls) != {PLAIN_CALL, MARKED_CALL}:
+    # A browser can mark nothing: it places the one call only.
+    if set(calls) not in ({PLAIN_CALL, MARKED_CALL}, {PLAIN_CALL}):
         raise WireError("Packet record: two calls were to be beside the streams, and others are told.")
-    held = Held(calls[PLAIN_CALL], calls[MARKED_CALL], stamp_exchanges(head), criterion)
+    held = Held(calls[PLAIN_CALL], calls.get(MARKED_CALL, NOT_PLACED), stamp_exchanges(head), criterion)
     beside_kbps = len(calls) * call_rate(codec, ptime_ms).ipv4_kbps
     run = Filled(held, result.phases, result.echoes, ceiling, spoiled, beside_kbps, result.cut, result.cut_s)
     return judge_filled(run, limits)

@@ -21,6 +21,7 @@ from tarnfell.core.clock import (
 )
 from tarnfell.core.columns import unpack_planes
 from tarnfell.core.picture import UNKNOWN_ROUND_TRIP_MS, PictureCriterion
+from tarnfell.core.playout import Playout
 from tarnfell.core.quality import Criterion, StreamQuality
 from tarnfell.core.trace import LAST_US, MAX_SPAN_US, Ints, Trace, TraceError, build_trace
 from tarnfell.wire import WireError
@@ -78,6 +79,8 @@ class JudgedDirection:
     dscp_received: dict[str, int]
     reason: str | None = None
     """Why there is no quality."""
+    played: Playout | None = None
+    """What the listener had of it; None where there is no trace."""
 
 
 def flowing(record: Record) -> tuple[Direction, ...]:
@@ -231,12 +234,12 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
     if not isinstance(about, dict):
         raise WireError(f"Packet record: nothing about the direction {direction}.")
     trace = trace_of(record, direction, relation)
-    reason = None
-    judged = None
+    reason = judged = played = None
     if trace is None:
         reason = why_no_trace(record)
     else:
-        judged = quality.judge(trace, criterion)
+        played = criterion.play(trace)
+        judged = quality.judge(trace, criterion, played)
         if not known_delay(relation) or half_of(record):
             # What is left is what the call had at best: its MOS leaves the way's own delay out.
             unknown = replace(judged.metrics, delay_min_ms=None, delay_p50_ms=None)
@@ -250,6 +253,7 @@ def _judge(record: Record, direction: Direction, relation: ClockRelation, criter
         dscp_sent=int(about.get("dscp_sent", 0)),
         dscp_received=dscp_counts(record, direction),
         reason=reason,
+        played=played,
     )
 
 

@@ -149,7 +149,7 @@ def figures_of(one: JudgedDirection, criterion: Criterion, half: Half | None = N
         pct = 100 * lost / half.expected if half.expected else 0.0
         figures = replace(figures, sent=half.expected, received=half.received, lost=lost, loss_pct=pct)
     if one.trace is not None and one.quality is not None and one.quality.mos is not None:
-        worst = worst_of(one.trace, criterion)
+        worst = worst_of(one.trace, criterion, one.played)
         figures = replace(figures, worst_second_mos=worst.second_mos, worst_stretch_mos=worst.stretch_mos)
     return figures
 

@@ -7,7 +7,10 @@ from dataclasses import dataclass
 from tarnfell.core.codecs import find_codec
 from tarnfell.store.browsers import BrowserLink
 from tarnfell.wire.browser import MAX_FILLING, PACKET_BYTES, UNDER_MESSAGE
+from tarnfell.wire.kinds.fill import FillPlan
 
+FILL_STREAMS = 4
+"""Browsers hold six connections to a server (as most do); the page says that it is alive by another."""
 RTP_UNDER = 40
 """IPv4, UDP and RTP under a codec's bytes."""
 
@@ -21,6 +24,11 @@ class BrowserPlan:
     each_way_kbps: float
     volume_bytes: float
     """Both ways."""
+
+
+def fill_plan(link: BrowserLink) -> FillPlan:
+    """Of the line, up and then down."""
+    return FillPlan(link.fill_s, FILL_STREAMS, ways=("up", "down"))
 
 
 def plan_of(link: BrowserLink) -> BrowserPlan:

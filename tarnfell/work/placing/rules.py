@@ -37,6 +37,10 @@ PASSES: frozenset[Code] = frozenset({"offline", "busy"})
 """Worth waiting for a moment; every other reason lasts until somebody changes something or the hours are over."""
 
 
+FINISHED = "This work is finished. Thank you."
+"""To whoever opens a link after it."""
+
+
 @dataclass(frozen=True)
 class Reason:
     code: Code
@@ -72,7 +76,7 @@ def against_browser(db: sqlite3.Connection, site: Site, browser: Probe, spec: Ru
     """As ``against``, of a test from a browser, which is there by itself and enrols nowhere. Raises CodecError."""
     link = browser_store.link_of(db, browser.id)
     if site.archived_us is not None or browser.retired_us is not None or link is None:
-        return Reason("archived", "This work is finished. Thank you.", "The site was archived.")
+        return Reason("archived", FINISHED, "The site was archived.")
     plan = plan_of(link)
     return (
         _about_kbps(site, plan.each_way_kbps)
@@ -80,6 +84,28 @@ def against_browser(db: sqlite3.Connection, site: Site, browser: Probe, spec: Ru
         or about_hours(site, Span(at, at + timedelta(seconds=spec.seconds)))
         or about_others(db, site)
     )
+
+
+def against_browser_filling(
+    db: sqlite3.Connection, site: Site, browser: Probe, plan: FillPlan, at: datetime
+) -> Reason | None:
+    """As ``against_filling``, from a browser."""
+    if site.archived_us is not None or browser.retired_us is not None:
+        return Reason("archived", FINISHED, "The site was archived.")
+    return (
+        about_browser_fill(site)
+        or about_metered(db, site, beside_bytes(site, plan) + 1, at)
+        or about_hours(site, Span(at, at + timedelta(seconds=plan.length_s)))
+        or about_others(db, site)
+    )
+
+
+def about_browser_fill(site: Site) -> Reason | None:
+    """A browser cannot keep its streams below a rate."""
+    if ceiling_kbps(site) is None:
+        return None
+    words = f"Tests may take {site.ceiling_pct:g} % of this site's line, and a browser that fills it takes all of it."
+    return Reason("ceiling", words, words)
 
 
 def against_filling(

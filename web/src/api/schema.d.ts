@@ -8664,6 +8664,301 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}/fills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a browser's offer of the call that it places while it fills the line. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginTest"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestBegun"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/jobs/{job_id}/alive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A test from a browser goes on; it is told whether to stop. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestGoesOn"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/jobs/{job_id}/down": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A piece of a stream that fills the line to a browser. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/octet-stream": unknown;
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/jobs/{job_id}/failed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A test that could not begin. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TestFailed"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/jobs/{job_id}/half": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The packets of a test as the browser has them. Sending them again changes nothing. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/test/{code}/jobs/{job_id}/up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** A piece of a stream that fills the line from a browser. It is counted, and kept nowhere. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                    job_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StreamTaken"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/test/{code}/rounds.ics": {
         parameters: {
             query?: never;
@@ -8720,7 +9015,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a browser's offer to a far end. */
+        /** Take a browser's offer of calls to a far end. */
         post: {
             parameters: {
                 query?: never;
@@ -8756,154 +9051,6 @@ export interface paths {
                 };
             };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/test/{code}/runs/{run_id}/alive": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** A test from a browser goes on; it is told whether to stop. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    code: string;
-                    run_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Done */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["TestGoesOn"];
-                    };
-                };
-                /** @description Problem details (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/test/{code}/runs/{run_id}/failed": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** A test that could not begin. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    code: string;
-                    run_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TestFailed"];
-                };
-            };
-            responses: {
-                /** @description Done */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Problem details (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/test/{code}/runs/{run_id}/half": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** The packets of a test as the browser has them. Sending them again changes nothing. */
-        put: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    code: string;
-                    run_id: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Done */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Problem details (RFC 9457) */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -10096,6 +10243,13 @@ export interface components {
             calls: number;
             /** Seconds */
             seconds: number;
+            /**
+             * Fill S
+             * @description How long the line is filled each way after the calls; 0: it is not.
+             * @default 0
+             * @enum {integer}
+             */
+            fill_s: 0 | 5 | 10 | 20;
         };
         /** BrowserLinkView */
         BrowserLinkView: {
@@ -10114,11 +10268,18 @@ export interface components {
             invitation: components["schemas"]["InvitationView"] | null;
             /** Created Us */
             created_us: number;
+            /** Fill S */
+            fill_s: number;
             /**
              * Runs
              * @description Newest first.
              */
             runs: components["schemas"]["SelfRun"][];
+            /**
+             * Fills
+             * @description Newest first.
+             */
+            fills: components["schemas"]["SelfFill"][];
         };
         /** BrowserLinks */
         BrowserLinks: {
@@ -10147,6 +10308,11 @@ export interface components {
             };
             /** Most Calls */
             most_calls: number;
+            /**
+             * No Fill
+             * @description Why no browser may fill this site's line; null where one may.
+             */
+            no_fill: string | null;
             /**
              * Far Ends
              * @description Chosen for this site, and reached by the server: one of them must have been started for browsers.
@@ -15480,6 +15646,56 @@ export interface components {
             receive_stamps: string | null;
         };
         /**
+         * SelfFill
+         * @description One fill of the line from a browser.
+         */
+        SelfFill: {
+            /** Job Id */
+            job_id: number;
+            /** Far End */
+            far_end: string;
+            /** At Us */
+            at_us: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "taken" | "running" | "done" | "failed";
+            /** Failure */
+            failure: string | null;
+            /**
+             * Doubts
+             * @description Why an end measured itself rather than the network.
+             */
+            doubts: string[];
+            /**
+             * Says
+             * @description Empty until it is judged.
+             */
+            says: string[];
+            up: components["schemas"]["SelfFillWay"] | null;
+            down: components["schemas"]["SelfFillWay"] | null;
+        };
+        /**
+         * SelfFillWay
+         * @description One way of the line, while it was filled.
+         */
+        SelfFillWay: {
+            /** Throughput Kbps */
+            throughput_kbps: number | null;
+            /**
+             * Added Ms
+             * @description One-way delay of a call's packets above what they had on the idle line; of twenty, the slowest but one.
+             */
+            added_ms: number | null;
+            /** Loss Pct */
+            loss_pct: number | null;
+            /** Mos Idle */
+            mos_idle: number | null;
+            /** Mos */
+            mos: number | null;
+        };
+        /**
          * SelfRun
          * @description One test from a browser, as whoever ran it and the consultant see it.
          */
@@ -16457,6 +16673,11 @@ export interface components {
             /** Late */
             late: number;
         };
+        /** StreamTaken */
+        StreamTaken: {
+            /** Bytes */
+            bytes: number;
+        };
         /** StripHour */
         StripHour: {
             /** Day */
@@ -16700,13 +16921,19 @@ export interface components {
         };
         /** TestBegun */
         TestBegun: {
-            /** Run Id */
-            run_id: number;
+            /** Job Id */
+            job_id: number;
             /**
              * Answer
              * @description SDP, whose last line ends like the others (RFC 8866 §5).
              */
             answer: string;
+            /**
+             * Most Bytes
+             * @description Of a fill: what its streams may move, for the line is metered; 0: no end but their time.
+             * @default 0
+             */
+            most_bytes: number;
         };
         /** TestFailed */
         TestFailed: {
@@ -16729,6 +16956,29 @@ export interface components {
              * @description Nearest that a probe at the site has measured; null where none has.
              */
             connect_ms: number | null;
+        };
+        /**
+         * TestFill
+         * @description How the line will be filled: idle first, then each way with a rest after it, one call beside all of it.
+         */
+        TestFill: {
+            /** Idle S */
+            idle_s: number;
+            /** Seconds */
+            seconds: number;
+            /** Rest S */
+            rest_s: number;
+            /** Length S */
+            length_s: number;
+            /** Streams */
+            streams: number;
+            /** Ways */
+            ways: ("up" | "down")[];
+            /**
+             * Volume Mb
+             * @description At the most; null where the line's rates are not known.
+             */
+            volume_mb: number | null;
         };
         /** TestGoesOn */
         TestGoesOn: {
@@ -16775,6 +17025,8 @@ export interface components {
             filling: number;
             /** Seconds */
             seconds: number;
+            /** @description Null where the line is not to be filled. */
+            fill: components["schemas"]["TestFill"] | null;
             /** Each Way Kbps */
             each_way_kbps: number;
             /**
@@ -16791,6 +17043,8 @@ export interface components {
             far_ends: components["schemas"]["TestFarEnd"][];
             /** Runs */
             runs: components["schemas"]["SelfRun"][];
+            /** Fills */
+            fills: components["schemas"]["SelfFill"][];
         };
         /** TestPointChoice */
         TestPointChoice: {

@@ -5,9 +5,16 @@ import { Button } from "../ui/button";
 import { count, dateTime } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { Results } from "./results";
-import { type Live, Session } from "./session";
+import { type Live, type Order, Session } from "./session";
 
 type Page = Model<"TestPage">;
+
+interface Step {
+  order: Order;
+  /** From 1. */
+  number: number;
+  of: number;
+}
 
 const SAYS: Record<Page["state"], string> = {
   open: "",
@@ -15,11 +22,14 @@ const SAYS: Record<Page["state"], string> = {
   revoked: "This link was revoked. If you expected it to work, ask whoever sent it.",
 };
 const AGAIN_MS = 2000;
+/** The server waits for the far end's packets no longer than a minute. */
+const TOGETHER_MS = 90_000;
 
 export function DeskScreen({ code }: { code: string }) {
   const [page, setPage] = useState<Page | null>(null);
   const [trouble, setTrouble] = useState<string | null>(null);
   const [live, setLive] = useState<Live | null>(null);
+  const [step, setStep] = useState<Step | null>(null);
   const session = useRef<Session | null>(null);
   const read = useCallback(async () => {
     try {
@@ -34,7 +44,7 @@ export function DeskScreen({ code }: { code: string }) {
     void read();
   }, [read]);
   // Judging takes some seconds after the packets are delivered.
-  const judged = page?.runs.every((run) => run.state === "done" || run.state === "failed") ?? true;
+  const judged = page ? page.runs.every(isOver) && page.fills.every(isJudged) : true;
   useEffect(() => {
     if (judged || live) return;
     const timer = setInterval(() => void read(), AGAIN_MS);
@@ -52,8 +62,13 @@ export function DeskScreen({ code }: { code: string }) {
     if (!page) return;
     setTrouble(null);
     try {
-      session.current = new Session(page, code, setLive);
-      await session.current.run(farEndId);
+      const orders = ordersOf(page);
+      for (const [at, order] of orders.entries()) {
+        setStep({ order, number: at + 1, of: orders.length });
+        session.current = new Session(order, code, setLive);
+        if (!(await session.current.run(farEndId)) || session.current.wasStopped) break;
+        if (at + 1 < orders.length) await putTogether(code);
+      }
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : String(error));
     }
@@ -81,12 +96,12 @@ export function DeskScreen({ code }: { code: string }) {
         </p>
       )}
       {page?.state === "open" &&
-        (live ? (
-          <Running page={page} live={live} stop={() => session.current?.stop()} />
+        (live && step ? (
+          <Running step={step} live={live} stop={() => session.current?.stop()} />
         ) : (
           <Before page={page} start={start} />
         ))}
-      {page && !live && page.runs.length > 0 && <Results page={page} />}
+      {page && !live && page.runs.length + page.fills.length > 0 && <Results page={page} />}
       {page && (
         <footer className="mt-10 border-t border-hair pt-3 text-sm text-soft">
           {page.contact && <p>{page.contact}</p>}
@@ -95,6 +110,28 @@ export function DeskScreen({ code }: { code: string }) {
       )}
     </main>
   );
+}
+
+const isOver = (one: { state: string }) => one.state === "done" || one.state === "failed";
+
+const isJudged = (fill: Page["fills"][number]) =>
+  isOver(fill) && (fill.says.length > 0 || fill.failure !== null);
+
+/** One thing at a time is measured at a site: the next begins when both ends' packets of this one are together. */
+async function putTogether(code: string): Promise<void> {
+  const until = Date.now() + TOGETHER_MS;
+  while (Date.now() < until) {
+    const page = await get("TestPage", `/api/test/${code}`);
+    if ([...page.runs, ...page.fills].every(isOver)) return;
+    await new Promise((done) => setTimeout(done, AGAIN_MS));
+  }
+}
+
+/** The calls, and then the line filled beside one call. */
+function ordersOf(page: Page): Order[] {
+  const alike = { intervalMs: page.interval_ms, filling: page.filling };
+  const calls: Order = { ...alike, calls: page.calls, seconds: page.seconds, fill: null };
+  return page.fill ? [calls, { ...alike, calls: 1, seconds: page.fill.length_s, fill: page.fill }] : [calls];
 }
 
 function Letterhead({ page }: { page: Page | null }) {
@@ -123,6 +160,17 @@ function Before({ page, start }: { page: Page; start: (farEndId: number) => void
             That is {count(Math.round(page.each_way_kbps))} kbit/s each way, and{" "}
             {page.volume_mb < 10 ? page.volume_mb.toFixed(1) : count(Math.round(page.volume_mb))} MB in all.
           </li>
+          {page.fill && (
+            <li>
+              Then it fills the line for {page.fill.seconds} s each way, with one call beside it. Others who
+              use the line will notice.{" "}
+              {page.fill.volume_mb === null
+                ? "It moves as much as the line carries in that time"
+                : `It moves up to ${count(Math.round(page.fill.volume_mb))} MB`}
+              , to this web server and back. In all that takes {Math.round(page.seconds + page.fill.length_s)}{" "}
+              s.
+            </li>
+          )}
           <li>What it finds goes to your consultant by itself, and you see it here.</li>
           <li>Keep this page in front and the computer awake until it is done.</li>
         </ul>
@@ -192,25 +240,38 @@ const STAGES: Record<Live["stage"], string> = {
   delivering: "Delivering what was measured",
 };
 
-function Running({ page, live, stop }: { page: Page; live: Live; stop: () => void }) {
+const FILLING = {
+  idle: "The line is left idle",
+  up: "Upload is being filled",
+  down: "Download is being filled",
+};
+
+function Running({ step, live, stop }: { step: Step; live: Live; stop: () => void }) {
+  const { order } = step;
+  const what = live.stage === "running" && live.filled ? FILLING[live.filled.way] : STAGES[live.stage];
   return (
     <section aria-label="The test" className="mt-6">
+      {step.of > 1 && (
+        <p className="text-sm text-soft">
+          Step {step.number} of {step.of}: {order.fill ? "a call while the line is full" : "calls"}
+        </p>
+      )}
       <p role="status" className="text-lg font-semibold">
-        {STAGES[live.stage]} …
+        {what} …
       </p>
       <div
         role="progressbar"
         aria-label="How far it is"
         aria-valuemin={0}
-        aria-valuemax={page.seconds}
-        aria-valuenow={Math.min(live.second, page.seconds)}
+        aria-valuemax={order.seconds}
+        aria-valuenow={Math.min(live.second, order.seconds)}
         className="mt-2 h-2 border border-ink bg-raised"
       >
         <div
           className="h-full"
           style={{
             background: "var(--depth-4)",
-            width: `${Math.min(100, (100 * live.second) / page.seconds)}%`,
+            width: `${Math.min(100, (100 * live.second) / order.seconds)}%`,
           }}
         />
       </div>
@@ -225,6 +286,12 @@ function Running({ page, live, stop }: { page: Page; live: Live; stop: () => voi
         </dd>
         <dt className="text-soft">There and back</dt>
         <dd>{live.roundTripMs === null ? "–" : `${live.roundTripMs.toFixed(0)} ms`}</dd>
+        {live.filled && (
+          <>
+            <dt className="text-soft">Streams have moved</dt>
+            <dd>{(live.filled.bytes / 1e6).toFixed(1)} MB</dd>
+          </>
+        )}
       </dl>
       {live.stage === "running" && (
         <p className="mt-4">

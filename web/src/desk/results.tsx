@@ -1,27 +1,116 @@
 // What tests from one browser found, newest first, in plain words.
 import type { Model } from "../api/client";
-import { dateTime, fixed, ms, pct, plural } from "../ui/format";
+import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
 
 type Page = Model<"TestPage">;
 type Run = Model<"SelfRun">;
 type Way = Model<"SelfRunDirection">;
+type Fill = Model<"SelfFill">;
+type FillWay = Model<"SelfFillWay">;
 
 export function Results({ page }: { page: Page }) {
   return (
     <section className="mt-10">
       <h2 className="text-lg">What was found</h2>
       <ol className="mt-2 space-y-5">
-        {page.runs.map((run) => (
-          <li key={run.run_id} className="border-t border-ink pt-2">
-            <p className="text-sm text-soft">
-              {dateTime(run.at_us, page.time_zone)} · {plural(run.calls, "call")} to {run.far_end}
-            </p>
-            <Found run={run} target={page.target_mos} />
+        {newestFirst(page).map(({ run, fill }) => (
+          <li key={run?.run_id ?? fill?.job_id} className="border-t border-ink pt-2">
+            {run && (
+              <>
+                <p className="text-sm text-soft">
+                  {dateTime(run.at_us, page.time_zone)} · {plural(run.calls, "call")} to {run.far_end}
+                </p>
+                <Found run={run} target={page.target_mos} />
+              </>
+            )}
+            {fill && (
+              <>
+                <p className="text-sm text-soft">
+                  {dateTime(fill.at_us, page.time_zone)} · the line filled, with a call to {fill.far_end}
+                </p>
+                <Filled fill={fill} />
+              </>
+            )}
           </li>
         ))}
       </ol>
       <Glossary target={page.target_mos} />
     </section>
+  );
+}
+
+function newestFirst(page: Page): { run?: Run; fill?: Fill }[] {
+  const all = [
+    ...page.runs.map((run) => ({ at: run.at_us, run })),
+    ...page.fills.map((fill) => ({ at: fill.at_us, fill })),
+  ];
+  return all.sort((a, b) => b.at - a.at);
+}
+
+/** What a call had while the line was filled. */
+function Filled({ fill }: { fill: Fill }) {
+  if (fill.failure || fill.says.length === 0) {
+    return (
+      <p role="status" className="mt-1 leading-snug">
+        {fill.failure ?? "Delivered. It is being judged …"}
+      </p>
+    );
+  }
+  return (
+    <>
+      {fill.says.map((sentence) => (
+        <p key={sentence} className="mt-1 leading-snug">
+          {sentence}
+        </p>
+      ))}
+      <div className="overflow-x-auto" tabIndex={-1}>
+        <table className="mt-2 w-full text-left">
+          <thead className="text-sm text-soft">
+            <tr>
+              <th className="font-normal">Line full</th>
+              <th className="px-2 text-right font-normal">Carried</th>
+              <th className="px-2 text-right font-normal">Delay added</th>
+              <th className="px-2 text-right font-normal">Loss</th>
+              <th className="pl-2 text-right font-normal">MOS, idle and full</th>
+            </tr>
+          </thead>
+          <tbody>
+            <FilledRow name="From here" way={fill.up} />
+            <FilledRow name="To here" way={fill.down} />
+          </tbody>
+        </table>
+      </div>
+      {fill.doubts.length > 0 && <Doubts doubts={fill.doubts} />}
+    </>
+  );
+}
+
+function FilledRow({ name, way }: { name: string; way: FillWay | null }) {
+  return (
+    <tr className="border-t border-hair align-baseline">
+      <th scope="row" className="py-1 font-normal">
+        {name}
+      </th>
+      <td className="px-2 text-right">{throughput(way?.throughput_kbps)}</td>
+      <td className="px-2 text-right">{ms(way?.added_ms)}</td>
+      <td className="px-2 text-right">{pct(way?.loss_pct)}</td>
+      <td className="pl-2 text-right">
+        {fixed(way?.mos_idle, 1)} → {fixed(way?.mos, 1)}
+      </td>
+    </tr>
+  );
+}
+
+function Doubts({ doubts }: { doubts: string[] }) {
+  return (
+    <details className="mt-1">
+      <summary className="cursor-pointer">Why these figures are not to be trusted</summary>
+      <ul className="list-disc pl-5 leading-snug">
+        {doubts.map((doubt) => (
+          <li key={doubt}>{doubt}</li>
+        ))}
+      </ul>
+    </details>
   );
 }
 
@@ -54,16 +143,7 @@ function Found({ run, target }: { run: Run; target: number }) {
         </table>
       </div>
       {run.failure && <p className="mt-1 leading-snug">It was broken off: {run.failure}</p>}
-      {run.doubts.length > 0 && (
-        <details className="mt-1">
-          <summary className="cursor-pointer">Why these figures are not to be trusted</summary>
-          <ul className="list-disc pl-5 leading-snug">
-            {run.doubts.map((doubt) => (
-              <li key={doubt}>{doubt}</li>
-            ))}
-          </ul>
-        </details>
-      )}
+      {run.doubts.length > 0 && <Doubts doubts={run.doubts} />}
       {run.hidden_s >= 1 && (
         <p className="mt-1 text-sm text-soft">
           The page was in the background for {run.hidden_s.toFixed(0)} s.

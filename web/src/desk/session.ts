@@ -1,9 +1,19 @@
-// One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered.
+// One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered. Beside
+// them the line may be filled.
 import { ApiError, type Model, post } from "../api/client";
+import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
 import { packet, parse, question } from "./packets";
 
-type Page = Model<"TestPage">;
+/** What is asked of a test. */
+export interface Order {
+  calls: number;
+  intervalMs: number;
+  filling: number;
+  seconds: number;
+  /** The line is filled beside the packets. */
+  fill: Model<"TestFill"> | null;
+}
 
 const CONNECT_MS = 15_000;
 const QUESTION_EVERY_MS = 100;
@@ -22,6 +32,8 @@ export interface Live {
   sentDown: number;
   arrivedDown: number;
   roundTripMs: number | null;
+  /** What streams fill at the moment, and what they have moved in all; null where the line is not to be filled. */
+  filled: { way: Phase["way"]; bytes: number } | null;
 }
 
 interface Call {
@@ -65,12 +77,12 @@ export class Session {
   private gone: "gone" | "silent" | null = null;
 
   constructor(
-    private readonly page: Page,
+    private readonly order: Order,
     private readonly code: string,
     private readonly tell: (live: Live) => void,
   ) {
-    this.planned = Math.round((page.seconds * 1000) / page.interval_ms);
-    this.calls = Array.from({ length: page.calls }, () => ({
+    this.planned = Math.round((order.seconds * 1000) / order.intervalMs);
+    this.calls = Array.from({ length: order.calls }, () => ({
       sent_us: [],
       arrival_seq: [],
       arrival_us: [],
@@ -86,33 +98,42 @@ export class Session {
     this.stopped = true;
   }
 
-  /** Until the packets are delivered. Throws an Error whose text says what stood in the way. */
-  async run(farEndId: number): Promise<void> {
+  /**
+   * Until the packets are delivered; false where no media came through, which the server has been told. Throws an Error
+   * whose text says what else stood in the way.
+   */
+  async run(farEndId: number): Promise<boolean> {
     this.say("connecting", 0);
     await this.peer.setLocalDescription(await this.peer.createOffer());
-    const begun = await post("TestBegun", `/api/test/${this.code}/runs`, {
+    const kind = this.order.fill ? "fills" : "runs";
+    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, {
       far_end_id: farEndId,
       offer: this.peer.localDescription?.sdp ?? "",
     });
-    const path = `/api/test/${this.code}/runs/${begun.run_id}`;
+    const path = `/api/test/${this.code}/jobs/${begun.job_id}`;
     try {
       try {
         if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
           // A browser that tells WebRTC of no network has tried nothing, which is no fault of the network's.
           const tried = this.peer.localDescription?.sdp.includes("a=candidate:");
           await post("Done", `${path}/failed`, { why: tried ? "no-connection" : "no-address" });
-          return;
+          return false;
         }
       } catch (error) {
         // Nobody need wait for a test that this browser could not begin.
         await post("Done", `${path}/failed`, { why: "given-up" });
         throw error;
       }
-      await this.measure(path);
+      await this.measure(path, begun.most_bytes);
     } finally {
       this.peer.close();
     }
     await this.deliver(`${path}/half`);
+    return true;
+  }
+
+  get wasStopped(): boolean {
+    return this.stopped;
   }
 
   private async connected(answer: string): Promise<true> {
@@ -122,7 +143,7 @@ export class Session {
     return true;
   }
 
-  private async measure(path: string): Promise<void> {
+  private async measure(path: string, mostBytes: number): Promise<void> {
     const kept = new Promise<true>((done) => {
       this.control.onmessage = (event) => this.told(String(event.data), done);
     });
@@ -134,6 +155,7 @@ export class Session {
     this.heardMs = now();
     this.control.send(JSON.stringify({ begin: true }));
     const worker = new Worker(new URL("./pacer.ts", import.meta.url), { type: "module" });
+    const filling = this.order.fill ? this.fill(this.order.fill, path, mostBytes) : null;
     try {
       await new Promise<void>((done) => {
         let second = 0;
@@ -153,15 +175,16 @@ export class Session {
             this.say("running", second);
             void this.tellServer(path);
           }
-          const over = this.stopped ? this.stoppedAt(at) : sinceMs >= this.page.seconds * 1000 + SETTLE_MS;
+          const over = this.stopped ? this.stoppedAt(at) : sinceMs >= this.order.seconds * 1000 + SETTLE_MS;
           if (over || this.gone) done();
         };
       });
     } finally {
       worker.terminate();
+      this.lastedS = (now() * 1000 - this.startedUs) / 1e6;
+      this.own = this.check.end();
+      this.phases = filling ? await filling.end() : null;
     }
-    this.lastedS = (now() * 1000 - this.startedUs) / 1e6;
-    this.own = this.check.end();
     if (this.gone) {
       this.cut = await this.cutBy(this.gone);
     } else if (this.control.readyState === "open") {
@@ -170,6 +193,37 @@ export class Session {
     }
   }
 
+  /** Streams beside the packets, in a thread of their own. */
+  private fill(plan: Model<"TestFill">, path: string, mostBytes: number): { end: () => Promise<Phase[]> } {
+    const filler = new Worker(new URL("./filler.ts", import.meta.url), { type: "module" });
+    const whole = new Promise<Phase[]>((done) => {
+      filler.onmessage = (event: MessageEvent<FillerSays>) => {
+        if ("phases" in event.data) done(event.data.phases);
+        else this.filled = { way: event.data.way, bytes: event.data.moved };
+      };
+    });
+    filler.postMessage({
+      path,
+      idleS: plan.idle_s,
+      seconds: plan.seconds,
+      restS: plan.rest_s,
+      streams: plan.streams,
+      ways: plan.ways,
+      mostBytes,
+      agoMs: now() - this.startedUs / 1000,
+    });
+    return {
+      end: async () => {
+        filler.postMessage("stop");
+        const phases = await within(KEPT_MS, whole);
+        filler.terminate();
+        return phases ?? [];
+      },
+    };
+  }
+
+  private filled: Live["filled"] = null;
+  private phases: Phase[] | null = null;
   private lastedS = 0;
   private own: ReturnType<OwnCheck["end"]> | null = null;
   private cut: Cut | null = null;
@@ -188,12 +242,12 @@ export class Session {
     const startedMs = this.startedUs / 1000;
     if (this.media.readyState !== "open") return;
     for (const [number, call] of this.calls.entries()) {
-      const offset = (this.page.interval_ms * number) / this.calls.length;
+      const offset = (this.order.intervalMs * number) / this.calls.length;
       while (call.sent_us.length < this.planned) {
-        const due = startedMs + offset + call.sent_us.length * this.page.interval_ms;
+        const due = startedMs + offset + call.sent_us.length * this.order.intervalMs;
         if (due > at) break;
         const sent = now();
-        this.media.send(packet(number, call.sent_us.length, sent * 1000, this.page.filling));
+        this.media.send(packet(number, call.sent_us.length, sent * 1000, this.order.filling));
         call.sent_us.push(Math.round(sent * 1000) - this.startedUs);
         this.check.sent(sent - due);
       }
@@ -240,6 +294,7 @@ export class Session {
       sentDown: this.sentDown,
       arrivedDown: sum(this.calls.map((call) => new Set(call.arrival_seq).size)),
       roundTripMs: this.roundTripMs,
+      filled: this.order.fill ? (this.filled ?? { way: "idle", bytes: 0 }) : null,
     });
   }
 
@@ -267,7 +322,7 @@ export class Session {
   }
 
   private async deliver(path: string): Promise<void> {
-    this.say("delivering", this.page.seconds);
+    this.say("delivering", this.order.seconds);
     const body = JSON.stringify({
       started_us: this.startedUs,
       lasted_s: this.lastedS,
@@ -277,6 +332,7 @@ export class Session {
       cut: this.cut,
       calls: this.calls,
       exchange: this.exchange,
+      ...(this.phases && { phases: this.phases.map((one) => phaseTold(one, this.startedUs)) }),
     });
     for (let tries = DELIVER_TRIES; ; tries--) {
       try {
@@ -289,6 +345,13 @@ export class Session {
       }
     }
   }
+}
+
+/** As the server takes it: Unix microseconds by this page's clock. */
+function phaseTold(phase: Phase, startedUs: number): object {
+  const { fromMs, untilMs, ...rest } = phase;
+  const at = (ms: number) => startedUs + Math.round(ms * 1000);
+  return { ...rest, from_us: at(fromMs), until_us: at(untilMs) };
 }
 
 async function upload(path: string, body: string): Promise<void> {

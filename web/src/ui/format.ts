@@ -22,6 +22,12 @@ export function megabits(kbps: number | null): string {
   return kbps === null ? DASH : `${kbps / 1000} Mbit/s`;
 }
 
+/** What was measured, as fine as it is known. */
+export function throughput(kbps: number | null | undefined): string {
+  if (kbps === null || kbps === undefined) return DASH;
+  return `${(kbps / 1000).toFixed(kbps < 10_000 ? 2 : 0)} Mbit/s`;
+}
+
 export function plural(n: number, one: string, many = `${one}s`): string {
   return `${n} ${n === 1 ? one : many}`;
 }

@@ -20,6 +20,8 @@ class BrowserLinkForm(Model):
     """Of who gets it, or of the desk."""
     calls: int = Field(ge=1, le=MOST_CALLS)
     seconds: float = Field(ge=LEAST_SECONDS, le=MAX_SECONDS)
+    fill_s: Literal[0, 5, 10, 20] = 0
+    """How long the line is filled each way after the calls; 0: it is not."""
 
 
 class BrowserCounts(Model):
@@ -62,6 +64,33 @@ class SelfRun(Model):
     down: SelfRunDirection | None
 
 
+class SelfFillWay(Model):
+    """One way of the line, while it was filled."""
+
+    throughput_kbps: float | None
+    added_ms: float | None
+    """One-way delay of a call's packets above what they had on the idle line; of twenty, the slowest but one."""
+    loss_pct: float | None
+    mos_idle: float | None
+    mos: float | None
+
+
+class SelfFill(Model):
+    """One fill of the line from a browser."""
+
+    job_id: int
+    far_end: str
+    at_us: int
+    state: State
+    failure: str | None
+    doubts: list[str]
+    """Why an end measured itself rather than the network."""
+    says: list[str]
+    """Empty until it is judged."""
+    up: SelfFillWay | None
+    down: SelfFillWay | None
+
+
 class BrowserLinkView(Model):
     probe_id: int
     name: str
@@ -71,7 +100,10 @@ class BrowserLinkView(Model):
     seconds: float
     invitation: InvitationView | None
     created_us: int
+    fill_s: float
     runs: list[SelfRun]
+    """Newest first."""
+    fills: list[SelfFill]
     """Newest first."""
 
 
@@ -87,6 +119,8 @@ class BrowserLinks(Model):
     """Calls with results that are shown and do not count."""
     test_points: dict[int, str]
     most_calls: int
+    no_fill: str | None
+    """Why no browser may fill this site's line; null where one may."""
     far_ends: list[str]
     """Chosen for this site, and reached by the server: one of them must have been started for browsers."""
     links: list[BrowserLinkView]
@@ -98,6 +132,19 @@ class TestFarEnd(Model):
     place: str
     connect_ms: float | None
     """Nearest that a probe at the site has measured; null where none has."""
+
+
+class TestFill(Model):
+    """How the line will be filled: idle first, then each way with a rest after it, one call beside all of it."""
+
+    idle_s: float
+    seconds: float
+    rest_s: float
+    length_s: float
+    streams: int
+    ways: list[Literal["up", "down"]]
+    volume_mb: float | None
+    """At the most; null where the line's rates are not known."""
 
 
 class TestPage(Model):
@@ -119,6 +166,8 @@ class TestPage(Model):
     interval_ms: int
     filling: int
     seconds: float
+    fill: TestFill | None
+    """Null where the line is not to be filled."""
     each_way_kbps: float
     volume_mb: float
     """Both ways."""
@@ -126,6 +175,7 @@ class TestPage(Model):
     far_ends: list[TestFarEnd]
     """The nearest first."""
     runs: list[SelfRun]
+    fills: list[SelfFill]
 
 
 class BeginTest(Model):
@@ -136,9 +186,15 @@ class BeginTest(Model):
 class TestBegun(Model):
     model_config = ConfigDict(str_strip_whitespace=False)
 
-    run_id: int
+    job_id: int
     answer: str
     """SDP, whose last line ends like the others (RFC 8866 §5)."""
+    most_bytes: int = 0
+    """Of a fill: what its streams may move, for the line is metered; 0: no end but their time."""
+
+
+class StreamTaken(Model):
+    bytes: int
 
 
 class TestGoesOn(Model):

@@ -5,7 +5,7 @@ import { get, type Model, post, put, remove } from "../../api/client";
 import { LineFill } from "../../charts/line-fill";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
-import { ago, DASH, dateTime, duration, fixed, megabits } from "../../ui/format";
+import { ago, DASH, dateTime, duration, fixed, megabits, throughput } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
@@ -233,7 +233,7 @@ function Figures({ filled }: { filled: Model<"LineFilled"> }) {
                   <tr key={`${phase.way}-${side}`} className="hair border-t [&>*]:py-1.5">
                     <th className="font-semibold">{row === 0 ? WAYS[phase.way] : ""}</th>
                     <td>{side === "up" ? "upload" : "download"}</td>
-                    <td>{rate(figures)}</td>
+                    <td>{throughput(figures.throughput_kbps)}</td>
                     <td>{row === 0 ? unit(phase.rtt_p50_ms, "ms") : ""}</td>
                     <td>{unit(figures.delay_added_p50_ms, "ms")}</td>
                     <td>{unit(figures.delay_added_p95_ms, "ms")}</td>
@@ -257,12 +257,6 @@ function Figures({ filled }: { filled: Model<"LineFilled"> }) {
 function congestion(filled: Model<"LineFilled">): string {
   const names = filled.phases.flatMap((one) => [one.up.congestion, one.down.congestion]).filter(Boolean);
   return names.length > 0 ? `The line was filled by TCP with ${[...new Set(names)].join(" and ")}. ` : "";
-}
-
-function rate(figures: Model<"SideFigures">): string {
-  return figures.throughput_kbps === null
-    ? DASH
-    : `${(figures.throughput_kbps / 1000).toFixed(figures.throughput_kbps < 10_000 ? 2 : 0)} Mbit/s`;
 }
 
 function unit(value: number | null, name: string): string {

@@ -4,17 +4,19 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Model, post, put, remove } from "../../api/client";
 import { Button, Field, INPUT, Note } from "../../ui/controls";
-import { dateTime, fixed, ms, pct, plural } from "../../ui/format";
+import { dateTime, fixed, ms, pct, plural, throughput } from "../../ui/format";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 
 type Links = Model<"BrowserLinks">;
 type LinkOf = Model<"BrowserLinkView">;
 type Run = Model<"SelfRun">;
+type Fill = Model<"SelfFill">;
 
 const PACE = slowing(2000);
 const CALLS = 5;
 const SECONDS = 30;
+const FILL_SECONDS = [5, 10, 20];
 
 export function BrowserLinksScreen({ id: slug }: { id: string }) {
   const path = `/api/sites/${slug}/browser-links`;
@@ -75,6 +77,7 @@ export function BrowserLinksScreen({ id: slug }: { id: string }) {
             <OneLink
               one={one}
               zone={links.time_zone}
+              slug={slug}
               renew={() => change.mutate(() => post("BrowserLinks", `${path}/${one.probe_id}/link`, {}))}
               revoke={() => change.mutate(() => remove("BrowserLinks", `${path}/${one.probe_id}/link`))}
               away={() => change.mutate(() => remove("BrowserLinks", `${path}/${one.probe_id}`))}
@@ -110,6 +113,7 @@ function NewLink({ links, save }: { links: Links; save: (form: object) => void }
   const [point, setPoint] = useState(points[0]?.[0] ?? "");
   const [calls, setCalls] = useState(String(CALLS));
   const [seconds, setSeconds] = useState(String(SECONDS));
+  const [fill, setFill] = useState("0");
   if (points.length === 0)
     return <p className="mt-6">Add a test point under Place first: a link belongs to one.</p>;
   return (
@@ -117,7 +121,13 @@ function NewLink({ links, save }: { links: Links; save: (form: object) => void }
       className="mt-6 border border-hair bg-raised p-4"
       onSubmit={(event) => {
         event.preventDefault();
-        save({ name, test_point_id: Number(point), calls: Number(calls), seconds: Number(seconds) });
+        save({
+          name,
+          test_point_id: Number(point),
+          calls: Number(calls),
+          seconds: Number(seconds),
+          fill_s: Number(fill),
+        });
         setName("");
       }}
     >
@@ -164,6 +174,32 @@ function NewLink({ links, save }: { links: Links; save: (form: object) => void }
           />
         </Field>
       </div>
+      <div className="mt-3 max-w-[75ch]">
+        <Field
+          label="Then fill the line"
+          hint={
+            links.no_fill ??
+            "Streams between that browser and this server, up and then down, with one call beside them. People at the site notice; whoever opens the link is told."
+          }
+        >
+          {(hintId) => (
+            <select
+              aria-describedby={hintId}
+              className={`${INPUT} max-w-56`}
+              disabled={links.no_fill !== null}
+              value={fill}
+              onChange={(e) => setFill(e.target.value)}
+            >
+              <option value="0">no</option>
+              {FILL_SECONDS.map((s) => (
+                <option key={s} value={s}>
+                  for {s} s each way
+                </option>
+              ))}
+            </select>
+          )}
+        </Field>
+      </div>
       <p className="mt-3">
         <Button act={links.links.length === 0} type="submit">
           Create the link
@@ -179,7 +215,14 @@ interface Deeds {
   away: () => void;
 }
 
-function OneLink({ one, zone, renew, revoke, away }: { one: LinkOf; zone: string } & Deeds) {
+function OneLink({
+  one,
+  zone,
+  slug,
+  renew,
+  revoke,
+  away,
+}: { one: LinkOf; zone: string; slug: string } & Deeds) {
   const invitation = one.invitation;
   const open = invitation?.state === "open";
   return (
@@ -188,6 +231,7 @@ function OneLink({ one, zone, renew, revoke, away }: { one: LinkOf; zone: string
         <span className="font-semibold">{one.name}</span>
         <span className="text-soft">
           {one.test_point} · {plural(one.calls, "call")} of {one.seconds} s, {one.codec_title}
+          {one.fill_s > 0 && `, then the line filled for ${one.fill_s} s each way`}
         </span>
       </p>
       <p className="mt-1 text-sm text-soft">{stateOf(one, zone)}</p>
@@ -198,6 +242,7 @@ function OneLink({ one, zone, renew, revoke, away }: { one: LinkOf; zone: string
         >{`${location.origin}${invitation.path}`}</p>
       )}
       {one.runs.length > 0 && <Runs runs={one.runs} zone={zone} />}
+      {one.fills.length > 0 && <Fills fills={one.fills} zone={zone} slug={slug} />}
       <p className="mt-2 flex flex-wrap gap-2">
         {open && invitation && (
           <Button onClick={() => navigator.clipboard.writeText(`${location.origin}${invitation.path}`)}>
@@ -264,6 +309,51 @@ function Runs({ runs, zone }: { runs: Run[]; zone: string }) {
       </table>
     </div>
   );
+}
+
+function Fills({ fills, zone, slug }: { fills: Fill[]; zone: string; slug: string }) {
+  return (
+    <div className="mt-2 overflow-x-auto">
+      <table className="w-full min-w-[560px] text-left text-sm">
+        <thead className="text-soft">
+          <tr>
+            <th className="font-normal">Line filled</th>
+            <th className="px-2 text-right font-normal">Carried up</th>
+            <th className="px-2 text-right font-normal">down</th>
+            <th className="px-2 text-right font-normal">Delay added up</th>
+            <th className="px-2 text-right font-normal">down</th>
+            <th className="px-2 text-right font-normal">MOS up</th>
+            <th className="pl-2 text-right font-normal">down</th>
+          </tr>
+        </thead>
+        <tbody>
+          {fills.map((fill) => (
+            <tr key={fill.job_id} className="border-t border-hair align-baseline">
+              <th scope="row" className="py-1 pr-2 font-normal">
+                <Link className="underline underline-offset-3" to={`/sites/${slug}/line`}>
+                  {dateTime(fill.at_us, zone)}
+                </Link>
+                <span className="block text-soft">{fillWords(fill)}</span>
+              </th>
+              <td className="px-2 text-right">{throughput(fill.up?.throughput_kbps)}</td>
+              <td className="px-2 text-right">{throughput(fill.down?.throughput_kbps)}</td>
+              <td className="px-2 text-right">{ms(fill.up?.added_ms)}</td>
+              <td className="px-2 text-right">{ms(fill.down?.added_ms)}</td>
+              <td className="px-2 text-right">{fixed(fill.up?.mos, 1)}</td>
+              <td className="pl-2 text-right">{fixed(fill.down?.mos, 1)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function fillWords(fill: Fill): string {
+  if (fill.failure) return fill.failure;
+  if (fill.says.length === 0) return "On its way";
+  if (fill.doubts.length > 0) return `Not to be trusted: ${fill.doubts[0]}`;
+  return `With a call to ${fill.far_end}`;
 }
 
 function wordsOf(run: Run): string {
