@@ -20,6 +20,7 @@ from tarnfell.wire import browser
 from tarnfell.wire.kinds import fill, selfcheck, signalling, watch
 from tarnfell.work.evidence import evaluations
 from tarnfell.work.ingest import browsers, deliveries, uploads
+from tarnfell.work.placing import browser_plan
 from tarnfell.work.watch import packing, reading, retention, samples
 
 TOLD = (Path(__file__).parents[1] / "docs" / "operations.md").read_text()
@@ -46,6 +47,8 @@ DAY_US = 86_400_000_000
         (browser.MOST_CALLS, 20, "| a test from a browser | 20 calls of two minutes"),
         (browser.MAX_SECONDS, 120, "20 calls of two minutes"),
         (browsers.MAX_BYTES, 16 * MIB, "16 MiB of packets delivered"),
+        (browser_plan.FILL_STREAMS, 4, "in four streams"),
+        (browser.PIECE_BYTES, 4 * MIB, "pieces of 4 MiB"),
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
         (evaluations.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import threading
+from http.client import HTTPConnection
 from typing import Any
 
 import pytest
+from waitress.server import create_server
 
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.db import now_us, writing
 from tarnfell.wire.browser import PIECE_BYTES, BrowserCalls
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
@@ -108,7 +112,7 @@ def test_from_the_link_to_what_calls_had_while_the_line_was_full(
     assert told["says"]
     assert house.person.get(LINKS).json["links"][0]["fills"] == [told]
     (line,) = house.person.get("/api/sites/pier/fills").json["fills"]
-    assert (line["id"], line["probe"], line["judged"]) == (job_id, "Reception, a browser", True)
+    assert (line["id"], line["probe"], line["judged"]) == (job_id, "Reception (browser)", True)
 
 
 def test_it_counts_only_where_that_was_said(house: House, db: sqlite3.Connection) -> None:
@@ -132,12 +136,31 @@ def test_streams_go_while_the_line_is_filled_and_at_no_other_time(house: House, 
     assert (len(piece.data), piece.headers["Cache-Control"]) == (PIECE_BYTES, "no-store, no-transform")
     assert len(set(piece.data[:4096])) > 200  # nothing that could be made smaller on the way
     assert stranger(house, "PUT", f"{code}/jobs/{job_id}/up", data=bytes(70_000)).json == {"bytes": 70_000}
-    assert stranger(house, "PUT", f"{code}/jobs/{job_id}/up", data=bytes(PIECE_BYTES + 1)).status_code == 413
+    assert stranger(house, "PUT", f"{code}/jobs/{job_id}/up", data=bytes(PIECE_BYTES + 2)).status_code == 413
     other = code_of(add(house, name="Warehouse", fill_s=FILL_S))
     assert stranger(house, "GET", f"{other}/jobs/{job_id}/down").status_code == 404
     stranger(house, "POST", f"{code}/jobs/{job_id}/failed", json={"why": "no-connection"})
     for method, path in (("GET", "down"), ("PUT", "up")):
         assert stranger(house, method, f"{code}/jobs/{job_id}/{path}").status_code == 409
+
+
+def test_the_largest_piece_passes_the_server_underneath_both_ways(house: House) -> None:
+    """Which tells the application where a body ends in a way of its own."""
+    code = code_of(add(house, fill_s=FILL_S))
+    path = f"/api/test/{code}/jobs/{begun(house, code).json['job_id']}"
+    server = create_server(house.app, host="127.0.0.1", port=0, max_request_body_size=MAX_UPLOAD_BYTES)
+    thread = threading.Thread(target=server.run)
+    thread.start()
+    try:
+        line = HTTPConnection("127.0.0.1", server.effective_port, timeout=60)
+        line.request("PUT", f"{path}/up", body=bytes(PIECE_BYTES))
+        assert json.loads(line.getresponse().read()) == {"bytes": PIECE_BYTES}
+        line.request("GET", f"{path}/down")
+        assert len(line.getresponse().read()) == PIECE_BYTES
+        line.close()
+    finally:
+        server.close()
+        thread.join(60)
 
 
 def test_a_link_fills_only_where_it_asks_for_it_and_the_site_lets_it(house: House, db: sqlite3.Connection) -> None:

@@ -298,21 +298,21 @@ class _Case:
         """What it means for calls."""
         way, mos, marked = WAY[self.side], self.now.mos, self.now.mos_marked
         if self.told.failure and self.now.throughput_kbps is None:
-            return f"The line could not be filled {way}: {self.told.failure}"
+            return f"{way.capitalize()} could not be filled: {self.told.failure}"
         if self.idle.mos is None or mos is None:
             return f"What a full {way} does to calls is not known: too few packets of theirs were sent."
         if self._small():
-            return f"The line is too small {way} for the calls it is to carry, whatever else is on it."
+            return f"{way.capitalize()} is too small for the calls it is to carry, whatever else is on it."
         if not self._calls_good_when_idle():
             return (
-                f"Calls are below {self.limits.target_mos:.1f} MOS {way} on the idle line already "
+                f"{way.capitalize()} has calls below {self.limits.target_mos:.1f} MOS on the idle line already "
                 f"({self.idle.mos:.2f}): find out why before the load is looked at."
             )
         if not self.now.filled:
             return (
-                f"The line was not seen to be full {way}: {self.now.throughput_kbps or 0:.0f} kbit/s moved without a "
-                f"queue{_LIMITED.get(self.now.limited_by or '', '')}; calls had {mos:.2f} MOS (idle "
-                f"{self.idle.mos:.2f})."
+                f"{way.capitalize()} was not seen to be full: {self.now.throughput_kbps or 0:.0f} kbit/s moved without "
+                f"a queue{_LIMITED.get(self.now.limited_by or '', '')}; calls had {mos:.2f} MOS (idle "
+                f"{self.idle.mos:.2f}).{f' {self.told.failure}' if self.told.failure else ''}"
             )
         if mos >= self.limits.target_mos:
             return f"A full {way} leaves calls at {mos:.2f} MOS (idle {self.idle.mos:.2f}): it does not hurt them."

@@ -190,7 +190,7 @@ def _planned(one: FillPlanned, zone: ZoneInfo, probes: dict[int, str], far_ends:
 
 def _names(site: Site) -> tuple[dict[int, str], dict[int, str]]:
     probes = {probe.id: probe.name for probe in probe_store.probes_of(g.db, site.id)}
-    probes |= {one.id: f"{one.name}, a browser" for one in browser_store.browsers_of(g.db, site.id)}
+    probes |= {one.id: f"{one.name} (browser)" for one in browser_store.browsers_of(g.db, site.id)}
     return probes, {far.id: far.name for far in place_store.far_ends(g.db)}
 
 

@@ -33,13 +33,14 @@ def stream_down(code: str, job_id: int) -> Response:
     body = wrap_file(request.environ, io.BytesIO(_noise()))
     response = Response(body, mimetype="application/octet-stream", direct_passthrough=True)
     response.content_length = PIECE_BYTES
-    response.headers["Cache-Control"] = "no-store, no-transform"
+    # A proxy in front that collects the piece first would be what is measured.
+    response.headers.update({"Cache-Control": "no-store, no-transform", "X-Accel-Buffering": "no"})
     return response
 
 
 @endpoint(
     blueprint, "PUT", "/api/test/<code>/jobs/<int:job_id>/up", audience="anyone", response=StreamTaken,
-    max_body=PIECE_BYTES,
+    max_body=PIECE_BYTES + 1,  # a body that is just as long as it may be is refused at its end
 )  # fmt: skip
 def stream_up(code: str, job_id: int) -> StreamTaken:
     """A piece of a stream that fills the line from a browser. It is counted, and kept nowhere."""

@@ -246,7 +246,7 @@ def test_a_line_that_was_not_full_proves_nothing() -> None:
     filled = judge_filled(run(told=limited), LIMITS)
     side = filled.phase("up").up  # type: ignore[union-attr]
     assert (side.filled, side.limited_by) == (False, "receiver")
-    assert "was not seen to be full" in filled.says[0]
+    assert "Upload was not seen to be full" in filled.says[0]
     assert "receiving end" in filled.says[0]
     # By the rate that was sold it is full.
     sold = judge_filled(run(told=limited), replace(LIMITS, up_kbps=6000))
@@ -259,7 +259,7 @@ def test_a_line_that_was_not_full_proves_nothing() -> None:
 def test_streams_that_could_not_be_opened_are_told() -> None:
     idle, up = phases()
     filled = judge_filled(run(told=(idle, replace(up, up=(), failure="The far end refused."))), LIMITS)
-    assert filled.says == ("The line could not be filled upload: The far end refused.",)
+    assert filled.says == ("Upload could not be filled: The far end refused.",)
     assert keys(filled) == []
 
 

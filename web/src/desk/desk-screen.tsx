@@ -163,12 +163,11 @@ function Before({ page, start }: { page: Page; start: (farEndId: number) => void
           {page.fill && (
             <li>
               Then it fills the line for {page.fill.seconds} s each way, with one call beside it. Others who
-              use the line will notice.{" "}
-              {page.fill.volume_mb === null
-                ? "It moves as much as the line carries in that time"
-                : `It moves up to ${count(Math.round(page.fill.volume_mb))} MB`}
-              , to this web server and back. In all that takes {Math.round(page.seconds + page.fill.length_s)}{" "}
-              s.
+              use the line will notice. It moves as much as the line carries in that time, to this web server
+              and back
+              {page.fill.volume_mb !== null &&
+                `: about ${count(Math.ceil(page.fill.volume_mb))}\u00a0MB on a line as this site’s is said to be`}
+              . In all that takes {Math.round(page.seconds + page.fill.length_s)} s.
             </li>
           )}
           <li>What it finds goes to your consultant by itself, and you see it here.</li>

@@ -34,7 +34,7 @@ export function Results({ page }: { page: Page }) {
           </li>
         ))}
       </ol>
-      <Glossary target={page.target_mos} />
+      <Glossary target={page.target_mos} filled={page.fills.length > 0} />
     </section>
   );
 }
@@ -47,6 +47,8 @@ function newestFirst(page: Page): { run?: Run; fill?: Fill }[] {
   return all.sort((a, b) => b.at - a.at);
 }
 
+const TOO_BUSY = "This computer or the far end was too busy to measure. Close other programs and test again.";
+
 /** What a call had while the line was filled. */
 function Filled({ fill }: { fill: Fill }) {
   if (fill.failure || fill.says.length === 0) {
@@ -58,7 +60,7 @@ function Filled({ fill }: { fill: Fill }) {
   }
   return (
     <>
-      {fill.says.map((sentence) => (
+      {(fill.doubts.length > 0 ? [TOO_BUSY] : fill.says).map((sentence) => (
         <p key={sentence} className="mt-1 leading-snug">
           {sentence}
         </p>
@@ -187,7 +189,7 @@ function verdict(run: Run, target: number): string {
   return `${good} of ${plural(run.calls, "call")} would have been good.`;
 }
 
-function Glossary({ target }: { target: number }) {
+function Glossary({ target, filled }: { target: number; filled: boolean }) {
   return (
     <details className="mt-6">
       <summary className="cursor-pointer font-semibold">What these words mean</summary>
@@ -216,6 +218,15 @@ function Glossary({ target }: { target: number }) {
             is as good as a telephone gets. Here {target.toFixed(1)} is wanted.
           </dd>
         </div>
+        {filled && (
+          <div>
+            <dt className="font-semibold">Carried, and delay added</dt>
+            <dd>
+              What the line moved while it was full, and by how much a call’s packets took longer then: of
+              twenty, the slowest but one. From about 100 ms on, a large upload or download spoils calls.
+            </dd>
+          </div>
+        )}
       </dl>
     </details>
   );
