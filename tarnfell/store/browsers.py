@@ -117,6 +117,17 @@ def newest_runs(db: sqlite3.Connection, probe_id: int, limit: int) -> list[int]:
     return [row[0] for row in rows]
 
 
+def run_beside(db: sqlite3.Connection, probe_id: int, at_us: int) -> int | None:
+    """The number of the run with results that a probe placed at the browser's test point, nearest to that time."""
+    row = db.execute(
+        "SELECT r.id FROM run_job r JOIN probe ON probe.id = r.probe_id JOIN probe own ON own.id = ? "
+        "WHERE probe.test_point_id = own.test_point_id AND probe.kind = 'program' AND r.state = 'done' "
+        "ORDER BY abs(coalesce(r.begun_us, r.created_us) - ?), r.id DESC LIMIT 1",
+        (probe_id, at_us),
+    ).fetchone()
+    return row[0] if row else None
+
+
 def count_calls(db: sqlite3.Connection, site_id: int) -> int:
     """Calls with results that browsers placed at a site."""
     row = db.execute(

@@ -5,12 +5,13 @@ from __future__ import annotations
 import sqlite3
 
 from tarnfell.core.line.values import LineFilled, Side
-from tarnfell.server.place.models.browsers import SelfFill, SelfFillWay, SelfRun, SelfRunDirection
+from tarnfell.server.place.models.browsers import RunBeside, SelfFill, SelfFillWay, SelfRun, SelfRunDirection
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import places as place_store
+from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.calls import StoredDirection
 from tarnfell.store.fills import FillAsked
@@ -67,6 +68,31 @@ def _filled_way(filled: LineFilled, side: Side) -> SelfFillWay | None:
     )
 
 
+def run_beside(db: sqlite3.Connection, site: Site, probe_id: int) -> RunBeside | None:
+    """What a probe found at the browser's desk, near to when the browser tested."""
+    done = (run_store.run_by_id(db, number) for number in browser_store.newest_runs(db, probe_id, SHOWN))
+    newest = next((run for run in done if run.state == "done"), None)
+    number = browser_store.run_beside(db, probe_id, _began(newest)) if newest else None
+    if newest is None or number is None:
+        return None
+    run = run_store.run_by_id(db, number)
+    far_end = place_store.far_end_by_id(db, run.far_end_id)
+    directions = call_store.directions_of_run(db, run.id)
+    return RunBeside(
+        run_id=run.id,
+        probe=probe_store.probe_by_id(db, run.probe_id).name,
+        far_end=far_end.name if far_end else "",
+        at_us=_began(run),
+        apart_s=(_began(run) - _began(newest)) / 1e6,
+        up=_way(site, [one for one in directions if one.direction == "up"]),
+        down=_way(site, [one for one in directions if one.direction == "down"]),
+    )
+
+
+def _began(run: Run) -> int:
+    return run.begun_us or run.created_us
+
+
 def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
     far_end = place_store.far_end_by_id(db, run.far_end_id)
     check = run_store.self_check(run.self_check)
@@ -75,7 +101,7 @@ def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
     return SelfRun(
         run_id=run.id,
         far_end=far_end.name if far_end else "",
-        at_us=run.begun_us or run.created_us,
+        at_us=_began(run),
         state=run.state,
         calls=run.calls,
         failure=run.failure or run.cut_reason,

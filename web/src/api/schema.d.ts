@@ -10280,6 +10280,8 @@ export interface components {
              * @description Newest first.
              */
             fills: components["schemas"]["SelfFill"][];
+            /** @description Null while this browser has no result, or no probe has one there. */
+            beside: components["schemas"]["RunBeside"] | null;
         };
         /** BrowserLinks */
         BrowserLinks: {
@@ -15323,6 +15325,27 @@ export interface components {
              * @description One probe places up to 100 calls.
              */
             probes: number;
+        };
+        /**
+         * RunBeside
+         * @description The run that a probe placed at the same test point, nearest in time to the browser's newest.
+         */
+        RunBeside: {
+            /** Run Id */
+            run_id: number;
+            /** Probe */
+            probe: string;
+            /** Far End */
+            far_end: string;
+            /** At Us */
+            at_us: number;
+            /**
+             * Apart S
+             * @description From the browser's; negative: it was earlier.
+             */
+            apart_s: number;
+            up: components["schemas"]["SelfRunDirection"] | null;
+            down: components["schemas"]["SelfRunDirection"] | null;
         };
         /**
          * RunDirection

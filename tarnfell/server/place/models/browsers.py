@@ -91,6 +91,19 @@ class SelfFill(Model):
     down: SelfFillWay | None
 
 
+class RunBeside(Model):
+    """The run that a probe placed at the same test point, nearest in time to the browser's newest."""
+
+    run_id: int
+    probe: str
+    far_end: str
+    at_us: int
+    apart_s: float
+    """From the browser's; negative: it was earlier."""
+    up: SelfRunDirection | None
+    down: SelfRunDirection | None
+
+
 class BrowserLinkView(Model):
     probe_id: int
     name: str
@@ -105,6 +118,8 @@ class BrowserLinkView(Model):
     """Newest first."""
     fills: list[SelfFill]
     """Newest first."""
+    beside: RunBeside | None
+    """Null while this browser has no result, or no probe has one there."""
 
 
 class BrowserLinks(Model):

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Model, post, put, remove } from "../../api/client";
 import { Button, Field, INPUT, Note } from "../../ui/controls";
-import { dateTime, fixed, ms, pct, plural, throughput } from "../../ui/format";
+import { dateTime, duration, fixed, ms, pct, plural, throughput } from "../../ui/format";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 
@@ -241,7 +241,7 @@ function OneLink({
           className="mt-1 break-all font-mono text-[13px]"
         >{`${location.origin}${invitation.path}`}</p>
       )}
-      {one.runs.length > 0 && <Runs runs={one.runs} zone={zone} />}
+      {one.runs.length > 0 && <Runs runs={one.runs} beside={one.beside} zone={zone} />}
       {one.fills.length > 0 && <Fills fills={one.fills} zone={zone} slug={slug} />}
       <p className="mt-2 flex flex-wrap gap-2">
         {open && invitation && (
@@ -271,7 +271,7 @@ function stateOf(one: LinkOf, zone: string): string {
   return `${opened}; ${tests}; ${until}.`;
 }
 
-function Runs({ runs, zone }: { runs: Run[]; zone: string }) {
+function Runs({ runs, beside, zone }: { runs: Run[]; beside: LinkOf["beside"]; zone: string }) {
   return (
     <div className="mt-2 overflow-x-auto">
       <table className="w-full min-w-[560px] text-left text-sm">
@@ -296,19 +296,49 @@ function Runs({ runs, zone }: { runs: Run[]; zone: string }) {
                 </Link>
                 <span className="block text-soft">{wordsOf(run)}</span>
               </th>
-              <td className="px-2 text-right">{pct(run.up?.loss_pct)}</td>
-              <td className="px-2 text-right">{pct(run.down?.loss_pct)}</td>
-              <td className="px-2 text-right">{ms(run.up?.delay_ms)}</td>
-              <td className="px-2 text-right">{ms(run.down?.delay_ms)}</td>
-              <td className="px-2 text-right">{fixed(run.up?.mos, 1)}</td>
-              <td className="px-2 text-right">{fixed(run.down?.mos, 1)}</td>
+              <BothWays up={run.up} down={run.down} />
               <td className="pl-2 text-right">{ms(run.scatter_ms, 1)}</td>
             </tr>
           ))}
+          {beside && (
+            <tr className="border-t border-ink align-baseline">
+              <th scope="row" className="py-1 pr-2 font-normal">
+                <Link className="underline underline-offset-3" to={`/runs/${beside.run_id}`}>
+                  {dateTime(beside.at_us, zone)}
+                </Link>
+                <span className="block text-soft">
+                  Beside it, the probe {beside.probe} at the same test point, {apart(beside.apart_s)}, to{" "}
+                  {beside.far_end}
+                </span>
+              </th>
+              <BothWays up={beside.up} down={beside.down} />
+              <td />
+            </tr>
+          )}
         </tbody>
       </table>
     </div>
   );
+}
+
+function BothWays({ up, down }: Pick<Run, "up" | "down">) {
+  const cell = "px-2 text-right";
+  return (
+    <>
+      <td className={cell}>{pct(up?.loss_pct)}</td>
+      <td className={cell}>{pct(down?.loss_pct)}</td>
+      <td className={cell}>{ms(up?.delay_ms)}</td>
+      <td className={cell}>{ms(down?.delay_ms)}</td>
+      <td className={cell}>{fixed(up?.mos, 1)}</td>
+      <td className={cell}>{fixed(down?.mos, 1)}</td>
+    </>
+  );
+}
+
+/** How long before or after the browser. */
+function apart(seconds: number): string {
+  if (Math.abs(seconds) < 60) return "in the same minute";
+  return `${duration(Math.abs(seconds))} ${seconds < 0 ? "before" : "after"}`;
 }
 
 function Fills({ fills, zone, slug }: { fills: Fill[]; zone: string; slug: string }) {
