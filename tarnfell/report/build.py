@@ -75,6 +75,37 @@ class Added:
 
 
 @dataclass(frozen=True)
+class Sound:
+    """A made-up sentence as one direction of a call would have brought it."""
+
+    title: str
+    says: str
+    wav: bytes
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A call that the reader can hear, where its listener missed most."""
+
+    call: str
+    """Which, and when, in site time."""
+    way: str
+    from_s: float
+    seconds: float
+    packets: int
+    missed: int
+    missed_with_media_first: int | None
+    """None where no queue stands."""
+    exact: bool
+    """What was missed is filled in as this codec's own standard says; else it is an impression."""
+    sounds: tuple[Sound, ...]
+
+    def as_json(self) -> dict[str, object]:
+        """Without the sound itself."""
+        return {name: value for name, value in vars(self).items() if name != "sounds"}
+
+
+@dataclass(frozen=True)
 class Issue:
     """What makes a report one that was issued."""
 
@@ -106,6 +137,7 @@ class Report:
     added: tuple[Added, ...] = ()
     paper: str = "A4"
     brand: Brand = NO_BRAND
+    recording: Recording | None = None
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
@@ -130,6 +162,7 @@ class Report:
             "causes": [asdict(c) for c in e.causes],
             "dismissed": [asdict(one) for one in self.dismissed],
             "added": [asdict(one) for one in self.added],
+            "heard": self.recording.as_json() if self.recording else None,
             "left_out": [asdict(one) for one in e.left_out],
             "word_with_all": e.word_with_all,
             "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
@@ -153,6 +186,7 @@ def build_report(
     added: Sequence[Added] = (),
     paper: str = "A4",
     brand: Brand = NO_BRAND,
+    recording: Recording | None = None,
 ) -> Report:
     """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
     in the place of the summary that the report would give by itself."""
@@ -172,6 +206,7 @@ def build_report(
         added=tuple(added),
         paper=paper,
         brand=brand,
+        recording=recording,
     )
 
 

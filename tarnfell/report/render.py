@@ -86,6 +86,7 @@ def environment() -> Environment:
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cssquoted"] = lambda text: Markup(re.sub(r"[^\w ,.()/–’-]", " ", str(text)))
     environment.filters |= {"letterhead": letterhead, "brandstyle": brand_style, "byline": byline}
+    environment.filters["wav_url"] = lambda wav: "data:audio/wav;base64," + base64.b64encode(wav).decode()
     environment.filters["kbps"] = lambda value: "–" if value is None else f"{value / 1000:g} Mbit/s"
     return environment
 

@@ -26,6 +26,9 @@ class Draft:
 
     summary: str = ""
     note: str = ""
+    sound_call: int | None = None
+    """A call to be heard in it."""
+    sound_direction: str = ""
 
 
 @dataclass(frozen=True)
@@ -91,7 +94,9 @@ _LINK = f"SELECT {', '.join(f.name for f in fields(Link))} FROM report_link"
 
 
 def draft_of(db: sqlite3.Connection, site_id: int) -> Draft:
-    row = db.execute("SELECT summary, note FROM report_draft WHERE site_id = ?", (site_id,)).fetchone()
+    row = db.execute(
+        "SELECT summary, note, sound_call, sound_direction FROM report_draft WHERE site_id = ?", (site_id,)
+    ).fetchone()
     return Draft(*row) if row else Draft()
 
 
@@ -101,6 +106,17 @@ def keep_draft(db: sqlite3.Connection, site_id: int, draft: Draft, by: int | Non
         "ON CONFLICT (site_id) DO UPDATE SET summary = excluded.summary, note = excluded.note, "
         "changed_us = excluded.changed_us, changed_by = excluded.changed_by",
         (site_id, draft.summary, draft.note, now_us(), by),
+    )
+
+
+def keep_sound(db: sqlite3.Connection, site_id: int, call_id: int | None, direction: str, by: int | None) -> None:
+    """Which call is heard in the report; None: none."""
+    db.execute(
+        "INSERT INTO report_draft (site_id, summary, note, changed_us, changed_by, sound_call, sound_direction) "
+        "VALUES (?, '', '', ?, ?, ?, ?) ON CONFLICT (site_id) DO UPDATE SET changed_us = excluded.changed_us, "
+        "changed_by = excluded.changed_by, sound_call = excluded.sound_call, "
+        "sound_direction = excluded.sound_direction",
+        (site_id, now_us(), by, call_id, direction if call_id is not None else ""),
     )
 
 

@@ -45,7 +45,7 @@ from tarnfell.store.db import connect, open_database
 WEB_FOLDER = Path(tarnfell.__file__).resolve().parent / "web"
 _CSP = (
     "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; font-src 'self' data:; "
-    "frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
+    "media-src 'self' data:; frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
 )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response, g
 
 from tarnfell.report.build import summary_of
-from tarnfell.server.access import is_consultant, require_issued, require_link, require_site
+from tarnfell.server.access import is_consultant, require_call, require_issued, require_link, require_site
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.http.auth import address_here
 from tarnfell.server.report.models.issued import (
@@ -16,13 +16,17 @@ from tarnfell.server.report.models.issued import (
     LinkForm,
     LinkView,
     ReportsPage,
+    SoundChosen,
+    SoundForm,
     Verified,
     VerifyForm,
     WithdrawForm,
 )
+from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import issued as issued_store
 from tarnfell.store import letters, people
+from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import folder_of, now_us, writing
 from tarnfell.store.files import ISSUED
@@ -31,8 +35,10 @@ from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.compared import compared
 from tarnfell.work.issuing.issue import NotYet, issue
+from tarnfell.work.issuing.recording import call_words
 from tarnfell.work.issuing.share import about_link
 from tarnfell.work.issuing.share import share as make_link
+from tarnfell.work.judging.sounds import heard_trace
 
 blueprint = Blueprint("issued", __name__)
 
@@ -52,6 +58,21 @@ def write_draft(slug: str, body: DraftForm) -> ReportsPage:
     site = require_site(slug)
     with writing(g.db):
         issued_store.keep_draft(g.db, site.id, Draft(body.summary, body.note), g.user.id)
+    return _page(site)
+
+
+@endpoint(blueprint, "PUT", "/api/sites/<slug>/report/sound", response=ReportsPage)
+def choose_sound(slug: str, body: SoundForm) -> ReportsPage:
+    """Choose the call that the next report lets its reader hear, or none."""
+    site = require_site(slug)
+    if body.call_id is not None:
+        call = require_call(body.call_id)
+        if run_store.run_by_id(g.db, call.run_id).site_id != site.id:
+            raise Problem(422, "That call is another site's.")
+        if heard_trace(call, body.direction) is None:
+            raise Problem(422, "Of that direction there is nothing to hear: what was sent is not known.")
+    with writing(g.db):
+        issued_store.keep_sound(g.db, site.id, body.call_id, body.direction, g.user.id)
     return _page(site)
 
 
@@ -198,8 +219,21 @@ def _page(site: Site) -> ReportsPage:
         may_issue=is_consultant(engagement.id),
         behind=evaluated.behind,
         draft=DraftForm(summary=draft.summary, note=draft.note),
+        sound=_sound(site, draft),
         by_itself=list(summary_of(evaluated.evaluation)),
         issued=[_view(one) for one in issued_store.issued_of(g.db, site.id)],
+    )
+
+
+def _sound(site: Site, draft: Draft) -> SoundChosen | None:
+    if draft.sound_call is None:
+        return None
+    call = call_store.call_by_id(g.db, draft.sound_call)
+    return SoundChosen(
+        call_id=call.id,
+        words=call_words(call, site),
+        direction=draft.sound_direction,  # type: ignore[arg-type]  # the table allows no other
+        audible=heard_trace(call, draft.sound_direction) is not None,
     )
 
 

@@ -41,11 +41,11 @@ def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, 
     at_us = now_us()
     user = people.get_user(db, by) if by is not None else None
     calls = ISSUED.keep(data, [data_set(db, site)])
+    report = report_of(db, site, evaluated)
     # Within one transaction, so that two who issue at the same moment get two numbers.
     with writing(db):
         year = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone)).year
         number = issued_store.next_number(db, year)
-        report = report_of(db, site, evaluated)
         figures = figures_of(report.as_json(), number)
         digest = hashlib.sha256(figures).hexdigest()
         page = render_html(report.issued(Issue(number, digest, user.name if user else ""))).encode()

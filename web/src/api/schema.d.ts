@@ -7684,6 +7684,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sites/{slug}/report/sound": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Choose the call that the next report lets its reader hear, or none. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SoundForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sites/{slug}/reports": {
         parameters: {
             query?: never;
@@ -15093,6 +15144,8 @@ export interface components {
              */
             behind: boolean;
             draft: components["schemas"]["DraftForm"];
+            /** @description The call that the report lets its reader hear. */
+            sound: components["schemas"]["SoundChosen"] | null;
             /**
              * By Itself
              * @description The summary that the report gives where nothing is written.
@@ -16566,6 +16619,40 @@ export interface components {
             runs: components["schemas"]["RunLine"][];
             /** Runs Total */
             runs_total: number;
+        };
+        /** SoundChosen */
+        SoundChosen: {
+            /** Call Id */
+            call_id: number;
+            /**
+             * Words
+             * @description Which call, and when, in site time.
+             */
+            words: string;
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down";
+            /**
+             * Audible
+             * @description Whether there is anything to hear of it; the report says nothing of one that is not.
+             */
+            audible: boolean;
+        };
+        /** SoundForm */
+        SoundForm: {
+            /**
+             * Call Id
+             * @description Null: no call is heard.
+             */
+            call_id: number | null;
+            /**
+             * Direction
+             * @default up
+             * @enum {string}
+             */
+            direction: "up" | "down";
         };
         /** SoundQuery */
         SoundQuery: {

@@ -256,7 +256,13 @@ function SidePart(props: { title: string; way: "up" | "down"; side: Side; page: 
         </div>
       </div>
       {side.sound && (
-        <HearIt sound={side.sound} path={`/api/calls/${page.id}/${way}.wav?${judgedBy(page)}`} />
+        <HearIt
+          sound={side.sound}
+          path={`/api/calls/${page.id}/${way}.wav?${judgedBy(page)}`}
+          site={page.site_slug}
+          call={page.id}
+          way={way}
+        />
       )}
     </section>
   );

@@ -1,9 +1,21 @@
 // A call to be heard: a sentence that nobody spoke, as it was sent, as it came, and with media sent first.
-import type { Model } from "../api/client";
+import { useMutation } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { type Model, put } from "../api/client";
+import { Button } from "../ui/button";
 
 type Sound = NonNullable<Model<"CallSide">["sound"]>;
 
-export function HearIt({ sound, path }: { sound: Sound; path: string }) {
+interface Props {
+  sound: Sound;
+  /** Of the sound, with how it is judged. */
+  path: string;
+  site: string;
+  call: number;
+  way: "up" | "down";
+}
+
+export function HearIt({ sound, path, site, call, way }: Props) {
   const players: [string, string, string][] = [
     ["sent", "As it was sent", "every packet in time"],
     ["heard", "As it came", `${sound.missed} of ${sound.packets} packets filled in`],
@@ -44,6 +56,30 @@ export function HearIt({ sound, path }: { sound: Sound; path: string }) {
           </div>
         ))}
       </div>
+      <InReport site={site} call={call} way={way} />
     </details>
+  );
+}
+
+/** The reader of the next report hears this call. */
+function InReport({ site, call, way }: Pick<Props, "site" | "call" | "way">) {
+  const choose = useMutation({
+    mutationFn: () =>
+      put("ReportsPage", `/api/sites/${site}/report/sound`, { call_id: call, direction: way }),
+  });
+  return (
+    <div className="mt-3 flex flex-wrap items-baseline gap-3">
+      <Button onClick={() => choose.mutate()}>Put it into the report</Button>
+      {choose.isSuccess && (
+        <span role="status">
+          The next{" "}
+          <Link className="underline underline-offset-3" to={`/sites/${site}/report`}>
+            report
+          </Link>{" "}
+          plays it, as the site’s codec and listener have it.
+        </span>
+      )}
+      {choose.error && <span role="alert">{choose.error.message}</span>}
+    </div>
   );
 }

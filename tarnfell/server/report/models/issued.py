@@ -18,6 +18,21 @@ class DraftForm(Model):
     note: str = Field("", max_length=6000)
 
 
+class SoundForm(Model):
+    call_id: int | None
+    """Null: no call is heard."""
+    direction: Literal["up", "down"] = "up"
+
+
+class SoundChosen(Model):
+    call_id: int
+    words: str
+    """Which call, and when, in site time."""
+    direction: Literal["up", "down"]
+    audible: bool
+    """Whether there is anything to hear of it; the report says nothing of one that is not."""
+
+
 class LinkView(Model):
     id: int
     path: str
@@ -67,6 +82,8 @@ class ReportsPage(Model):
     behind: bool
     """Evidence is still being judged: none can be issued just now."""
     draft: DraftForm
+    sound: SoundChosen | None
+    """The call that the report lets its reader hear."""
     by_itself: list[str]
     """The summary that the report gives where nothing is written."""
     issued: list[IssuedView]

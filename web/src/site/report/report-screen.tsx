@@ -73,8 +73,12 @@ export function ReportScreen({ id }: { id: string }) {
           page={data}
           onSave={(draft) => change(put("ReportsPage", `/api/sites/${id}/report/draft`, draft))}
         />
+        <Heard
+          page={data}
+          onRemove={() => change(put("ReportsPage", `/api/sites/${id}/report/sound`, { call_id: null }))}
+        />
         <iframe
-          key={`${data.behind}${data.draft.summary}${data.draft.note}`}
+          key={`${data.behind}${data.draft.summary}${data.draft.note}${JSON.stringify(data.sound)}`}
           ref={frame}
           title={`Readiness report of ${data.site_name}`}
           src={`/api/sites/${id}/report.html`}
@@ -139,6 +143,30 @@ function Written({ page, onSave }: { page: Page; onSave: (draft: Model<"DraftFor
         )}
       </div>
     </form>
+  );
+}
+
+/** The call that its reader can hear. */
+function Heard({ page, onRemove }: { page: Page; onRemove: () => void }) {
+  const { sound } = page;
+  if (!sound)
+    return (
+      <p className="mt-3 text-sm text-soft">
+        Its reader hears no call. One is put in from the page of a call, under <em>Hear it</em>.
+      </p>
+    );
+  return (
+    <p className="mt-3 flex flex-wrap items-baseline gap-x-3">
+      <span>
+        Its reader can hear{" "}
+        <Link className="underline underline-offset-3" to={`/calls/${sound.call_id}`}>
+          {sound.words}
+        </Link>
+        , {sound.direction === "up" ? "from" : "to"} the site.
+        {!sound.audible && " There is nothing to hear of it any more: the report leaves it out."}
+      </span>
+      <Button onClick={onRemove}>Leave it out</Button>
+    </p>
   );
 }
 
