@@ -6,12 +6,21 @@ import re
 
 from selenium.webdriver.common.by import By
 
+from tests import rig
 from tests.browser.driver import Page, chromium
+
+PLAYS = "return [...document.querySelectorAll('audio')].map(one => one.readyState > 0 && one.duration)"
 
 
 def test_a_report_is_written_issued_and_read_by_a_link(page: Page) -> None:
+    page.go(f"/calls/{page.calls_of_a_run('harbour-house')[0]}")
+    page.see("Hear it")
+    page.driver.find_element(By.XPATH, "//summary[.='Hear it']").click()
+    page.press("Put it into the report")
+    page.see("The next report plays it")
     page.go("/sites/harbour-house/report")
     page.see("No report of this site has been issued yet")
+    page.see("Its reader can hear call 1 of run")
     note = page.driver.find_elements(By.TAG_NAME, "textarea")[1]
     note.send_keys("Measured while the ferry season was over.")
     page.press("Save")
@@ -41,6 +50,7 @@ def test_a_report_is_written_issued_and_read_by_a_link(page: Page) -> None:
         driver.switch_to.frame(driver.find_element(By.TAG_NAME, "iframe"))
         stranger.see("Measured while the ferry season was over.")
         stranger.see("this site can carry its 12 concurrent calls")
+        rig.eventually(lambda: driver.execute_script(PLAYS) == [12, 12], "two sounds that can be played")
         assert driver.execute_script("return document.documentElement.scrollWidth <= window.innerWidth + 1")
     page.go("/sites/harbour-house/report")
     page.see("opened 1 time")

@@ -61,12 +61,16 @@ def test_the_page_plays_what_the_calls_own_page_does(house: House, call: int) ->
         assert (file.getframerate(), file.getnframes()) == (8000, 12 * 8000)
     assert "60 of 600 packets were missed and filled in" in answer.text
     assert told["words"] in answer.text
-    assert "from the site, from 3 to 15 s" in answer.text
+    assert "carried from the site through the packets of" in answer.text
+    assert "its seconds 3 to 15, where the listener missed most." in answer.text
     heard = house.person.get("/api/sites/pier/report.json").json["heard"]
     assert (heard["missed"], heard["packets"], heard["from_s"], heard["seconds"]) == (60, 600, 3.2, 12.0)
     assert (heard["missed_with_media_first"], heard["exact"]) == (None, True)
     choose(house, call, "down")
-    assert "0 of 600 packets were missed" in house.person.get("/api/sites/pier/report.html").text
+    quiet = house.person.get("/api/sites/pier/report.html").text
+    assert "0 of 600 packets were missed" in quiet
+    assert "carried to the site through" in quiet
+    assert "of which the listener missed nothing." in quiet
 
 
 def test_what_was_issued_goes_on_playing(house: House, call: int) -> None:
