@@ -7,7 +7,7 @@ BIN := .venv/bin
 unexport PYTHONDONTWRITEBYTECODE
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so seven parts of about the same length run side by side.
+# What sends packets or drives a browser: mostly waiting, so five of these parts run side by side, the longest first.
 CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
 DESKS := $(wildcard tests/lab/test_browser*.py)
 LINES := $(filter-out $(CHECKS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
@@ -15,7 +15,7 @@ ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
 STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_*.py))
-SIDE_BY_SIDE := stages screens checked desks agents lines ends
+SIDE_BY_SIDE := stages lines screens checked agents desks ends
 SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES)
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
@@ -29,7 +29,7 @@ demo: setup web
 test:
 	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
 	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j7 --output-sync $(SIDE_BY_SIDE)
+	$(MAKE) -j5 --output-sync $(SIDE_BY_SIDE)
 
 .PHONY: installed checks numbers requests $(SIDE_BY_SIDE)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.

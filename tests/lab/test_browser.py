@@ -165,9 +165,12 @@ def test_a_call_from_a_browser_tells_what_the_path_did(row: Row, tmp_path: Path)
     for way, figures in directions.items():
         told = on_the_way(truth, way)
         assert figures.sent == PLANNED
-        assert figures.lost == told.lost if told.alone else figures.lost >= told.lost
-        assert told.held_ms[0] - 3 <= figures.delay_min_ms <= told.held_ms[-1] + own_ms + 3
         assert figures.dscp_received == {}
+        assert figures.lost >= told.lost
+        if check.tainted:
+            continue  # an end stood still, and says so: what it lost and held up is its own
+        assert figures.lost == told.lost or not told.alone
+        assert told.held_ms[0] - 3 <= figures.delay_min_ms <= told.held_ms[-1] + own_ms + 3
 
 
 def test_udp_that_is_blocked_is_told_as_that(row: Row, tmp_path: Path) -> None:
