@@ -40,7 +40,10 @@ _WORDS: dict[Name, tuple[str, str]] = {
     "silence": ("task", "tasks"),
     "end": ("task", "tasks"),
 }
-_FROM_BROWSERS = ("test from a browser", "tests from a browser")
+_FROM_BROWSERS: dict[Name, tuple[str, str]] = {
+    "calls": ("test from a browser", "tests from a browser"),
+    "fill": ("line fill from a browser", "line fills from a browser"),
+}
 
 
 @dataclass(frozen=True)
@@ -127,7 +130,7 @@ def _watches(db: sqlite3.Connection, user_id: int, at_us: int) -> Iterator[Item]
 def _changed(db: sqlite3.Connection, user_id: int, since_us: int) -> list[Changed]:
     parts: dict[int, list[str]] = {}
     for one in today_store.ended_since(db, user_id, since_us):
-        words = (_FROM_BROWSERS if one.browser else _WORDS[one.kind])[one.count != 1]
+        words = (_FROM_BROWSERS if one.browser else _WORDS)[one.kind][one.count != 1]
         parts.setdefault(one.site_id, []).append(f"{one.count} {words}{' failed' if one.failed else ''}")
     for site_id, (told, over) in today_store.alerts_since(db, user_id, since_us).items():
         words = f"{told} {'alert' if told == 1 else 'alerts'}"

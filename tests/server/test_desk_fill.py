@@ -20,6 +20,7 @@ from tarnfell.wire.browser import PIECE_BYTES, BrowserCalls
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.ingest.fills import judge_next_fill
+from tarnfell.work.today import today
 from tests.server.conftest import House
 from tests.server.test_desk import LINKS, add, asked, begin, code_of, db, join, stranger
 
@@ -113,6 +114,12 @@ def test_from_the_link_to_what_calls_had_while_the_line_was_full(
     assert house.person.get(LINKS).json["links"][0]["fills"] == [told]
     (line,) = house.person.get("/api/sites/pier/fills").json["fills"]
     assert (line["id"], line["probe"], line["judged"]) == (job_id, "Reception (browser)", True)
+
+
+def test_the_start_page_tells_fills_from_browsers_apart(house: House, db: sqlite3.Connection) -> None:
+    filled(house, db, code_of(add(house, fill_s=FILL_S)))
+    told = today(db, 1, 0, now_us()).changed
+    assert [one.says for one in told] == ["1 line fill from a browser"]
 
 
 def test_it_counts_only_where_that_was_said(house: House, db: sqlite3.Connection) -> None:

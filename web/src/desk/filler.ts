@@ -39,6 +39,8 @@ const LAST_PIECES_MS = 1500;
 let stopped = false;
 let cutOff: AbortController | null = null;
 let moved = 0;
+/** On their way up, and not counted yet. */
+let underWay = 0;
 
 self.onmessage = (event: MessageEvent<FillOrder | "stop">) => {
   if (event.data === "stop") {
@@ -81,7 +83,11 @@ async function fill(order: FillOrder): Promise<void> {
   say({ phases });
 }
 
-const spent = (order: FillOrder) => order.mostBytes > 0 && moved >= order.mostBytes;
+/** What streams may still begin to move. */
+const left = (order: FillOrder) =>
+  order.mostBytes > 0 ? order.mostBytes - moved - underWay : Number.POSITIVE_INFINITY;
+
+const spent = (order: FillOrder) => left(order) <= 0;
 
 type Streams = (order: FillOrder, untilMs: number, slots: number[]) => Promise<string | null>;
 
@@ -134,11 +140,20 @@ const upload: Streams = (order, untilMs, slots) => {
   for (let at = 0; at < noise.length; at += 65536) crypto.getRandomValues(noise.subarray(at, at + 65536));
   let piece = LEAST_PIECE;
   return several(order, untilMs, LAST_PIECES_MS, async (signal) => {
-    const size = piece;
+    const size = Math.min(piece, left(order));
     const begun = now();
-    const answer = await fetch(`${order.path}/up`, { method: "PUT", body: noise.subarray(0, size), signal });
-    if (!answer.ok) throw new Error(`the server answered ${answer.status}`);
-    await answer.arrayBuffer();
+    underWay += size;
+    try {
+      const answer = await fetch(`${order.path}/up`, {
+        method: "PUT",
+        body: noise.subarray(0, size),
+        signal,
+      });
+      if (!answer.ok) throw new Error(`the server answered ${answer.status}`);
+      await answer.arrayBuffer();
+    } finally {
+      underWay -= size;
+    }
     const ended = now();
     count(size, begun, ended);
     const right = (size * PIECE_MS) / Math.max(1, ended - begun);

@@ -96,6 +96,7 @@ export class Session {
   /** What was measured so far is delivered. */
   stop(): void {
     this.stopped = true;
+    this.filler?.postMessage("stop");
   }
 
   /**
@@ -196,6 +197,7 @@ export class Session {
   /** Streams beside the packets, in a thread of their own. */
   private fill(plan: Model<"TestFill">, path: string, mostBytes: number): { end: () => Promise<Phase[]> } {
     const filler = new Worker(new URL("./filler.ts", import.meta.url), { type: "module" });
+    this.filler = filler;
     const whole = new Promise<Phase[]>((done) => {
       filler.onmessage = (event: MessageEvent<FillerSays>) => {
         if ("phases" in event.data) done(event.data.phases);
@@ -222,6 +224,7 @@ export class Session {
     };
   }
 
+  private filler: Worker | null = null;
   private filled: Live["filled"] = null;
   private phases: Phase[] | null = null;
   private lastedS = 0;
