@@ -14,9 +14,10 @@ LINES := $(filter-out $(CHECKS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/
 ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
-STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_*.py))
-SIDE_BY_SIDE := stages lines screens checked agents desks ends
-SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES)
+STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[a-n]*.py))
+LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
+SIDE_BY_SIDE := lines screens checked stages later agents desks ends
+SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER)
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -56,6 +57,8 @@ screens: setup
 	$(BIN)/pytest $(SCREENS)
 stages: setup
 	$(BIN)/pytest $(STAGES)
+later: setup
+	$(BIN)/pytest $(LATER)
 
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
