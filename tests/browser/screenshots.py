@@ -86,7 +86,9 @@ def take(page: Page) -> None:
     page.see("Both directions are flowing")
     shoot("live-run", 24)
     page.see("calls were acceptable", within_s=60)
-    page.driver.find_element(By.XPATH, "//section[@aria-label='Each call']//a[normalize-space()='1']").click()
+    first = "//section[@aria-label='Each call']//a[normalize-space()='1']"
+    rig.eventually(lambda: page.driver.find_elements(By.XPATH, first), "the first call")
+    page.driver.find_element(By.XPATH, first).click()
     page.see("Second by second")
     shoot("call")
     what_if(page, shoot)
@@ -172,10 +174,6 @@ def place_somebody(page: Page, shoot: Callable[..., None]) -> None:
     shoot("places")
 
 
-if __name__ == "__main__":
-    main()
-
-
 def test_from_a_browser(page: Page, shoot: Callable[..., None]) -> None:
     """Again and again until the machine lets a browser send on time."""
     page.go("/sites/bench/browser-tests")
@@ -194,3 +192,7 @@ def test_from_a_browser(page: Page, shoot: Callable[..., None]) -> None:
             break
     page.driver.execute_script("document.querySelectorAll('details').forEach(one => { one.open = false })")
     shoot("browser-test")
+
+
+if __name__ == "__main__":
+    main()
