@@ -76,7 +76,7 @@ function InReport({ site, call, way }: Pick<Props, "site" | "call" | "way">) {
           <Link className="underline underline-offset-3" to={`/sites/${site}/report`}>
             report
           </Link>{" "}
-          plays it, as the site’s codec and listener have it.
+          plays it, by the run’s codec and a listener’s fixed buffer of 60 ms.
         </span>
       )}
       {choose.error && <span role="alert">{choose.error.message}</span>}
