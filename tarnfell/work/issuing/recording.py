@@ -23,7 +23,7 @@ WAYS = {"up": "from the site", "down": "to the site"}
 
 
 def recording_of(db: sqlite3.Connection, site: Site) -> Recording | None:
-    """By the run's codec and the usual listener, a fixed buffer; None where none was chosen, or there is nothing to hear of it."""
+    """By the run's codec and the usual listener; None where none was chosen, or there is nothing to hear of it."""
     draft = issued_store.draft_of(db, site.id)
     if draft.sound_call is None:
         return None
