@@ -7,7 +7,8 @@ BIN := .venv/bin
 unexport PYTHONDONTWRITEBYTECODE
 PORT ?= 8080
 SET_UP := .set-up
-# What sends packets or drives a browser: mostly waiting, so five of these parts run side by side, the longest first.
+# What sends packets or drives a browser is mostly waiting: these parts run side by side, the longest first, and what only
+# computes runs beside them with the rest of the processor.
 CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
 DESKS := $(wildcard tests/lab/test_browser*.py)
 LINES := $(filter-out $(CHECKS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
@@ -16,8 +17,11 @@ AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
 STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[a-n]*.py))
 LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
-SIDE_BY_SIDE := lines screens checked stages later agents desks ends
-SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER)
+WEEK := tests/demo
+IN_TIME := week lines screens checked later stages agents desks ends
+IN_ITS_OWN_TIME := requests numbers checks
+SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
+ASIDE := $(PYTHON) scripts/aside.py
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
@@ -28,21 +32,23 @@ demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
 
 test:
-	$(MAKE) -j2 --output-sync installed $(SET_UP)/web
-	$(MAKE) -j2 --output-sync requests numbers checks
-	$(MAKE) -j5 --output-sync $(SIDE_BY_SIDE)
+	$(MAKE) -j2 --output-sync installed web
+	$(MAKE) -j12 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
-.PHONY: installed checks numbers requests $(SIDE_BY_SIDE)
+.PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
 installed:
 	$(MAKE) setup
 	$(MAKE) system
-checks: lint types web
+checks: setup
+	$(ASIDE) $(MAKE) lint types
 # What keeps no time: the server's requests, and all the rest.
 requests: setup
-	$(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(SLOW))
+	$(ASIDE) $(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(SLOW))
 numbers: setup
-	$(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
+	$(ASIDE) $(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
+week: setup
+	$(BIN)/pytest $(WEEK)
 lines: setup
 	$(BIN)/pytest $(LINES)
 desks: setup

@@ -84,7 +84,8 @@ def test_core_knows_the_values_of_kinds_and_no_bytes() -> None:
     for file in modules("core"):
         known = {name for name in imports(file) if name.startswith("tarnfell.wire")}
         assert known <= {
-            f"tarnfell.wire.kinds.{kind}" for kind in ("check", "fill", "look", "path", "signalling", "translation")
+            f"tarnfell.wire.kinds.{kind}"
+            for kind in ("check", "fill", "look", "path", "reach", "signalling", "translation")
         } | {
             "tarnfell.wire",
             "tarnfell.wire.sip",

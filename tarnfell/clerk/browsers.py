@@ -26,7 +26,7 @@ from tarnfell.store.jobs import Job
 from tarnfell.store.places import FarEnd
 from tarnfell.wire import WireError
 from tarnfell.wire.kinds.fields import read
-from tarnfell.work.ingest.browsers import Asked, fill_of, is_cut, own_half
+from tarnfell.work.ingest.browsers import Asked, fill_of, is_cut, own_half, reach_of
 
 log = logging.getLogger(__name__)
 
@@ -89,6 +89,7 @@ class Joining:
                     browser_store.put_off(db, one, PAUSE_US)
                 return
             fill = fill_of(body, whole) if job.kind == "fill" else None
+            reach = reach_of(body, whole)
         except WireError as error:
             with writing(db):
                 browser_store.forget(db, job.id)
@@ -98,6 +99,7 @@ class Joining:
         if fill is not None:
             with writing(db):
                 if job.state in job_store.OPEN:
+                    browser_store.keep_reach(db, job.id, reach)
                     fill_store.keep(db, job.id, job.site_id, read(FillAsked, job.arguments), fill)
                     job_store.move(db, job.id, "done", "")
                 browser_store.forget(db, job.id)
@@ -105,6 +107,7 @@ class Joining:
         sha256 = DELIVERIES.keep(self._data, [whole])
         with writing(db):
             if job.state != "done":
+                browser_store.keep_reach(db, job.id, reach)
                 deliveries.add(db, job.id, sha256)
                 job_store.tell(db, job.id, "All packets have arrived and are being judged.")
             browser_store.forget(db, job.id)

@@ -31,13 +31,14 @@ class NotKept(Exception):
 
 def completed(run: bytes, ticket: Ticket) -> bytes:
     """The run with both halves. Raises NotKept, and CallError while the far end cannot be reached."""
-    theirs, about = _fetch(ticket)
+    theirs, check, reach = _fetch(ticket)
     head, *parts = split_parts(run)
     records = [_joined(Record.parse(part), theirs) for part in parts]
-    return join_parts(record.serialize() for record in [_judged(Record.parse(head), about), *records])
+    return join_parts(record.serialize() for record in [_judged(Record.parse(head), check, reach), *records])
 
 
-def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck]:
+def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck, object]:
+    """Its columns by call, what it says of itself, and of where a browser's packets came from."""
     channel, _, _ = connect(ticket.host, ticket.port, ticket.key.encode())
     try:
         channel.send({"half": ticket.token})
@@ -48,10 +49,11 @@ def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck
         if not isinstance(body, bytes):
             raise NotKept("the record was not told")
         records = [Record.parse(part) for part in split_parts(body)]
-        return {int(r.meta["call"]): dict(r.columns) for r in records}, far_check_of(message["record"])
+        columns = {int(r.meta["call"]): dict(r.columns) for r in records}
+        return columns, far_check_of(message["record"]), message["record"].get("reach")
     except (ChannelClosed, TimeoutError) as error:
         raise CallError(f"The far end at {ticket.host} went away again: {error}") from None
-    except (WireError, KeyError, TypeError, ValueError) as error:
+    except (WireError, AttributeError, KeyError, TypeError, ValueError) as error:
         raise NotKept(f"what was told is not understood: {error}") from None
     finally:
         channel.close()
@@ -84,8 +86,9 @@ def _until(sent: PackedColumn, seconds: float, least: int) -> PackedColumn:
     return pack_column("down.sent_us", times[: max(count, least)])
 
 
-def _judged(head: Record, far: FarCheck) -> Record:
+def _judged(head: Record, far: FarCheck, reach: object) -> Record:
     own = self_check_of(head.meta.get("self_check"))
     reasons = (*own.reasons, *far.reasons)
     check = SelfCheck(bool(reasons), reasons, own.probe, far.self_check)
-    return Record({**head.meta, "self_check": asdict(check)}, head.columns)
+    told = {"far_reach": reach} if reach is not None else {}
+    return Record({**head.meta, "self_check": asdict(check), **told}, head.columns)

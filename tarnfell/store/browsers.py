@@ -6,12 +6,15 @@ offered ──► the page has delivered its half ──► joined with the far 
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from dataclasses import dataclass, fields
 
 from tarnfell.store import probes as probe_store
 from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
+from tarnfell.wire.kinds.fields import plain, read_known
+from tarnfell.wire.kinds.reach import BrowserReach
 
 
 @dataclass(frozen=True)
@@ -66,8 +69,19 @@ def browsers_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return probe_store.probes_of(db, site_id, kind="browser")[::-1]
 
 
-def begin(db: sqlite3.Connection, job_id: int, token: str) -> None:
+def begin(db: sqlite3.Connection, job_id: int, token: str, web_source: str | None) -> None:
     db.execute("INSERT INTO browser_half (job_id, token) VALUES (?, ?)", (job_id, token))
+    db.execute("INSERT INTO browser_reach (job_id, web_source) VALUES (?, ?)", (job_id, web_source))
+
+
+def keep_reach(db: sqlite3.Connection, job_id: int, reach: BrowserReach) -> None:
+    db.execute("UPDATE browser_reach SET told = ? WHERE job_id = ?", (json.dumps(plain(reach)), job_id))
+
+
+def reach_of(db: sqlite3.Connection, job_id: int) -> tuple[BrowserReach, str | None]:
+    """With the address that the web server saw; of a job from before this was asked, nothing."""
+    row = db.execute("SELECT told, web_source FROM browser_reach WHERE job_id = ?", (job_id,)).fetchone()
+    return (read_known(BrowserReach, json.loads(row[0])), row[1]) if row else (BrowserReach(), None)
 
 
 def keep_half(db: sqlite3.Connection, job_id: int, sha256: str) -> bool:

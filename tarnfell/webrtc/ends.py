@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from tarnfell.wire import WireError
 from tarnfell.wire.browser import QUESTION, BrowserCalls, Packet, Question
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.reach import FarReach
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, judge, lateness_of
 from tarnfell.wire.record import Record, join_parts
 
@@ -104,7 +105,7 @@ class FarSide:
             "received": [len(set(call.arrival_seq)) for call in self._calls],
         }
 
-    def half(self) -> bytes:
+    def half(self, reach: FarReach | None = None) -> bytes:
         """What this end has of the calls, as ``tarnfell.farend.halves`` keeps it."""
         check = EndCheck(
             arrangement=ARRANGEMENT,
@@ -114,7 +115,9 @@ class FarSide:
             receive_queue_drops=self.queue_drops,
             strays=self._strays,
         )
-        about = {"self_check": plain(check), "reasons": judge("far end", check, LOOP_P99_LIMIT_MS)}
+        about: dict[str, object] = {"self_check": plain(check), "reasons": judge("far end", check, LOOP_P99_LIMIT_MS)}
+        if reach is not None:
+            about["reach"] = plain(reach)
         records = [
             Record.of(
                 {"call": number},

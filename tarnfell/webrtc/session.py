@@ -21,6 +21,7 @@ from tarnfell.media.diary import note
 from tarnfell.webrtc import sdp
 from tarnfell.webrtc.ends import TICK_S, FarSide
 from tarnfell.webrtc.loop import MediaPortsLoop, dropped
+from tarnfell.webrtc.way_back import WayBack
 from tarnfell.wire.browser import CONTROL, MEDIA, BrowserCalls
 from tarnfell.wire.kinds.fields import KindError, read
 
@@ -132,6 +133,14 @@ class _Session:
         if transport is not None:
             transport._cwnd = transport._ssthresh = _ROOM_BYTES
 
+    def _look_back(self) -> WayBack | None:
+        """To where the browser's packets come from; None where ICE does not say."""
+        transport = self._peer.sctp
+        if transport is None:
+            return None
+        chosen = transport.transport.transport._connection._nominated.get(1)
+        return WayBack(*chosen.remote_addr) if chosen else None
+
     def _say(self, **what: object) -> None:
         if self._control is not None and self._control.readyState == "open":
             self._control.send(json.dumps(what))
@@ -142,12 +151,14 @@ class _Session:
         for one in waiting:
             one.cancel()
         if not self._begun.is_set():
-            note("far end: a browser did not come.")
+            if not self._over.is_set():
+                note("far end: a browser did not come.")
             return
         loop = asyncio.get_running_loop()
         begun = told_at = loop.time()
         self._side.begin()
         self._say(begun=True)
+        way_back = self._look_back()
         while not self._over.is_set() and loop.time() - begun < self._wanted.seconds + OVERTIME_S:
             self._side.turn()
             if loop.time() - told_at >= _LOOK_S:
@@ -155,7 +166,8 @@ class _Session:
                 self._say(progress=self._side.progress())
             await asyncio.sleep(TICK_S)
         self._side.queue_drops = dropped(self._ports)
-        if self._offer.halves is None or not self._offer.halves.keep(self._wanted.token, self._side.half()):
+        reach = await asyncio.to_thread(way_back.told) if way_back else None
+        if self._offer.halves is None or not self._offer.halves.keep(self._wanted.token, self._side.half(reach)):
             note("far end: its half of a browser's calls could not be kept.")
             return
         self._say(kept=True)

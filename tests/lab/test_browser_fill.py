@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store.jobs import Job
@@ -49,6 +50,11 @@ def test_a_narrow_line_is_filled_each_way_and_its_queue_is_found(tmp_path: Path)
             at.page.see("MOS, idle and full", LONG_S)
             assert at.page.driver.execute_script("return document.documentElement.scrollWidth") <= 390
             fill = fill_store.fill_by_id(at.db, job.id)
+            way_back = browser_store.reach_of(at.db, job.id)[0].far
+    assert way_back is not None
+    assert way_back.path is not None, way_back.no_path
+    assert [hop.address for hop in way_back.path.hops][-1:] == [row.address["site"]]
+    assert len(way_back.path.hops) == 2  # the router, and the browser's host, which says that nobody listens there
     assert fill is not None
     assert fill.filled is not None, fill.failure
     phases = {phase.way: phase for phase in fill.filled.phases}

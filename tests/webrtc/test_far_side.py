@@ -8,19 +8,13 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.webrtc import ends, loop, sdp
+from tarnfell.webrtc import ends, loop, sdp, way_back
 from tarnfell.webrtc.ends import FarSide
+from tarnfell.webrtc.way_back import WayBack
 from tarnfell.wire import WireError
-from tarnfell.wire.browser import (
-    ANSWER,
-    PACKET,
-    PACKET_BYTES,
-    QUESTION,
-    UNDER_MESSAGE,
-    BrowserCalls,
-    Packet,
-    Question,
-)
+from tarnfell.wire.browser import ANSWER, PACKET, PACKET_BYTES, QUESTION, UNDER_MESSAGE, BrowserCalls, Packet, Question
+from tarnfell.wire.kinds.path import PathFacts
+from tarnfell.wire.kinds.reach import FarReach
 from tarnfell.wire.kinds.selfcheck import end_check_of
 from tarnfell.wire.record import Record, split_parts
 
@@ -237,3 +231,34 @@ def test_a_far_end_behind_translation_is_told_at_the_address_it_is_reached_by() 
 @pytest.mark.parametrize("address", ["192.0.2.9", "", "far.example", "2001:db8::7"])
 def test_an_address_that_adds_nothing_changes_nothing(address: str) -> None:
     assert sdp.reached_at(ANSWERED, address).splitlines() == ANSWERED.splitlines()
+
+
+def test_where_the_browser_came_from_stands_with_the_half_where_it_is_known() -> None:
+    reach = FarReach("203.0.113.5", 61_000, None, "No way.")
+    about, *_ = split_parts(side([]).half(reach))
+    told = Record.parse(about).meta["about"]["reach"]
+    assert (told["address"], told["port"], told["no_path"]) == ("203.0.113.5", 61_000, "No way.")
+    assert "reach" not in records(side([]))[0].meta["about"]
+
+
+def test_the_way_back_is_looked_for_beside_the_calls_and_a_host_that_cannot_says_why(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    asked: list[tuple[str, int, int]] = []
+
+    def look(address: str, port: int, rounds: int, go_on: object) -> PathFacts:
+        asked.append((address, port, rounds))
+        return PathFacts(address, port, 0, (), False, False)
+
+    monkeypatch.setattr(way_back, "path", look)
+    told = WayBack("203.0.113.5", 61_000).told()
+    assert told.path == PathFacts("203.0.113.5", 33_434, 0, (), False, False)
+    assert (asked, told.port, told.no_path) == ([("203.0.113.5", 33_434, 3)], 61_000, "")
+
+    def cannot(*_: object, **__: object) -> PathFacts:
+        raise OSError(101, "Network is unreachable")
+
+    monkeypatch.setattr(way_back, "path", cannot)
+    told = WayBack("203.0.113.5", 61_000).told()
+    assert told.path is None
+    assert "Network is unreachable" in told.no_path

@@ -164,6 +164,8 @@ class _Tracer:
                 self._end = min(heard.ttl, self._end or heard.ttl)
 
     def found(self, length: int) -> PathFacts:
+        # Answers that came too late at first make the way look longer than a later round shows it to be.
+        length = min(length, self._end or length)
         hops = tuple((self._hops.get(ttl) or _Hop(ttl)).facts() for ttl in range(1, length + 1))
         flow = self._flow
         return PathFacts(

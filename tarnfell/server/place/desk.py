@@ -18,10 +18,12 @@ from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.calendar import Entry, serialize
 from tarnfell.server.place.desk_link import (
     address_of,
+    answer_from,
     begin,
     far_end_offered,
     good,
     new_token,
+    not_too_often,
     opened,
     refuse,
     state_of,
@@ -29,6 +31,7 @@ from tarnfell.server.place.desk_link import (
 from tarnfell.server.place.join import public_address
 from tarnfell.server.place.models.browsers import (
     BeginTest,
+    TestAnswer,
     TestBegun,
     TestFailed,
     TestFarEnd,
@@ -207,6 +210,19 @@ def begin_calls(code: str, body: BeginTest) -> TestBegun:
         filling=plan_of(link).filling, seconds=link.seconds, reached_at=address_of(far_end.host),
     )  # fmt: skip
     return TestBegun(job_id=run.id, answer=begin(run.id, far_end, calls))
+
+
+@endpoint(blueprint, "POST", "/api/test/<code>/round-trips", audience="anyone", response=TestAnswer)
+def begin_round_trip(code: str, body: BeginTest) -> TestAnswer:
+    """Take a browser's offer of a few questions for the time, by which it finds the nearest far end."""
+    _, probe, link = good(code)
+    far_end = far_end_offered(site_store.site_by_id(g.db, probe.site_id), body.far_end_id)
+    not_too_often(probe, far_end)
+    nothing_sent = BrowserCalls(
+        offer=body.offer, token=new_token(), calls=1, interval_ms=link.ptime_ms, filling=0, seconds=1.0,
+        reached_at=address_of(far_end.host),
+    )  # fmt: skip
+    return TestAnswer(answer=answer_from(far_end, nothing_sent))
 
 
 @endpoint(blueprint, "POST", "/api/test/<code>/fills", audience="anyone", response=TestBegun)

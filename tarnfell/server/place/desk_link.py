@@ -9,8 +9,10 @@ import ipaddress
 import secrets
 import socket
 import threading
+import time
+from collections import deque
 
-from flask import g
+from flask import current_app, g, request
 
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.offering import answer_of
@@ -31,6 +33,9 @@ from tarnfell.work.placing.rules import Reason
 WAIT_S = 10.0
 ASKING = threading.BoundedSemaphore(2)
 """Requests that wait for a far end: others must go on being served."""
+TRIPS_A_MINUTE = 3
+"""To one far end, by one link: these requests are no job, so nothing else bounds them."""
+_lock = threading.Lock()
 BUSY = "Something else is being measured at this site at the moment. Try again in a minute or two."
 NOT_OPEN = {
     "expired": "This link has expired. Ask whoever sent it for a new one.",
@@ -77,13 +82,13 @@ def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls) -> str:
     """The far end's answer to the offer in ``calls``, whose packets are waited for from now on. Raises Problem; the job
     has failed then."""
     try:
-        answer = _answer_of(far_end, calls)
+        answer = answer_from(far_end, calls)
     except Problem as problem:
         with writing(g.db):
             job_store.move(g.db, job_id, "failed", problem.detail)
         raise
     with writing(g.db):
-        browser_store.begin(g.db, job_id, calls.token)
+        browser_store.begin(g.db, job_id, calls.token, request.remote_addr)
     return answer
 
 
@@ -92,7 +97,19 @@ def new_token() -> str:
     return secrets.token_hex(32)
 
 
-def _answer_of(far_end: FarEnd, calls: BrowserCalls) -> str:
+def not_too_often(probe: Probe, far_end: FarEnd) -> None:
+    """Each request takes one of the far end's places for some seconds. Raises Problem."""
+    now_s = time.monotonic()
+    with _lock:
+        trips: dict[tuple[int, int], deque[float]] = current_app.extensions.setdefault("round trips", {})
+        asked = trips.setdefault((probe.id, far_end.id), deque(maxlen=TRIPS_A_MINUTE))
+        if len(asked) == TRIPS_A_MINUTE and now_s - asked[0] < 60:
+            raise Problem(429, "The round trips were measured just now. Try again in a minute.")
+        asked.append(now_s)
+
+
+def answer_from(far_end: FarEnd, calls: BrowserCalls) -> str:
+    """The far end's answer to the offer in ``calls``. Raises Problem."""
     if not ASKING.acquire(timeout=WAIT_S):
         raise Problem(503, "Several tests are beginning at this moment. Try again in a minute.")
     try:

@@ -3,9 +3,19 @@
 from __future__ import annotations
 
 import sqlite3
+from statistics import median
 
+from tarnfell.core.browser_reach import reach_says
 from tarnfell.core.line.values import LineFilled, Side
-from tarnfell.server.place.models.browsers import RunBeside, SelfFill, SelfFillWay, SelfRun, SelfRunDirection
+from tarnfell.server.place.models.browsers import (
+    ReachHop,
+    RunBeside,
+    SelfFill,
+    SelfFillWay,
+    SelfReach,
+    SelfRun,
+    SelfRunDirection,
+)
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import fills as fill_store
@@ -49,8 +59,21 @@ def _fill(db: sqlite3.Connection, job: Job) -> SelfFill:
         failure=job.failure or (fill.failure if fill else None),
         doubts=list(filled.spoiled) if filled else [],
         says=list(filled.says) if filled else [],
+        reach=_reach(db, job.id),
         up=_filled_way(filled, "up") if filled else None,
         down=_filled_way(filled, "down") if filled else None,
+    )
+
+
+def _reach(db: sqlite3.Connection, job_id: int) -> SelfReach:
+    reach, web_source = browser_store.reach_of(db, job_id)
+    path = reach.far.path if reach.far else None
+    return SelfReach(
+        says=list(reach_says(reach, web_source)),
+        hops=[
+            ReachHop(number=hop.ttl, address=hop.address, rtt_ms=median(hop.rtt_ms) if hop.rtt_ms else None)
+            for hop in (path.hops if path else ())
+        ],
     )
 
 
@@ -109,6 +132,7 @@ def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
         own_doubt=check is not None and bool(judge("browser", check.probe, LOOP_P99_LIMIT_MS)),
         scatter_ms=scatter.p99 if scatter else None,
         hidden_s=check.probe.hidden_s if check else 0.0,
+        reach=_reach(db, run.id),
         up=_way(site, [one for one in directions if one.direction == "up"]),
         down=_way(site, [one for one in directions if one.direction == "down"]),
     )

@@ -10,10 +10,11 @@ from typing import Any
 from tarnfell.core.trace import LAST_US
 from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK
-from tarnfell.wire.kinds.fields import bounded, read
+from tarnfell.wire.kinds.fields import bounded, read, read_known
 from tarnfell.wire.kinds.fill import SLOT_MS, FillPhase, FillResult
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, Lateness, SelfCheck, judge
-from tarnfell.wire.record import Record, join_parts
+from tarnfell.wire.record import Record, join_parts, split_parts
 
 MAX_BYTES = 16 << 20
 MOST_ARRIVALS = 4
@@ -67,6 +68,7 @@ class _About:
     agent: str = bounded(most=200, default="")
     stopped: bool = False
     check: _Check = _Check()
+    reach: PageReach | None = None
     cut: _Cut | None = None
 
 
@@ -100,6 +102,16 @@ def own_half(asked: Asked, body: bytes) -> bytes:
 def is_cut(half: bytes) -> bool:
     """Whether the line gave out in the middle, so that this half is evidence by itself."""
     return _parsed(half).get("cut") is not None
+
+
+def reach_of(body: bytes, record: bytes) -> BrowserReach:
+    """How the page came to the far end, by its own half and by what the far end added. Raises WireError."""
+    first, *_ = split_parts(record)
+    far = Record.parse(first).meta.get("far_reach")
+    return BrowserReach(
+        page=_about(_parsed(body)).reach,
+        far=read_known(FarReach, far, "What the far end says of the browser") if far is not None else None,
+    )
 
 
 def fill_of(body: bytes, record: bytes) -> FillResult:

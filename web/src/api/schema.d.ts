@@ -9010,6 +9010,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}/round-trips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a browser's offer of a few questions for the time, by which it finds the nearest far end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginTest"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestAnswer"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/test/{code}/rounds.ics": {
         parameters: {
             query?: never;
@@ -14900,6 +14951,18 @@ export interface components {
              */
             key_fits: boolean | null;
         };
+        /** ReachHop */
+        ReachHop: {
+            /** Number */
+            number: number;
+            /** Address */
+            address: string | null;
+            /**
+             * Rtt Ms
+             * @description Half of its answers took at most so long.
+             */
+            rtt_ms: number | null;
+        };
         /** ReadEpisode */
         ReadEpisode: {
             /** From Us */
@@ -15749,6 +15812,7 @@ export interface components {
              * @description Empty until it is judged.
              */
             says: string[];
+            reach: components["schemas"]["SelfReach"];
             up: components["schemas"]["SelfFillWay"] | null;
             down: components["schemas"]["SelfFillWay"] | null;
         };
@@ -15770,6 +15834,19 @@ export interface components {
             mos_idle: number | null;
             /** Mos */
             mos: number | null;
+        };
+        /**
+         * SelfReach
+         * @description How a browser came to the far end.
+         */
+        SelfReach: {
+            /** Says */
+            says: string[];
+            /**
+             * Hops
+             * @description From the far end towards the browser.
+             */
+            hops: components["schemas"]["ReachHop"][];
         };
         /**
          * SelfRun
@@ -15812,6 +15889,7 @@ export interface components {
              * @description How long the page was in the background.
              */
             hidden_s: number;
+            reach: components["schemas"]["SelfReach"];
             up: components["schemas"]["SelfRunDirection"] | null;
             down: components["schemas"]["SelfRunDirection"] | null;
         };
@@ -17028,6 +17106,11 @@ export interface components {
              * @default 125
              */
             required_moments: number;
+        };
+        /** TestAnswer */
+        TestAnswer: {
+            /** Answer */
+            answer: string;
         };
         /** TestBegun */
         TestBegun: {

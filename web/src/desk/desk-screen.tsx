@@ -1,16 +1,20 @@
 // The page behind a link for people at a site: what a test from their browser will do, the test, and what it found.
-import { type ReactNode, useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
 import { count, dateTime } from "../ui/format";
 import { Mark } from "../ui/mark";
+import { Part } from "./part";
 import { Results } from "./results";
 import { type Live, type Order, Session } from "./session";
+import { measure, nearest, type Trips, type Where, WhereTo } from "./where-to";
 
 type Page = Model<"TestPage">;
+type FarEnd = Model<"TestFarEnd">;
 
 interface Step {
   order: Order;
+  farEnd: FarEnd;
   /** From 1. */
   number: number;
   of: number;
@@ -30,6 +34,8 @@ export function DeskScreen({ code }: { code: string }) {
   const [trouble, setTrouble] = useState<string | null>(null);
   const [live, setLive] = useState<Live | null>(null);
   const [step, setStep] = useState<Step | null>(null);
+  const [asked, setAsked] = useState<FarEnd | null>(null);
+  const [trips, setTrips] = useState<Trips>(new Map());
   const session = useRef<Session | null>(null);
   const read = useCallback(async () => {
     try {
@@ -58,22 +64,40 @@ export function DeskScreen({ code }: { code: string }) {
     return () => removeEventListener("beforeunload", ask);
   }, [live]);
 
-  async function start(farEndId: number) {
+  async function start(where: Where) {
     if (!page) return;
     setTrouble(null);
     try {
-      const orders = ordersOf(page);
-      for (const [at, order] of orders.entries()) {
-        setStep({ order, number: at + 1, of: orders.length });
-        session.current = new Session(order, code, setLive);
-        if (!(await session.current.run(farEndId)) || session.current.wasStopped) break;
-        if (at + 1 < orders.length) await putTogether(code);
+      const steps = stepsOf(page, await farEndsFor(page, where));
+      for (const [at, step] of steps.entries()) {
+        setStep({ ...step, number: at + 1, of: steps.length });
+        session.current = new Session(step.order, code, setLive);
+        const measured = await session.current.run(step.farEnd.id).catch((error) => {
+          if (where !== "all") throw error;
+          return false; // it stands among the results, and others may be reached
+        });
+        if (session.current.wasStopped || (!measured && where !== "all")) break;
+        if (at + 1 < steps.length) await putTogether(code);
       }
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : String(error));
     }
     setLive(null);
     await read();
+  }
+
+  async function farEndsFor(page: Page, where: Where): Promise<FarEnd[]> {
+    const all = page.far_ends;
+    if (where === "all" || all.length < 2) return all;
+    if (where !== "nearest") return all.filter((one) => one.id === where);
+    const found = await measure(code, all, (one, soFar) => {
+      setAsked(one);
+      setTrips(soFar);
+    });
+    setAsked(null);
+    setTrips(found);
+    const first = nearest(all, found);
+    return first ? [first] : [];
   }
 
   return (
@@ -95,11 +119,17 @@ export function DeskScreen({ code }: { code: string }) {
           {SAYS[page.state]}
         </p>
       )}
+      {page?.state === "open" && asked && (
+        <p role="status" className="mt-6 text-lg font-semibold">
+          Asking {asked.name} how far it is …
+        </p>
+      )}
       {page?.state === "open" &&
+        !asked &&
         (live && step ? (
           <Running step={step} live={live} stop={() => session.current?.stop()} />
         ) : (
-          <Before page={page} start={start} />
+          <Before page={page} trips={trips} start={start} />
         ))}
       {page && !live && page.runs.length + page.fills.length > 0 && <Results page={page} />}
       {page && (
@@ -127,11 +157,12 @@ async function putTogether(code: string): Promise<void> {
   }
 }
 
-/** The calls, and then the line filled beside one call. */
-function ordersOf(page: Page): Order[] {
+/** To each far end the calls, and then the line filled beside one call. */
+function stepsOf(page: Page, farEnds: FarEnd[]): Pick<Step, "order" | "farEnd">[] {
   const alike = { intervalMs: page.interval_ms, filling: page.filling };
-  const calls: Order = { ...alike, calls: page.calls, seconds: page.seconds, fill: null };
-  return page.fill ? [calls, { ...alike, calls: 1, seconds: page.fill.length_s, fill: page.fill }] : [calls];
+  const orders: Order[] = [{ ...alike, calls: page.calls, seconds: page.seconds, fill: null }];
+  if (page.fill) orders.push({ ...alike, calls: 1, seconds: page.fill.length_s, fill: page.fill });
+  return farEnds.flatMap((farEnd) => orders.map((order) => ({ order, farEnd })));
 }
 
 function Letterhead({ page }: { page: Page | null }) {
@@ -143,9 +174,8 @@ function Letterhead({ page }: { page: Page | null }) {
   );
 }
 
-function Before({ page, start }: { page: Page; start: (farEndId: number) => void }) {
-  const [chosen, setChosen] = useState<number | null>(null);
-  const farEnd = page.far_ends.find((one) => one.id === chosen) ?? page.far_ends[0];
+function Before({ page, trips, start }: { page: Page; trips: Trips; start: (where: Where) => void }) {
+  const [where, choose] = useState<Where>("nearest");
   const webrtc = "RTCPeerConnection" in window;
   return (
     <>
@@ -180,39 +210,16 @@ function Before({ page, start }: { page: Page; start: (farEndId: number) => void
         </p>
       )}
       {page.far_ends.length > 1 && (
-        <Part title="Where to">
-          <fieldset className="space-y-2">
-            <legend className="sr-only">Where to test to</legend>
-            {page.far_ends.map((one) => (
-              <label key={one.id} className="flex items-baseline gap-2 leading-snug">
-                <input
-                  type="radio"
-                  name="far-end"
-                  checked={one.id === farEnd?.id}
-                  onChange={() => setChosen(one.id)}
-                />
-                <span>
-                  {one.name}
-                  {one.place && `, ${one.place}`}
-                  <span className="text-soft">
-                    {one.connect_ms === null
-                      ? ""
-                      : ` · ${one.connect_ms.toFixed(0)} ms to connect from a probe at this site`}
-                  </span>
-                </span>
-              </label>
-            ))}
-          </fieldset>
-        </Part>
+        <WhereTo farEnds={page.far_ends} trips={trips} where={where} choose={choose} />
       )}
       {!webrtc && (
         <p role="alert" className="mt-6 border-l-4 border-ink bg-raised py-2 pl-3 leading-snug">
           This browser has no WebRTC, or it is switched off: no test can be made from it. Try another browser.
         </p>
       )}
-      {farEnd && webrtc && (
+      {page.far_ends.length > 0 && webrtc && (
         <p className="mt-6">
-          <Button act={page.runs.length === 0} onClick={() => start(farEnd.id)}>
+          <Button act={page.runs.length === 0} onClick={() => start(where)}>
             {page.runs.length === 0 ? "Start the test" : "Test again"}
           </Button>
         </p>
@@ -252,7 +259,8 @@ function Running({ step, live, stop }: { step: Step; live: Live; stop: () => voi
     <section aria-label="The test" className="mt-6">
       {step.of > 1 && (
         <p className="text-sm text-soft">
-          Step {step.number} of {step.of}: {order.fill ? "a call while the line is full" : "calls"}
+          Step {step.number} of {step.of}: {order.fill ? "a call while the line is full" : "calls"}, to{" "}
+          {step.farEnd.name}
         </p>
       )}
       <p role="status" className="text-lg font-semibold">
@@ -297,15 +305,6 @@ function Running({ step, live, stop }: { step: Step; live: Live; stop: () => voi
           <Button onClick={stop}>Stop, and deliver what there is</Button>
         </p>
       )}
-    </section>
-  );
-}
-
-function Part({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <section className="mt-6">
-      <h2 className="mb-2 text-lg">{title}</h2>
-      {children}
     </section>
   );
 }

@@ -1,6 +1,7 @@
 // What tests from one browser found, newest first, in plain words.
 import type { Model } from "../api/client";
 import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
+import { Reach } from "../ui/reach";
 
 type Page = Model<"TestPage">;
 type Run = Model<"SelfRun">;
@@ -47,6 +48,7 @@ function newestFirst(page: Page): { run?: Run; fill?: Fill }[] {
   return all.sort((a, b) => b.at - a.at);
 }
 
+const REACHED = "How this browser reached the far end";
 const TOO_BUSY = "This computer or the far end was too busy to measure. Close other programs and test again.";
 
 /** What a call had while the line was filled. */
@@ -83,6 +85,7 @@ function Filled({ fill }: { fill: Fill }) {
         </table>
       </div>
       {fill.doubts.length > 0 && <Doubts doubts={fill.doubts} />}
+      <Reach reach={fill.reach} title={REACHED} />
     </>
   );
 }
@@ -146,6 +149,7 @@ function Found({ run, target }: { run: Run; target: number }) {
       </div>
       {run.failure && <p className="mt-1 leading-snug">It was broken off: {run.failure}</p>}
       {run.doubts.length > 0 && <Doubts doubts={run.doubts} />}
+      <Reach reach={run.reach} title={REACHED} />
       {run.hidden_s >= 1 && (
         <p className="mt-1 text-sm text-soft">
           The page was in the background for {run.hidden_s.toFixed(0)} s.

@@ -1,6 +1,7 @@
 // One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered. Beside
 // them the line may be filled.
 import { ApiError, type Model, post } from "../api/client";
+import { FarLink, type Reach, within } from "./far-link";
 import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
 import { packet, parse, question } from "./packets";
@@ -55,15 +56,10 @@ const now = () => performance.timeOrigin + performance.now();
 
 const pause = (forMs: number) => new Promise((done) => setTimeout(done, forMs));
 
-/** Null where it is fulfilled, and the error where it is not. */
-async function within<T>(forMs: number, what: Promise<T>): Promise<T | null> {
-  return Promise.race([what, pause(forMs).then(() => null)]);
-}
-
 export class Session {
-  private readonly peer = new RTCPeerConnection({ iceServers: [] });
-  private readonly media: RTCDataChannel;
-  private readonly control: RTCDataChannel;
+  private readonly far = new FarLink();
+  private readonly media = this.far.media;
+  private readonly control = this.far.control;
   private readonly calls: Call[];
   private readonly exchange = { t1_us: [], t2_us: [], t3_us: [], t4_us: [] } as Record<string, number[]>;
   private readonly check = new OwnCheck();
@@ -88,9 +84,6 @@ export class Session {
       arrival_us: [],
       far: [0, 0],
     }));
-    this.media = this.peer.createDataChannel("media", { ordered: false, maxRetransmits: 0 });
-    this.media.binaryType = "arraybuffer";
-    this.control = this.peer.createDataChannel("control");
   }
 
   /** What was measured so far is delivered. */
@@ -105,21 +98,17 @@ export class Session {
    */
   async run(farEndId: number): Promise<boolean> {
     this.say("connecting", 0);
-    await this.peer.setLocalDescription(await this.peer.createOffer());
+    const offer = await this.far.offer();
     const kind = this.order.fill ? "fills" : "runs";
-    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, {
-      far_end_id: farEndId,
-      offer: this.peer.localDescription?.sdp ?? "",
-    });
+    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, { far_end_id: farEndId, offer });
     const path = `/api/test/${this.code}/jobs/${begun.job_id}`;
     try {
       try {
-        if (!(await within(CONNECT_MS, this.connected(begun.answer)))) {
-          // A browser that tells WebRTC of no network has tried nothing, which is no fault of the network's.
-          const tried = this.peer.localDescription?.sdp.includes("a=candidate:");
-          await post("Done", `${path}/failed`, { why: tried ? "no-connection" : "no-address" });
+        if (!(await this.far.opened(begun.answer, CONNECT_MS))) {
+          await post("Done", `${path}/failed`, { why: this.far.hasAddress ? "no-connection" : "no-address" });
           return false;
         }
+        this.reach = await this.far.reach();
       } catch (error) {
         // Nobody need wait for a test that this browser could not begin.
         await post("Done", `${path}/failed`, { why: "given-up" });
@@ -127,7 +116,7 @@ export class Session {
       }
       await this.measure(path, begun.most_bytes);
     } finally {
-      this.peer.close();
+      this.far.close();
     }
     await this.deliver(`${path}/half`);
     return true;
@@ -137,21 +126,14 @@ export class Session {
     return this.stopped;
   }
 
-  private async connected(answer: string): Promise<true> {
-    const open = [this.media, this.control].map((channel) => new Promise((done) => (channel.onopen = done)));
-    await this.peer.setRemoteDescription({ type: "answer", sdp: answer });
-    await Promise.all(open);
-    return true;
-  }
-
   private async measure(path: string, mostBytes: number): Promise<void> {
     const kept = new Promise<true>((done) => {
       this.control.onmessage = (event) => this.told(String(event.data), done);
     });
     this.media.onmessage = (event) => this.arrived(event.data);
-    this.peer.onconnectionstatechange = () => {
-      if (this.peer.connectionState === "failed") this.gone = "gone";
-    };
+    this.far.onFailed(() => {
+      this.gone = "gone";
+    });
     this.startedUs = Math.round(now() * 1000);
     this.heardMs = now();
     this.control.send(JSON.stringify({ begin: true }));
@@ -229,6 +211,7 @@ export class Session {
   private phases: Phase[] | null = null;
   private lastedS = 0;
   private own: ReturnType<OwnCheck["end"]> | null = null;
+  private reach: Reach | null = null;
   private cut: Cut | null = null;
   private stopAt: number | null = null;
 
@@ -332,6 +315,7 @@ export class Session {
       agent: navigator.userAgent.slice(0, 200),
       stopped: this.stopped,
       check: this.own,
+      reach: this.reach,
       cut: this.cut,
       calls: this.calls,
       exchange: this.exchange,

@@ -42,6 +42,21 @@ class SelfRunDirection(Model):
     why: str
 
 
+class ReachHop(Model):
+    number: int
+    address: str | None
+    rtt_ms: float | None
+    """Half of its answers took at most so long."""
+
+
+class SelfReach(Model):
+    """How a browser came to the far end."""
+
+    says: list[str]
+    hops: list[ReachHop]
+    """From the far end towards the browser."""
+
+
 class SelfRun(Model):
     """One test from a browser, as whoever ran it and the consultant see it."""
 
@@ -60,6 +75,7 @@ class SelfRun(Model):
     """How long, of a hundred packets that came, the slowest but one waited for the browser itself."""
     hidden_s: float
     """How long the page was in the background."""
+    reach: SelfReach
     up: SelfRunDirection | None
     down: SelfRunDirection | None
 
@@ -87,6 +103,7 @@ class SelfFill(Model):
     """Why an end measured itself rather than the network."""
     says: list[str]
     """Empty until it is judged."""
+    reach: SelfReach
     up: SelfFillWay | None
     down: SelfFillWay | None
 
@@ -206,6 +223,12 @@ class TestBegun(Model):
     """SDP, whose last line ends like the others (RFC 8866 §5)."""
     most_bytes: int = 0
     """Of a fill: what its streams may move, for the line is metered; 0: no end but their time."""
+
+
+class TestAnswer(Model):
+    model_config = ConfigDict(str_strip_whitespace=False)
+
+    answer: str
 
 
 class StreamTaken(Model):

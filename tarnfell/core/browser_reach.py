@@ -1,0 +1,79 @@
+"""How a browser came to a far end, in words: by what, from where, over what kind of network, and the way back to it."""
+
+from __future__ import annotations
+
+import ipaddress
+import statistics
+
+from tarnfell.wire.kinds.path import PathFacts
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
+
+NETWORKS = {
+    "wifi": "Wi-Fi",
+    "ethernet": "a cable",
+    "cellular": "a mobile network",
+    "bluetooth": "Bluetooth",
+    "wimax": "WiMAX",
+    "vpn": "a VPN",
+}
+"""In W3C webrtc-stats' words (RTCNetworkType); of others nothing is known."""
+
+
+def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
+    """``web_source`` is the address that the web server saw the browser at."""
+    says: list[str] = []
+    if reach.page is not None:
+        says += [_how(reach.page), _network(reach.page)]
+    if reach.far is not None:
+        says += [_source(reach.far, web_source), _way_back(reach.far)]
+    return tuple(says)
+
+
+def _how(page: PageReach) -> str:
+    family = _family(page.address)
+    to = f" to {page.address} port {page.port}" if family else ""
+    by = f"{page.transport.upper() or 'an unnamed transport'}{f' over IPv{family}' if family else ''}"
+    if page.own == "relay":
+        return f"Packets went through a relay, to which this browser spoke {page.relay.upper() or 'UDP'}, and on{to}."
+    return f"Packets went by {by}{to}, with no relay between."
+
+
+def _network(page: PageReach) -> str:
+    name = NETWORKS.get(page.network)
+    return f"The browser says that it is on {name}." if name else "The browser does not say what network it is on."
+
+
+def _source(far: FarReach, web_source: str | None) -> str:
+    seen = f"The far end saw it at {far.address} port {far.port}"
+    if not web_source or _family(web_source) != _family(far.address):
+        return f"{seen}."
+    if ipaddress.ip_address(web_source) == ipaddress.ip_address(far.address):
+        return f"{seen}, the web server at the same address."
+    return f"{seen}, the web server at {web_source}: a proxy, a VPN or a second line carries one of the two."
+
+
+def _way_back(far: FarReach) -> str:
+    if far.path is None:
+        return f"The path from the far end to it is not known. {far.no_path}".rstrip()
+    heard = [hop for hop in far.path.hops if hop.rtt_ms]
+    if not heard:
+        return f"No router between the far end and {far.address} says anything."
+    last = heard[-1]
+    away = f"{statistics.median(last.rtt_ms):.0f} ms"
+    if far.path.reached:
+        return f"From the far end, {far.address} is {_hops(far.path)} away and answers after {away}."
+    return (
+        f"From the far end, packets towards {far.address} were last heard of at hop {last.ttl}, {last.address}, after "
+        f"{away}; beyond it nothing answers, as is usual behind a firewall or address translation."
+    )
+
+
+def _hops(path: PathFacts) -> str:
+    return "1 hop" if len(path.hops) == 1 else f"{len(path.hops)} hops"
+
+
+def _family(address: str) -> int | None:
+    try:
+        return ipaddress.ip_address(address.partition("%")[0]).version
+    except ValueError:
+        return None

@@ -1,0 +1,46 @@
+"""How a browser came to a far end, as both ends tell it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Optional
+
+from tarnfell.wire.kinds.fields import bounded
+from tarnfell.wire.kinds.path import PathFacts
+
+MOST_WORDS = 300
+
+
+@dataclass(frozen=True)
+class PageReach:
+    """How a page came to the far end, as its browser tells it: the pair of candidates that was chosen (RFC 8445)."""
+
+    own: str = bounded(most=16, default="")
+    """Where it sends from: ``host``, ``srflx``, ``prflx`` or ``relay`` (RFC 8445 §5.1.1)."""
+    transport: str = bounded(most=8, default="")
+    relay: str = bounded(most=8, default="")
+    """To a relay: ``udp``, ``tcp`` or ``tls``; empty without one."""
+    network: str = bounded(most=32, default="")
+    """The kind, in the browser's word; empty where it does not say."""
+    address: str = bounded(most=64, default="")
+    """Of the far end."""
+    port: int = bounded(0, 65_535, default=0)
+
+
+@dataclass(frozen=True)
+class FarReach:
+    """Where a browser's packets came from, as the far end saw it, and the way there."""
+
+    address: str
+    port: int
+    path: Optional[PathFacts] = None
+    no_path: str = ""
+    """Why there is none."""
+
+
+@dataclass(frozen=True)
+class BrowserReach:
+    """How a browser came to a far end, as the page told it and as the far end did; None of who told nothing."""
+
+    page: Optional[PageReach] = None
+    far: Optional[FarReach] = None

@@ -1,0 +1,66 @@
+"""How a browser came to a far end, in words."""
+
+from __future__ import annotations
+
+from tarnfell.core.browser_reach import reach_says
+from tarnfell.wire.kinds.path import HopFacts, PathFacts
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
+
+PAGE = PageReach("host", "udp", "", "wifi", "198.51.100.2", 40_012)
+GATEWAY = HopFacts(1, "198.51.100.1", (), 3, (1.0, 9.0, 2.0))
+SILENT = HopFacts(2, None, (), 3, ())
+BROWSER = HopFacts(3, "203.0.113.5", (), 3, (30.4, 31.0, 90.0))
+
+
+def said_of(page: PageReach) -> list[str]:
+    return list(reach_says(BrowserReach(page), None))
+
+
+def way(*hops: HopFacts, reached: bool) -> FarReach:
+    return FarReach("203.0.113.5", 61_000, PathFacts("203.0.113.5", 33_434, 0, hops, reached, False))
+
+
+def last_said(far: FarReach, web_source: str | None = None) -> list[str]:
+    return list(reach_says(BrowserReach(None, far), web_source))
+
+
+def test_by_what_and_over_what_network() -> None:
+    assert said_of(PAGE) == [
+        "Packets went by UDP over IPv4 to 198.51.100.2 port 40012, with no relay between.",
+        "The browser says that it is on Wi-Fi.",
+    ]
+    assert said_of(PageReach("prflx", "udp", "", "unknown", "2001:db8::2", 5)) == [
+        "Packets went by UDP over IPv6 to 2001:db8::2 port 5, with no relay between.",
+        "The browser does not say what network it is on.",
+    ]
+    assert said_of(PageReach("relay", "udp", "tls", "ethernet", "198.51.100.2", 40_012))[0] == (
+        "Packets went through a relay, to which this browser spoke TLS, and on to 198.51.100.2 port 40012."
+    )
+    assert said_of(PageReach())[0] == "Packets went by an unnamed transport, with no relay between."
+    assert reach_says(BrowserReach(), "203.0.113.5") == ()
+
+
+def test_where_it_was_seen_from() -> None:
+    far = FarReach("203.0.113.5", 61_000, None, "No.")
+    for web_source, ends in (
+        ("203.0.113.5", ", the web server at the same address."),
+        ("203.0.113.6", ", the web server at 203.0.113.6: a proxy, a VPN or a second line carries one of the two."),
+        ("2001:db8::5", "port 61000."),  # of another family, which says nothing
+        (None, "port 61000."),
+    ):
+        says = last_said(far, web_source)[0]
+        assert says.startswith("The far end saw it at 203.0.113.5 port 61000")
+        assert says.endswith(ends)
+    same = FarReach("2001:db8::5", 1, None, "")
+    assert last_said(same, "2001:0db8:0::5")[0].endswith("the web server at the same address.")
+
+
+def test_the_way_back_to_it() -> None:
+    assert last_said(FarReach("203.0.113.5", 1, None, "No."))[1] == "The path from the far end to it is not known. No."
+    reached = last_said(way(GATEWAY, SILENT, BROWSER, reached=True))[1]
+    assert reached == "From the far end, 203.0.113.5 is 3 hops away and answers after 31 ms."
+    assert "is 1 hop away" in last_said(way(BROWSER, reached=True))[1]
+    assert last_said(way(GATEWAY, SILENT, reached=False))[1].startswith(
+        "From the far end, packets towards 203.0.113.5 were last heard of at hop 1, 198.51.100.1, after 2 ms; beyond it"
+    )
+    assert last_said(way(SILENT, reached=False))[1] == "No router between the far end and 203.0.113.5 says anything."

@@ -1,0 +1,38 @@
+// How a browser came to a far end: sentences, and the way from the far end towards it.
+import type { Model } from "../api/client";
+import { DASH, ms } from "./format";
+
+export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: string }) {
+  if (reach.says.length === 0) return null;
+  return (
+    <details className="mt-1">
+      <summary className="cursor-pointer">{title}</summary>
+      <ul className="list-disc pl-5 leading-snug">
+        {reach.says.map((one) => (
+          <li key={one}>{one}</li>
+        ))}
+      </ul>
+      {reach.hops.length > 0 && (
+        <table className="mt-1 ml-5 text-left">
+          <caption className="text-left text-soft">From the far end towards the browser</caption>
+          <thead className="sr-only">
+            <tr>
+              <th>Hop</th>
+              <th>Address</th>
+              <th>Round trip</th>
+            </tr>
+          </thead>
+          <tbody>
+            {reach.hops.map((hop) => (
+              <tr key={hop.number} className="align-baseline">
+                <td className="pr-3 text-right text-soft">{hop.number}</td>
+                <td className="pr-4">{hop.address ?? DASH}</td>
+                <td className="text-right">{ms(hop.rtt_ms, 1)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </details>
+  );
+}
