@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import ipaddress
 import statistics
+from collections.abc import Sequence
 
 from tarnfell.wire.kinds.path import PathFacts
-from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried
 
 NETWORKS = {
     "wifi": "Wi-Fi",
@@ -17,16 +18,46 @@ NETWORKS = {
     "vpn": "a VPN",
 }
 """In W3C webrtc-stats' words (RTCNetworkType); of others nothing is known."""
+NO_ANSWER = 701
+"""A browser's number for a relay that was not reached (W3C webrtc, RTCPeerConnectionIceErrorEvent)."""
 
 
 def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
     """``web_source`` is the address that the web server saw the browser at."""
     says: list[str] = []
+    relayed = reach.page is not None and reach.page.own == "relay"
     if reach.page is not None:
         says += [_how(reach.page), _network(reach.page)]
-    if reach.far is not None:
+    if reach.far is not None and relayed:
+        says.append(f"The far end saw the relay, at {reach.far.address}.")
+    elif reach.far is not None:
         says += [_source(reach.far, web_source), _way_back(reach.far)]
+    if reach.relays:
+        says.append(relays_say(reach.relays))
     return tuple(says)
+
+
+def relays_say(relays: Sequence[RelayTried]) -> str:
+    """Which ways to the relay were open."""
+    good = [f"{one.by.upper()} ({one.took_ms:.0f} ms)" for one in relays if one.took_ms is not None]
+    bad = [one for one in relays if one.took_ms is None]
+    if not bad:
+        return f"The relay can be used over {_listed(good)}."
+    why = "; ".join(f"{one.by.upper()}: {_why(one)}" for one in bad)
+    if not good:
+        return f"The relay could not be used. {why}."
+    return f"The relay can be used over {_listed(good)}, not over {_listed([one.by.upper() for one in bad])}. {why}."
+
+
+def _why(one: RelayTried) -> str:
+    told = one.words.strip().rstrip(".")
+    if one.code == NO_ANSWER or not (one.code or told):
+        return "no answer"
+    return f"{told or 'refused'} ({one.code})" if one.code else told
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def _how(page: PageReach) -> str:

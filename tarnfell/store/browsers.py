@@ -13,6 +13,7 @@ from dataclasses import dataclass, fields
 from tarnfell.store import probes as probe_store
 from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
+from tarnfell.store.runs import COUNTS
 from tarnfell.wire.kinds.fields import plain, read_known
 from tarnfell.wire.kinds.reach import BrowserReach
 
@@ -69,13 +70,19 @@ def browsers_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return probe_store.probes_of(db, site_id, kind="browser")[::-1]
 
 
-def begin(db: sqlite3.Connection, job_id: int, token: str, web_source: str | None) -> None:
+def begin(db: sqlite3.Connection, job_id: int, token: str, web_source: str | None, relayed: bool = False) -> None:
     db.execute("INSERT INTO browser_half (job_id, token) VALUES (?, ?)", (job_id, token))
-    db.execute("INSERT INTO browser_reach (job_id, web_source) VALUES (?, ?)", (job_id, web_source))
+    db.execute(
+        "INSERT INTO browser_reach (job_id, web_source, relayed) VALUES (?, ?, ?)", (job_id, web_source, relayed)
+    )
 
 
 def keep_reach(db: sqlite3.Connection, job_id: int, reach: BrowserReach) -> None:
-    db.execute("UPDATE browser_reach SET told = ? WHERE job_id = ?", (json.dumps(plain(reach)), job_id))
+    relayed = reach.page is not None and reach.page.own == "relay"
+    db.execute(
+        "UPDATE browser_reach SET told = ?, relayed = max(relayed, ?) WHERE job_id = ?",
+        (json.dumps(plain(reach)), relayed, job_id),
+    )
 
 
 def reach_of(db: sqlite3.Connection, job_id: int) -> tuple[BrowserReach, str | None]:
@@ -110,6 +117,11 @@ def put_off(db: sqlite3.Connection, one: BrowserHalf, pause_us: int) -> None:
     db.execute("UPDATE browser_half SET not_before_us = ? WHERE job_id = ?", (now_us() + pause_us, one.job_id))
 
 
+def is_relayed(db: sqlite3.Connection, job_id: int) -> bool:
+    row = db.execute("SELECT relayed FROM browser_reach WHERE job_id = ?", (job_id,)).fetchone()
+    return bool(row and row[0])
+
+
 def forget(db: sqlite3.Connection, job_id: int) -> None:
     """Its record is whole, or will never be."""
     db.execute("DELETE FROM browser_half WHERE job_id = ?", (job_id,))
@@ -142,11 +154,11 @@ def run_beside(db: sqlite3.Connection, probe_id: int, at_us: int) -> int | None:
     return row[0] if row else None
 
 
-def count_calls(db: sqlite3.Connection, site_id: int) -> int:
-    """Calls with results that browsers placed at a site."""
+def not_counted(db: sqlite3.Connection, site_id: int) -> int:
+    """Calls with results that browsers placed at a site, and that are no evidence."""
     row = db.execute(
         "SELECT coalesce(sum(r.calls), 0) FROM run_job r JOIN probe ON probe.id = r.probe_id "
-        "WHERE r.site_id = ? AND r.state = 'done' AND probe.kind = 'browser'",
+        f"WHERE r.site_id = ? AND r.state = 'done' AND probe.kind = 'browser' AND NOT ({COUNTS})",
         (site_id,),
     ).fetchone()
     return int(row[0])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from tarnfell.core.browser_reach import reach_says
 from tarnfell.wire.kinds.path import HopFacts, PathFacts
-from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried
 
 PAGE = PageReach("host", "udp", "", "wifi", "198.51.100.2", 40_012)
 GATEWAY = HopFacts(1, "198.51.100.1", (), 3, (1.0, 9.0, 2.0))
@@ -13,7 +13,7 @@ BROWSER = HopFacts(3, "203.0.113.5", (), 3, (30.4, 31.0, 90.0))
 
 
 def said_of(page: PageReach) -> list[str]:
-    return list(reach_says(BrowserReach(page), None))
+    return list(reach_says(BrowserReach(page=page), None))
 
 
 def way(*hops: HopFacts, reached: bool) -> FarReach:
@@ -21,7 +21,7 @@ def way(*hops: HopFacts, reached: bool) -> FarReach:
 
 
 def last_said(far: FarReach, web_source: str | None = None) -> list[str]:
-    return list(reach_says(BrowserReach(None, far), web_source))
+    return list(reach_says(BrowserReach(far=far), web_source))
 
 
 def test_by_what_and_over_what_network() -> None:
@@ -38,6 +38,30 @@ def test_by_what_and_over_what_network() -> None:
     )
     assert said_of(PageReach())[0] == "Packets went by an unnamed transport, with no relay between."
     assert reach_says(BrowserReach(), "203.0.113.5") == ()
+
+
+def test_through_a_relay_only_the_relay_was_seen() -> None:
+    page = PageReach("relay", "udp", "", "", "198.51.100.2", 40_012)
+    says = reach_says(BrowserReach(page=page, far=way(GATEWAY, reached=False)), "192.0.2.1")
+    assert says[0].startswith("Packets went through a relay, to which this browser spoke UDP, and on to 198.51.100.2")
+    assert says[2:] == ("The far end saw the relay, at 203.0.113.5.",)
+
+
+def test_over_what_a_relay_can_be_used() -> None:
+    udp, tcp = RelayTried("udp", 12.4), RelayTried("tcp", 31.6)
+    no_tls, refused = RelayTried("tls", None, 701, "timed out"), RelayTried("tls", None, 401, "Unauthorized.")
+
+    def said(*tried: RelayTried) -> str:
+        return reach_says(BrowserReach(relays=tried), None)[-1]
+
+    assert said(udp, tcp) == "The relay can be used over UDP (12 ms) and TCP (32 ms)."
+    assert (
+        said(udp, tcp, RelayTried("tls", 0.6)) == "The relay can be used over UDP (12 ms), TCP (32 ms) and TLS (1 ms)."
+    )
+    assert said(tcp, no_tls) == "The relay can be used over TCP (32 ms), not over TLS. TLS: no answer."
+    assert said(refused) == "The relay could not be used. TLS: Unauthorized (401)."
+    assert said(RelayTried("udp")) == "The relay could not be used. UDP: no answer."
+    assert said(RelayTried("udp", None, 0, "Bad address")) == "The relay could not be used. UDP: Bad address."
 
 
 def test_where_it_was_seen_from() -> None:

@@ -37,7 +37,7 @@ CUSTOMERS = {
     "POST /api/issued/verify",
 }  # fmt: skip
 CONSULTANTS = {
-    "PUT /api/engagements/<slug>/brand",
+    "PUT /api/engagements/<slug>/brand", "PUT /api/engagements/<slug>/relay", "DELETE /api/engagements/<slug>/relay",
     "PUT /api/engagements/<slug>", "POST /api/engagements/<slug>/archive", "PUT /api/engagements/<slug>/live",
     "POST /api/engagements/<slug>/invitations", "DELETE /api/engagements/<slug>/invitations/<int:welcome_id>",
     "PUT /api/engagements/<slug>/people/<int:user_id>", "DELETE /api/engagements/<slug>/people/<int:user_id>",

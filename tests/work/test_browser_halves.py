@@ -78,7 +78,7 @@ def test_joined_with_the_far_ends_it_is_judged_like_a_probes(monkeypatch: pytest
             "sent_us": pack_column("sent_us", [START + 20_000 * n for n in range(50)]),
         }
     }
-    monkeypatch.setattr(far_halves, "_fetch", lambda ticket: (theirs, FarCheck(("The far end once slept.",))))
+    monkeypatch.setattr(far_halves, "_fetch", lambda ticket: (theirs, FarCheck(("The far end once slept.",)), None))
     whole = far_halves.completed(own_half(ASKED, half()), far_halves.Ticket("h", 1, "k", "t", 0.0))
     head, call = (Record.parse(part) for part in split_parts(whole))
     assert half_of(call) is None

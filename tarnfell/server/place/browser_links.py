@@ -104,7 +104,7 @@ def _page(site: Site) -> BrowserLinks:
         time_zone=site.time_zone,
         target_mos=site.target_mos,
         counts=site.browser_counts,
-        not_counted=0 if site.browser_counts else browser_store.count_calls(g.db, site.id),
+        not_counted=browser_store.not_counted(g.db, site.id),
         test_points={one.id: one.name for one in place_store.test_points_of(g.db, site.id)},
         most_calls=MOST_CALLS,
         no_fill=reason.words if (reason := about_browser_fill(site)) else None,

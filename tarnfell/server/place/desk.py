@@ -39,6 +39,7 @@ from tarnfell.server.place.models.browsers import (
     TestGoesOn,
     TestPage,
 )
+from tarnfell.server.place.relays import relay_for_test
 from tarnfell.server.place.self_runs import self_fills, self_runs
 from tarnfell.server.probe_api.models.probes import Done
 from tarnfell.store import brands as brand_store
@@ -59,6 +60,7 @@ from tarnfell.wire import failures
 from tarnfell.wire.browser import BrowserCalls
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.reach import BrowserReach, RelayTried
 from tarnfell.work.ingest.browsers import MAX_BYTES
 from tarnfell.work.placing.browser_ends import ends_for_browsers
 from tarnfell.work.placing.browser_plan import fill_plan, plan_of
@@ -120,6 +122,7 @@ def show_test(code: str) -> TestPage:
         filling=plan.filling,
         seconds=link.seconds,
         fill=_fill_shown(site, link),
+        relay=relay_for_test(engagement.id) if invitation.good else None,
         each_way_kbps=plan.each_way_kbps,
         volume_mb=plan.volume_bytes / 1e6,
         target_mos=site.target_mos,
@@ -199,7 +202,8 @@ def begin_calls(code: str, body: BeginTest) -> TestBegun:
         with writing(g.db):
             refuse(against_browser(g.db, site, probe, spec, from_us(now_us())))
             run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
-            run_store.describe(g.db, run.id, f"Browser, self-run: {probe.name}"[:MOST_NAME], "")
+            by_relay = " (by relay)" if body.relayed else ""
+            run_store.describe(g.db, run.id, f"Browser, self-run{by_relay}: {probe.name}"[:MOST_NAME], "")
             # From here on nothing else is placed at this site; a page that is closed now falls silent.
             probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
             job_store.move(g.db, run.id, "taken", "The far end is asked.")
@@ -209,7 +213,7 @@ def begin_calls(code: str, body: BeginTest) -> TestBegun:
         offer=body.offer, token=new_token(), calls=link.calls, interval_ms=link.ptime_ms,
         filling=plan_of(link).filling, seconds=link.seconds, reached_at=address_of(far_end.host),
     )  # fmt: skip
-    return TestBegun(job_id=run.id, answer=begin(run.id, far_end, calls))
+    return TestBegun(job_id=run.id, answer=begin(run.id, far_end, calls, body.relayed))
 
 
 @endpoint(blueprint, "POST", "/api/test/<code>/round-trips", audience="anyone", response=TestAnswer)
@@ -291,6 +295,9 @@ def fail_test(code: str, job_id: int, body: TestFailed) -> Done:
         job = browser_job(probe, job_id)
         if job.state in ("taken", "running"):
             why = WHY[body.why]
+            if body.relays:
+                relays = tuple(RelayTried(one.by, one.took_ms, one.code, one.words) for one in body.relays)
+                browser_store.keep_reach(g.db, job.id, BrowserReach(relays=relays))
             job_store.move(g.db, job.id, "failed", why.reason)
             job_store.keep_failure(g.db, job.id, why)
             browser_store.forget(g.db, job.id)

@@ -78,7 +78,7 @@ def refuse(reason: Reason | None) -> None:
         raise Problem(409, BUSY if reason.code == "busy" else reason.words)
 
 
-def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls) -> str:
+def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, relayed: bool = False) -> str:
     """The far end's answer to the offer in ``calls``, whose packets are waited for from now on. Raises Problem; the job
     has failed then."""
     try:
@@ -88,7 +88,7 @@ def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls) -> str:
             job_store.move(g.db, job_id, "failed", problem.detail)
         raise
     with writing(g.db):
-        browser_store.begin(g.db, job_id, calls.token, request.remote_addr)
+        browser_store.begin(g.db, job_id, calls.token, request.remote_addr, relayed)
     return answer
 
 

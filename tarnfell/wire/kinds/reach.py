@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Optional
+from typing import Literal, Optional
 
 from tarnfell.wire.kinds.fields import bounded
 from tarnfell.wire.kinds.path import PathFacts
 
 MOST_WORDS = 300
+MOST_RELAYS = 3
 
 
 @dataclass(frozen=True)
@@ -39,8 +40,21 @@ class FarReach:
 
 
 @dataclass(frozen=True)
+class RelayTried:
+    """One way to a relay (RFC 8656), tried by the page: whether it gave the browser an address."""
+
+    by: Literal["udp", "tcp", "tls"]
+    took_ms: Optional[float] = None
+    """None where it gave none."""
+    code: int = bounded(0, 999, default=0)
+    """The error as the browser numbers it (W3C webrtc); 0 where it told none in time."""
+    words: str = bounded(most=200, default="")
+
+
+@dataclass(frozen=True)
 class BrowserReach:
     """How a browser came to a far end, as the page told it and as the far end did; None of who told nothing."""
 
+    relays: tuple[RelayTried, ...] = bounded(most=MOST_RELAYS, default=())
     page: Optional[PageReach] = None
     far: Optional[FarReach] = None

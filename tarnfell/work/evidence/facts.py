@@ -60,7 +60,7 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
         remedy=remedy.words if remedy else "",
         failed=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
         imported=import_store.count_of(db, site.id),
-        browsers=0 if site.browser_counts else browser_store.count_calls(db, site.id),
+        browsers=browser_store.not_counted(db, site.id),
     )
     return Facts(
         calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],

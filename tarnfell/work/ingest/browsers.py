@@ -12,7 +12,7 @@ from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK
 from tarnfell.wire.kinds.fields import bounded, read, read_known
 from tarnfell.wire.kinds.fill import SLOT_MS, FillPhase, FillResult
-from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach
+from tarnfell.wire.kinds.reach import MOST_RELAYS, BrowserReach, FarReach, PageReach, RelayTried
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, Lateness, SelfCheck, judge
 from tarnfell.wire.record import Record, join_parts, split_parts
 
@@ -69,6 +69,7 @@ class _About:
     stopped: bool = False
     check: _Check = _Check()
     reach: PageReach | None = None
+    relays: tuple[RelayTried, ...] = bounded(most=MOST_RELAYS, default=())
     cut: _Cut | None = None
 
 
@@ -108,8 +109,10 @@ def reach_of(body: bytes, record: bytes) -> BrowserReach:
     """How the page came to the far end, by its own half and by what the far end added. Raises WireError."""
     first, *_ = split_parts(record)
     far = Record.parse(first).meta.get("far_reach")
+    about = _about(_parsed(body))
     return BrowserReach(
-        page=_about(_parsed(body)).reach,
+        relays=about.relays,
+        page=about.reach,
         far=read_known(FarReach, far, "What the far end says of the browser") if far is not None else None,
     )
 

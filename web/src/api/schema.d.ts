@@ -2008,6 +2008,119 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/engagements/{slug}/relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The relay for tests from browsers, without its secret. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RelayPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Change the relay for tests from browsers. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["RelayForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RelayPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove the relay for tests from browsers. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    slug: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RelayPage"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/engagements/{slug}/report.html": {
         parameters: {
             query?: never;
@@ -9857,6 +9970,12 @@ export interface components {
             far_end_id: number;
             /** Offer */
             offer: string;
+            /**
+             * Relayed
+             * @description Through the engagement's relay, since no packet came through without.
+             * @default false
+             */
+            relayed: boolean;
         };
         /**
          * Behaviour
@@ -15149,6 +15268,76 @@ export interface components {
              */
             came_back: string;
         };
+        /** RelayForm */
+        RelayForm: {
+            /** Host */
+            host: string;
+            /**
+             * Port
+             * @description By UDP and by TCP.
+             * @default 3478
+             */
+            port: number;
+            /**
+             * Tls Port
+             * @description Null where it takes no TLS.
+             * @default null
+             */
+            tls_port: number | null;
+            /**
+             * User
+             * @description Empty where the secret is shared with the relay, which then takes names that end with a time.
+             * @default
+             */
+            user: string;
+            /**
+             * Secret
+             * @description The password, or the shared secret; null leaves the one that is kept.
+             * @default null
+             */
+            secret: string | null;
+        };
+        /**
+         * RelayFound
+         * @description One way to the relay, as the browser tried it.
+         */
+        RelayFound: {
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "udp" | "tcp" | "tls";
+            /**
+             * Took Ms
+             * @description Null where it gave no address.
+             */
+            took_ms: number | null;
+            /**
+             * Code
+             * @default 0
+             */
+            code: number;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /** RelayPage */
+        RelayPage: {
+            relay: components["schemas"]["RelayView"] | null;
+        };
+        /** RelayView */
+        RelayView: {
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Tls Port */
+            tls_port: number | null;
+            /** User */
+            user: string;
+        };
         /**
          * RemedyForm
          * @description A remedy was applied at the site.
@@ -15890,6 +16079,11 @@ export interface components {
              */
             hidden_s: number;
             reach: components["schemas"]["SelfReach"];
+            /**
+             * Relayed
+             * @description Through a relay: never evidence of what calls of the site would have.
+             */
+            relayed: boolean;
             up: components["schemas"]["SelfRunDirection"] | null;
             down: components["schemas"]["SelfRunDirection"] | null;
         };
@@ -17135,6 +17329,11 @@ export interface components {
              * @enum {string}
              */
             why: "no-connection" | "no-address" | "given-up";
+            /**
+             * Relays
+             * @default []
+             */
+            relays: components["schemas"]["RelayFound"][];
         };
         /** TestFarEnd */
         TestFarEnd: {
@@ -17220,6 +17419,8 @@ export interface components {
             seconds: number;
             /** @description Null where the line is not to be filled. */
             fill: components["schemas"]["TestFill"] | null;
+            /** @description To be tried where UDP does not pass; null where there is none, or nothing may be begun. */
+            relay: components["schemas"]["TestRelay"] | null;
             /** Each Way Kbps */
             each_way_kbps: number;
             /**
@@ -17290,6 +17491,22 @@ export interface components {
             note: string;
             /** Probes */
             probes: components["schemas"]["ProbeCard"][];
+        };
+        /**
+         * TestRelay
+         * @description Where a browser finds the relay (RFC 7065), and by what name and password it is let through.
+         */
+        TestRelay: {
+            /** Udp */
+            udp: string;
+            /** Tcp */
+            tcp: string;
+            /** Tls */
+            tls: string | null;
+            /** User */
+            user: string;
+            /** Password */
+            password: string;
         };
         /** TodayArchived */
         TodayArchived: {

@@ -5,6 +5,7 @@ import { Button } from "../ui/button";
 import { count, dateTime } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { Part } from "./part";
+import { throughRelay, tryRelay } from "./relay";
 import { Results } from "./results";
 import { type Live, type Order, Session } from "./session";
 import { measure, nearest, type Trips, type Where, WhereTo } from "./where-to";
@@ -34,7 +35,8 @@ export function DeskScreen({ code }: { code: string }) {
   const [trouble, setTrouble] = useState<string | null>(null);
   const [live, setLive] = useState<Live | null>(null);
   const [step, setStep] = useState<Step | null>(null);
-  const [asked, setAsked] = useState<FarEnd | null>(null);
+  const [asking, setAsking] = useState<string | null>(null);
+  const tried = useRef<Model<"RelayFound">[]>([]);
   const [trips, setTrips] = useState<Trips>(new Map());
   const session = useRef<Session | null>(null);
   const read = useCallback(async () => {
@@ -68,22 +70,40 @@ export function DeskScreen({ code }: { code: string }) {
     if (!page) return;
     setTrouble(null);
     try {
-      const steps = stepsOf(page, await farEndsFor(page, where));
+      const farEnds = await farEndsFor(page, where);
+      const steps = stepsOf(page, farEnds);
+      if (page.relay) {
+        setAsking("the relay whether it can be used");
+        tried.current = await tryRelay(page.relay);
+        setAsking(null);
+      }
       for (const [at, step] of steps.entries()) {
         setStep({ ...step, number: at + 1, of: steps.length });
-        session.current = new Session(step.order, code, setLive);
-        const measured = await session.current.run(step.farEnd.id).catch((error) => {
+        const measured = await carryOut(step).catch((error) => {
           if (where !== "all") throw error;
           return false; // it stands among the results, and others may be reached
         });
-        if (session.current.wasStopped || (!measured && where !== "all")) break;
+        if (session.current?.wasStopped || (!measured && where !== "all")) break;
         if (at + 1 < steps.length) await putTogether(code);
       }
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : String(error));
     }
     setLive(null);
+    setAsking(null);
     await read();
+  }
+
+  /** False where no packet came through the straight way; what a relay then let through stands beside that. */
+  async function carryOut({ order, farEnd }: Pick<Step, "order" | "farEnd">): Promise<boolean> {
+    session.current = new Session(order, code, setLive, { tried: tried.current, through: null });
+    if (await session.current.run(farEnd.id)) return true;
+    const through = page?.relay ? throughRelay(page.relay, tried.current) : null;
+    if (through && !order.fill) {
+      session.current = new Session(order, code, setLive, { tried: tried.current, through });
+      if (await session.current.run(farEnd.id)) await putTogether(code);
+    }
+    return false;
   }
 
   async function farEndsFor(page: Page, where: Where): Promise<FarEnd[]> {
@@ -91,10 +111,10 @@ export function DeskScreen({ code }: { code: string }) {
     if (where === "all" || all.length < 2) return all;
     if (where !== "nearest") return all.filter((one) => one.id === where);
     const found = await measure(code, all, (one, soFar) => {
-      setAsked(one);
+      setAsking(`${one.name} how far it is`);
       setTrips(soFar);
     });
-    setAsked(null);
+    setAsking(null);
     setTrips(found);
     const first = nearest(all, found);
     return first ? [first] : [];
@@ -119,13 +139,13 @@ export function DeskScreen({ code }: { code: string }) {
           {SAYS[page.state]}
         </p>
       )}
-      {page?.state === "open" && asked && (
+      {page?.state === "open" && asking && (
         <p role="status" className="mt-6 text-lg font-semibold">
-          Asking {asked.name} how far it is …
+          Asking {asking} …
         </p>
       )}
       {page?.state === "open" &&
-        !asked &&
+        !asking &&
         (live && step ? (
           <Running step={step} live={live} stop={() => session.current?.stop()} />
         ) : (
@@ -198,6 +218,12 @@ function Before({ page, trips, start }: { page: Page; trips: Trips; start: (wher
               {page.fill.volume_mb !== null &&
                 `: about ${count(Math.ceil(page.fill.volume_mb))}\u00a0MB on a line as this site’s is said to be`}
               . In all that takes {Math.round(page.seconds + page.fill.length_s)} s.
+            </li>
+          )}
+          {page.relay && (
+            <li>
+              It asks a relay on the internet whether calls could go through it, and where nothing else comes
+              through, it places its calls once more that way.
             </li>
           )}
           <li>What it finds goes to your consultant by itself, and you see it here.</li>

@@ -19,9 +19,11 @@ export interface Reach {
 export class FarLink {
   readonly media: RTCDataChannel;
   readonly control: RTCDataChannel;
-  private readonly peer = new RTCPeerConnection({ iceServers: [] });
+  private readonly peer: RTCPeerConnection;
 
-  constructor() {
+  /** ``relay``: how to go through one; null for the straight way. */
+  constructor(relay: RTCConfiguration | null) {
+    this.peer = new RTCPeerConnection(relay ?? { iceServers: [] });
     this.media = this.peer.createDataChannel("media", { ordered: false, maxRetransmits: 0 });
     this.media.binaryType = "arraybuffer";
     this.control = this.peer.createDataChannel("control");

@@ -20,6 +20,7 @@ export function Results({ page }: { page: Page }) {
               <>
                 <p className="text-sm text-soft">
                   {dateTime(run.at_us, page.time_zone)} · {plural(run.calls, "call")} to {run.far_end}
+                  {run.relayed && ", through a relay"}
                 </p>
                 <Found run={run} target={page.target_mos} />
               </>
@@ -122,9 +123,12 @@ function Doubts({ doubts }: { doubts: string[] }) {
 function Found({ run, target }: { run: Run; target: number }) {
   if (run.state !== "done") {
     return (
-      <p role="status" className="mt-1 leading-snug">
-        {run.state === "failed" ? run.failure : "Delivered. It is being judged …"}
-      </p>
+      <>
+        <p role="status" className="mt-1 leading-snug">
+          {run.state === "failed" ? run.failure : "Delivered. It is being judged …"}
+        </p>
+        {run.state === "failed" && <Reach reach={run.reach} title="What else this browser tried" />}
+      </>
     );
   }
   return (

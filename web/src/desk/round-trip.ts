@@ -10,7 +10,7 @@ const LAST_ANSWER_MS = 500;
 
 /** There and back, the shortest of some; null where no packet came back. Throws an Error that says what stood in the way. */
 export async function roundTripMs(code: string, farEndId: number): Promise<number | null> {
-  const far = new FarLink();
+  const far = new FarLink(null);
   try {
     const offer = await far.offer();
     const { answer } = await post("TestAnswer", `/api/test/${code}/round-trips`, {

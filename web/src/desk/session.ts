@@ -16,6 +16,13 @@ export interface Order {
   fill: Model<"TestFill"> | null;
 }
 
+/** What was found out about the engagement's relay, and how to go through it where the straight way is blocked. */
+export interface Relays {
+  tried: Model<"RelayFound">[];
+  /** Null: the straight way is taken. */
+  through: RTCConfiguration | null;
+}
+
 const CONNECT_MS = 15_000;
 const QUESTION_EVERY_MS = 100;
 const SETTLE_MS = 1500;
@@ -57,9 +64,9 @@ const now = () => performance.timeOrigin + performance.now();
 const pause = (forMs: number) => new Promise((done) => setTimeout(done, forMs));
 
 export class Session {
-  private readonly far = new FarLink();
-  private readonly media = this.far.media;
-  private readonly control = this.far.control;
+  private readonly far: FarLink;
+  private readonly media: RTCDataChannel;
+  private readonly control: RTCDataChannel;
   private readonly calls: Call[];
   private readonly exchange = { t1_us: [], t2_us: [], t3_us: [], t4_us: [] } as Record<string, number[]>;
   private readonly check = new OwnCheck();
@@ -76,7 +83,11 @@ export class Session {
     private readonly order: Order,
     private readonly code: string,
     private readonly tell: (live: Live) => void,
+    private readonly relays: Relays,
   ) {
+    this.far = new FarLink(relays.through);
+    this.media = this.far.media;
+    this.control = this.far.control;
     this.planned = Math.round((order.seconds * 1000) / order.intervalMs);
     this.calls = Array.from({ length: order.calls }, () => ({
       sent_us: [],
@@ -100,12 +111,17 @@ export class Session {
     this.say("connecting", 0);
     const offer = await this.far.offer();
     const kind = this.order.fill ? "fills" : "runs";
-    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, { far_end_id: farEndId, offer });
+    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, {
+      far_end_id: farEndId,
+      offer,
+      relayed: this.relays.through !== null,
+    });
     const path = `/api/test/${this.code}/jobs/${begun.job_id}`;
     try {
       try {
         if (!(await this.far.opened(begun.answer, CONNECT_MS))) {
-          await post("Done", `${path}/failed`, { why: this.far.hasAddress ? "no-connection" : "no-address" });
+          const why = this.far.hasAddress || this.relays.through ? "no-connection" : "no-address";
+          await post("Done", `${path}/failed`, { why, relays: this.relays.tried });
           return false;
         }
         this.reach = await this.far.reach();
@@ -316,6 +332,7 @@ export class Session {
       stopped: this.stopped,
       check: this.own,
       reach: this.reach,
+      relays: this.relays.tried,
       cut: this.cut,
       calls: this.calls,
       exchange: this.exchange,

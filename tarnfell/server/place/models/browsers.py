@@ -8,8 +8,10 @@ from pydantic import ConfigDict, Field
 
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.place.models.places import InvitationView
+from tarnfell.server.place.models.relays import TestRelay
 from tarnfell.store.jobs import State
 from tarnfell.wire.browser import MAX_OFFER, MAX_SECONDS, MOST_CALLS
+from tarnfell.wire.kinds.reach import MOST_RELAYS
 
 LEAST_SECONDS = 10.0
 
@@ -76,6 +78,8 @@ class SelfRun(Model):
     hidden_s: float
     """How long the page was in the background."""
     reach: SelfReach
+    relayed: bool
+    """Through a relay: never evidence of what calls of the site would have."""
     up: SelfRunDirection | None
     down: SelfRunDirection | None
 
@@ -200,6 +204,8 @@ class TestPage(Model):
     seconds: float
     fill: TestFill | None
     """Null where the line is not to be filled."""
+    relay: TestRelay | None
+    """To be tried where UDP does not pass; null where there is none, or nothing may be begun."""
     each_way_kbps: float
     volume_mb: float
     """Both ways."""
@@ -213,6 +219,8 @@ class TestPage(Model):
 class BeginTest(Model):
     far_end_id: int
     offer: str = Field(min_length=1, max_length=MAX_OFFER)
+    relayed: bool = False
+    """Through the engagement's relay, since no packet came through without."""
 
 
 class TestBegun(Model):
@@ -239,5 +247,16 @@ class TestGoesOn(Model):
     stop: bool
 
 
+class RelayFound(Model):
+    """One way to the relay, as the browser tried it."""
+
+    by: Literal["udp", "tcp", "tls"]
+    took_ms: float | None = Field(ge=0, le=1e6)
+    """Null where it gave no address."""
+    code: int = Field(0, ge=0, le=999)
+    words: str = Field("", max_length=200)
+
+
 class TestFailed(Model):
     why: Literal["no-connection", "no-address", "given-up"]
+    relays: list[RelayFound] = Field([], max_length=MOST_RELAYS)

@@ -132,5 +132,6 @@ function wordsOf(run: Run): string {
   if (run.state !== "done") return "On its way";
   if (run.doubts.length > 0) return `Not to be trusted: ${run.doubts[0]}`;
   const good = Math.min(run.up?.acceptable ?? 0, run.down?.acceptable ?? 0);
-  return `${good} of ${plural(run.calls, "call")} acceptable, to ${run.far_end}`;
+  const by = run.relayed ? ", through a relay: never counted" : "";
+  return `${good} of ${plural(run.calls, "call")} acceptable, to ${run.far_end}${by}`;
 }

@@ -8,6 +8,7 @@ import { dateTime, plural } from "../../ui/format";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 import { Fills, Runs } from "./browser-link-results";
+import { Relay } from "./relay";
 
 type Links = Model<"BrowserLinks">;
 type LinkOf = Model<"BrowserLinkView">;
@@ -84,6 +85,7 @@ export function BrowserLinksScreen({ id: slug }: { id: string }) {
           </li>
         ))}
       </ul>
+      <Relay engagement={links.engagement_slug} name={links.engagement_name} />
     </>
   );
 }
