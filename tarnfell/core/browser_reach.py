@@ -39,7 +39,7 @@ def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
 
 def relays_say(relays: Sequence[RelayTried]) -> str:
     """Which ways to the relay were open."""
-    good = [f"{one.by.upper()} ({one.took_ms:.0f} ms)" for one in relays if one.took_ms is not None]
+    good = [f"{one.by.upper()} ({_ms(one.took_ms)})" for one in relays if one.took_ms is not None]
     bad = [one for one in relays if one.took_ms is None]
     if not bad:
         return f"The relay can be used over {_listed(good)}."
@@ -52,8 +52,12 @@ def relays_say(relays: Sequence[RelayTried]) -> str:
 def _why(one: RelayTried) -> str:
     told = one.words.strip().rstrip(".")
     if one.code == NO_ANSWER or not (one.code or told):
-        return "no answer"
+        return f"no answer ({told})" if told else "no answer"
     return f"{told or 'refused'} ({one.code})" if one.code else told
+
+
+def _ms(value: float) -> str:
+    return f"{value:.0f} ms" if value >= 10 else f"{value:.1f} ms"
 
 
 def _listed(names: list[str]) -> str:
@@ -90,7 +94,7 @@ def _way_back(far: FarReach) -> str:
     if not heard:
         return f"No router between the far end and {far.address} says anything."
     last = heard[-1]
-    away = f"{statistics.median(last.rtt_ms):.0f} ms"
+    away = _ms(statistics.median(last.rtt_ms))
     if far.path.reached:
         return f"From the far end, {far.address} is {_hops(far.path)} away and answers after {away}."
     return (

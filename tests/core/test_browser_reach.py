@@ -56,9 +56,10 @@ def test_over_what_a_relay_can_be_used() -> None:
 
     assert said(udp, tcp) == "The relay can be used over UDP (12 ms) and TCP (32 ms)."
     assert (
-        said(udp, tcp, RelayTried("tls", 0.6)) == "The relay can be used over UDP (12 ms), TCP (32 ms) and TLS (1 ms)."
+        said(udp, tcp, RelayTried("tls", 0.6))
+        == "The relay can be used over UDP (12 ms), TCP (32 ms) and TLS (0.6 ms)."
     )
-    assert said(tcp, no_tls) == "The relay can be used over TCP (32 ms), not over TLS. TLS: no answer."
+    assert said(tcp, no_tls) == "The relay can be used over TCP (32 ms), not over TLS. TLS: no answer (timed out)."
     assert said(refused) == "The relay could not be used. TLS: Unauthorized (401)."
     assert said(RelayTried("udp")) == "The relay could not be used. UDP: no answer."
     assert said(RelayTried("udp", None, 0, "Bad address")) == "The relay could not be used. UDP: Bad address."
@@ -85,6 +86,6 @@ def test_the_way_back_to_it() -> None:
     assert reached == "From the far end, 203.0.113.5 is 3 hops away and answers after 31 ms."
     assert "is 1 hop away" in last_said(way(BROWSER, reached=True))[1]
     assert last_said(way(GATEWAY, SILENT, reached=False))[1].startswith(
-        "From the far end, packets towards 203.0.113.5 were last heard of at hop 1, 198.51.100.1, after 2 ms; beyond it"
+        "From the far end, packets towards 203.0.113.5 were last heard of at hop 1, 198.51.100.1, after 2.0 ms; beyond it"
     )
     assert last_said(way(SILENT, reached=False))[1] == "No router between the far end and 203.0.113.5 says anything."

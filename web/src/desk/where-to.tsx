@@ -33,7 +33,7 @@ export function WhereTo({
     {
       where: "all",
       name: "All of these, one after the other",
-      note: `${farEnds.length} times as long, and as much data`,
+      note: `${times(farEnds.length)} as long, with ${times(farEnds.length)} the data`,
     },
   ];
   return (
@@ -58,6 +58,8 @@ export function WhereTo({
     </Part>
   );
 }
+
+const times = (count: number) => (count === 2 ? "twice" : `${count} times`);
 
 function distance(one: FarEnd, trips: Trips): string {
   const tripMs = trips.get(one.id);

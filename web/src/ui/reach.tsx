@@ -14,7 +14,9 @@ export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: stri
       </ul>
       {reach.hops.length > 0 && (
         <table className="mt-1 ml-5 text-left">
-          <caption className="text-left text-soft">From the far end towards the browser</caption>
+          <caption className="whitespace-nowrap text-left text-soft">
+            From the far end towards the browser
+          </caption>
           <thead className="sr-only">
             <tr>
               <th>Hop</th>

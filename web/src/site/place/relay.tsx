@@ -110,7 +110,10 @@ function RelayFields({
         </Field>
       </div>
       <div className="mt-3 grid gap-3 sm:grid-cols-2">
-        <Field label="User" hint="Empty where the relay shares a secret: names good for two hours are made.">
+        <Field
+          label="User"
+          hint="Empty where the relay shares a secret; each page then gets a name for two hours."
+        >
           {(hintId) => (
             <input
               aria-describedby={hintId}
