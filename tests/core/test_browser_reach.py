@@ -86,6 +86,6 @@ def test_the_way_back_to_it() -> None:
     assert reached == "From the far end, 203.0.113.5 is 3 hops away and answers after 31 ms."
     assert "is 1 hop away" in last_said(way(BROWSER, reached=True))[1]
     assert last_said(way(GATEWAY, SILENT, reached=False))[1].startswith(
-        "From the far end, packets towards 203.0.113.5 were last heard of at hop 1, 198.51.100.1, after 2.0 ms; beyond it"
+        "From the far end, packets towards 203.0.113.5 were last heard of at hop 1, 198.51.100.1, after 2.0 ms;"
     )
     assert last_said(way(SILENT, reached=False))[1] == "No router between the far end and 203.0.113.5 says anything."
