@@ -275,7 +275,10 @@ def require_task(task_id: int) -> Task:
         found = task_store.task_by_id(g.db, task_id)
     except KeyError:
         raise none from None
-    _admit_to_site(found.site_id, none)
+    if found.site_id is not None:
+        _admit_to_site(found.site_id, none)
+    else:
+        _admit(found.engagement_id or 0, none)
     return found
 
 

@@ -24,7 +24,9 @@ PAUSE_US = 10 * 1_000_000
 class Task:
     id: int
     kind: str
-    site_id: int
+    site_id: int | None
+    engagement_id: int | None
+    """One of the two: what the document is of."""
     mark: str
     """Of what it is made: the same kind of the same mark is the same document."""
     state: State
@@ -39,17 +41,26 @@ class Task:
 _TASK = f"SELECT {', '.join(f.name for f in fields(Task))} FROM task"
 
 
-def ask(db: sqlite3.Connection, kind: str, site_id: int, mark: str, by: int | None) -> Task:
+def ask(
+    db: sqlite3.Connection,
+    kind: str,
+    mark: str,
+    by: int | None,
+    *,
+    site_id: int | None = None,
+    engagement_id: int | None = None,
+) -> Task:
     """The task of this mark, asked for anew where it failed before."""
     row = db.execute(
-        f"{_TASK} WHERE site_id = ? AND kind = ? AND mark = ? AND state <> 'failed' ORDER BY id DESC LIMIT 1",
-        (site_id, kind, mark),
+        f"{_TASK} WHERE site_id IS ? AND engagement_id IS ? AND kind = ? AND mark = ? AND state <> 'failed' "
+        "ORDER BY id DESC LIMIT 1",
+        (site_id, engagement_id, kind, mark),
     ).fetchone()
     if row:
         return Task(*row)
     cursor = db.execute(
-        "INSERT INTO task (kind, site_id, mark, asked_by, asked_us) VALUES (?, ?, ?, ?, ?)",
-        (kind, site_id, mark, by, now_us()),
+        "INSERT INTO task (kind, site_id, engagement_id, mark, asked_by, asked_us) VALUES (?, ?, ?, ?, ?, ?)",
+        (kind, site_id, engagement_id, mark, by, now_us()),
     )
     return task_by_id(db, int(cursor.lastrowid or 0))
 
@@ -88,11 +99,12 @@ def fail(db: sqlite3.Connection, task: Task, reason: str) -> None:
 
 
 def finish(db: sqlite3.Connection, task: Task, sha256: str) -> list[str]:
-    """It is ready. Those of its site and kind that ended before it are forgotten; the files that nothing names now."""
+    """It is ready. Those of its owner and kind that ended before it are forgotten; the files that nothing names now."""
     db.execute("UPDATE task SET state = 'ready', sha256 = ?, ended_us = ? WHERE id = ?", (sha256, now_us(), task.id))
     gone = db.execute(
-        "DELETE FROM task WHERE site_id = ? AND kind = ? AND id < ? AND state IN ('ready', 'failed') RETURNING sha256",
-        (task.site_id, task.kind, task.id),
+        "DELETE FROM task WHERE site_id IS ? AND engagement_id IS ? AND kind = ? AND id < ? "
+        "AND state IN ('ready', 'failed') RETURNING sha256",
+        (task.site_id, task.engagement_id, task.kind, task.id),
     ).fetchall()
     return sorted({row["sha256"] for row in gone if row["sha256"]} - files_named(db))
 

@@ -9,7 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from selenium import webdriver
-from selenium.common.exceptions import StaleElementReferenceException, TimeoutException
+from selenium.common.exceptions import (
+    ElementClickInterceptedException,
+    NoSuchElementException,
+    StaleElementReferenceException,
+    TimeoutException,
+)
 from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
@@ -98,13 +103,19 @@ class Page:
 
     def press(self, words: str) -> None:
         """Press the button or link that says exactly ``words``."""
-        xpath = f"//*[self::button or self::a][normalize-space()='{words}']"
-        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
-            lambda d: d.find_elements(By.XPATH, xpath), f"no “{words}”"
-        )
-        found = self.driver.find_element(By.XPATH, xpath)
-        self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
-        found.click()
+        self.click(By.XPATH, f"//*[self::button or self::a][normalize-space()='{words}']")
+
+    def click(self, by: str, what: str) -> None:
+        """Click the first such element, once the page stands still enough for it."""
+
+        def clicked(driver: WebDriver) -> bool:
+            found = driver.find_element(by, what)
+            driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
+            found.click()
+            return True
+
+        moving = NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException
+        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1, moving).until(clicked, f"no {what}")
 
     def choose(self, label: str, words: str) -> None:
         """Choose what says ``words`` in the list of that label."""

@@ -52,9 +52,9 @@ def test_an_alert_arrives_in_a_real_mail_server(page: Page) -> None:
         assert page.violations() == []
         page.go("/")
         page.see("median round trip")
-        page.driver.find_element(By.PARTIAL_LINK_TEXT, "median round trip").click()
+        page.click(By.PARTIAL_LINK_TEXT, "median round trip")
         page.see("Alerts of Merrow Sound Ferries")
-        page.driver.find_element(By.CSS_SELECTOR, "[aria-label^='Remove: When the round trip']").click()
+        page.click(By.CSS_SELECTOR, "[aria-label^='Remove: When the round trip']")
         page.await_gone("Skerry Road depot. Sent by email.")
 
 

@@ -22,9 +22,9 @@ def test_a_link_is_made_opened_and_revoked(page: Page) -> None:
     assert page.violations() == []
     page.go("/sites/bench/browser-tests")
     page.see("Opened ")
-    page.driver.find_element(By.CSS_SELECTOR, "main input[type=checkbox]").click()
+    page.click(By.CSS_SELECTOR, "main input[type=checkbox]")
     page.see("They count into moments, causes and the score.")
-    page.driver.find_element(By.CSS_SELECTOR, "main input[type=checkbox]").click()
+    page.click(By.CSS_SELECTOR, "main input[type=checkbox]")
     page.see("the verdict leaves them out")
     page.press("Revoke")
     page.see("; revoked.")

@@ -44,7 +44,7 @@ def test_logs_of_ping_become_one_path_and_stand_beside_the_day_sheet(page: Page,
         give(page, file)
         page.see("1 line was not understood.")
     assert page.violations() == []
-    page.driver.find_element(By.XPATH, "//label[normalize-space()='Show beside the day sheet']").click()
+    page.click(By.XPATH, "//label[normalize-space()='Show beside the day sheet']")
     Select(page.field("Test point")).select_by_index(1)
     page.go("/sites/skerry-road")
     page.see("edge.txt")
@@ -84,15 +84,14 @@ def test_a_capture_is_given_its_codec_its_name_and_its_pairs(page: Page, tmp_pat
     page.press("Delete …")
     page.see("removed for good")
     page.press("Delete")
-    page.see("Imported files")
-    assert "Reception, Tuesday" not in page.text()
+    page.await_gone("Reception, Tuesday")
 
 
 def test_a_run_is_named_found_and_repeated(page: Page) -> None:
     page.go("/sites/skerry-road/runs")
     page.see("Runs at Skerry Road depot")
     assert page.violations() == []
-    page.driver.find_element(By.CSS_SELECTOR, "table a[href*='/runs/']").click()
+    page.click(By.CSS_SELECTOR, "table a[href*='/runs/']")
     page.see("Each call")
     page.press("Name and note …")
     page.fill("Name", "Before the new router")

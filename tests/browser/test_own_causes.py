@@ -19,5 +19,5 @@ def test_a_cause_of_ones_own_is_added_reworded_and_removed(page: Page) -> None:
     page.fill("Known from", "Its label says 2011.")
     page.press("Save")
     page.see("Its label says 2011.")
-    page.driver.find_element(By.CSS_SELECTOR, "[aria-label='Remove The switch is out of support']").click()
+    page.click(By.CSS_SELECTOR, "[aria-label='Remove The switch is out of support']")
     page.await_gone("Its label says 2011.")

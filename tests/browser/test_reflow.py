@@ -84,12 +84,12 @@ def test_single_key_shortcuts_can_be_switched_off(page: Page) -> None:
     body = page.driver.find_element(By.TAG_NAME, "body")
     before = theme()
     page.press("Shortcuts ?")
-    page.driver.find_element(By.XPATH, "//label[normalize-space()='Single-key shortcuts']").click()
+    page.click(By.XPATH, "//label[normalize-space()='Single-key shortcuts']")
     page.press("Close")
     body.send_keys("t")
     assert theme() == before
     page.press("Shortcuts ?")
-    page.driver.find_element(By.XPATH, "//label[normalize-space()='Single-key shortcuts']").click()
+    page.click(By.XPATH, "//label[normalize-space()='Single-key shortcuts']")
     page.press("Close")
     body.send_keys("t")
     assert theme() != before

@@ -15,7 +15,7 @@ PLAYS = "return [...document.querySelectorAll('audio')].map(one => one.readyStat
 def test_a_report_is_written_issued_and_read_by_a_link(page: Page) -> None:
     page.go(f"/calls/{page.calls_of_a_run('harbour-house')[0]}")
     page.see("Hear it")
-    page.driver.find_element(By.XPATH, "//summary[.='Hear it']").click()
+    page.click(By.XPATH, "//summary[.='Hear it']")
     page.press("Put it into the report")
     page.see("The next report plays it")
     page.go("/sites/harbour-house/report")

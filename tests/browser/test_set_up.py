@@ -115,7 +115,7 @@ def load(page: Page) -> None:
     page.see("on Mondays, Tuesdays, Wednesdays, Thursdays, Fridays")
     page.press("Cancel plan")
     page.see("Nothing more of it starts.")
-    page.driver.find_element(By.CSS_SELECTOR, "form button[type=submit]").click()
+    page.click(By.CSS_SELECTOR, "form button[type=submit]")
     for label, value in (("From", "1"), ("up to", "3"), ("by", "2"), ("Seconds each", "3")):
         page.fill(label, value)
     Select(page.field("Marking")).select_by_visible_text("best effort (0)")

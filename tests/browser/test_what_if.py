@@ -14,17 +14,17 @@ def test_a_change_is_tried_on_the_depots_own_calls(page: Page) -> None:
     page.go("/sites/skerry-road")
     page.press("What if …")
     page.see("Nothing was tried here yet")
-    page.driver.find_element(By.XPATH, "//label[.='Upload']").click()
+    page.click(By.XPATH, "//label[.='Upload']")
     page.press("Try it")
     page.see("Packets queue on the line, upload", TRIED_S)
     page.see("97 % of calls acceptable in business hours: not met → shown")
-    page.driver.find_element(By.CSS_SELECTOR, "details summary").click()
+    page.click(By.CSS_SELECTOR, "details summary")
     page.see("which this change removes")
     assert page.violations() == []
     # A rate that is left as it is and nothing else is no change.
     page.press("Reset")
     page.press("Try it")
     page.see("Nothing is changed")
-    page.driver.find_element(By.XPATH, "//button[starts-with(@aria-label, 'Remove: Media first')]").click()
+    page.click(By.XPATH, "//button[starts-with(@aria-label, 'Remove: Media first')]")
     page.see("Nothing was tried here yet")
     assert page.read("/api/sites/skerry-road")["verdict"] == before

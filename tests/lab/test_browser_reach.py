@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
+from urllib.parse import unquote
 
 import pytest
+from selenium.webdriver.common.by import By
 
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import places as place_store
@@ -54,6 +56,7 @@ def test_the_nearest_of_several_is_proposed_and_how_the_browser_came_there_is_to
         assert run.far_end_id == near
         at.page.see("there and back from this browser", LONG_S)
         said = at.page.text()
+        letter = unquote(at.page.driver.find_element(By.CSS_SELECTOR, "a[href^=mailto]").get_attribute("href") or "")
         reach, web_source = browser_store.reach_of(at.db, run.id)
     trips = {name: _trip_ms(said, name) for name in ("near", "far", "gone")}
     assert trips["near"] is not None
@@ -61,6 +64,10 @@ def test_the_nearest_of_several_is_proposed_and_how_the_browser_came_there_is_to
     assert trips["far"] >= 2 * HELD_MS
     assert trips["near"] < trips["far"]
     assert trips["gone"] is None
+    assert letter.startswith("mailto:?subject=Test calls from Reception, ")
+    assert "\r\nFrom here: loss " in letter
+    assert f"Packets went by UDP over IPv4 to {PATH} port " in letter
+    assert letter.endswith(f"/test/{at.code}")
     assert reach.page is not None
     assert reach.far is not None
     assert (reach.page.transport, reach.page.relay, reach.page.address) == ("udp", "", PATH)

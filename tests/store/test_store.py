@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.store import db as database
-from tarnfell.store import jobs, people, places, plans, probes, runs, sites
+from tarnfell.store import jobs, people, places, plans, probes, runs, sites, tasks
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
 from tarnfell.store.engagements import add_engagement, presets_of
 
@@ -110,6 +110,29 @@ def test_stops_of_before_keep_their_reason(tmp_path: Path, monkeypatch: pytest.M
     monkeypatch.setattr(database, "_steps", lambda: steps)
     db = open_database(tmp_path)
     assert [runs.run_by_id(db, n).stop_reason for n in (1, 2, 3)] == [None, "asked", "heavy-loss"]
+
+
+def test_documents_of_before_stay_with_their_site(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 43})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (7, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO task (id, kind, site_id, mark, state, tries, asked_us, ended_us, sha256) "
+        "VALUES (3, 'report as PDF', 7, 'm', 'ready', 1, 5, 6, 'abc'), "
+        "(4, 'report as PDF', 7, 'n', 'waiting', 0, 8, NULL, NULL);"
+    )
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    old, waiting = tasks.task_by_id(db, 3), tasks.next_task(db)
+    assert (old.site_id, old.engagement_id, old.mark, old.state, old.sha256) == (7, None, "m", "ready", "abc")
+    assert waiting is not None
+    assert (waiting.id, waiting.kind, waiting.asked_us) == (4, "report as PDF", 8)
+    with pytest.raises(sqlite3.IntegrityError):  # of both, or of neither
+        tasks.ask(db, "report as PDF", "m", None)
 
 
 BEFORE_JOBS = Path(__file__).parents[1] / "reference" / "data-before-jobs.sql"

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import re
+import shutil
+import subprocess
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -160,3 +163,54 @@ def test_nobody_gets_a_document_without_signing_in(house: House) -> None:
         assert stranger.get(path).status_code == 401
     assert house.person.post("/api/sites/pier/report/pdf", json={}).status_code == 403  # without the page's token
     assert re.match("There is no document 99", house.person.get("/api/documents/99").json["detail"])
+
+
+def of_all_sites(house: House) -> dict[str, Any]:
+    answer = house.post("/api/engagements/customer/report/pdf", {})
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json)
+
+
+@pytest.mark.skipif(not shutil.which("pdftotext"), reason="pdftotext reads the pages")
+def test_all_sites_of_an_engagement_are_one_document(house: House, tmp_path: Path) -> None:
+    asked = of_all_sites(house)
+    own = ask(house)
+    assert of_all_sites(house)["id"] == asked["id"]
+    clerk(house)
+    file = house.person.get(f"/api/documents/{asked['id']}/file")
+    assert 'filename="customer-readiness.pdf"' in file.headers["Content-Disposition"]
+    paper = tmp_path / "all.pdf"
+    paper.write_bytes(file.data)
+    read = subprocess.run(["pdftotext", "-layout", str(paper), "-"], capture_output=True, text=True, check=True).stdout
+    assert "Call readiness of all sites" in read
+    assert "Pier office" in read
+    # One of a site does not replace it, nor the reverse.
+    assert (look(house, asked["id"])["state"], look(house, own["id"])["state"]) == ("ready", "ready")
+    assert of_all_sites(house)["id"] == asked["id"]
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        "UPDATE engagement SET summary = 'Other'",
+        "UPDATE site SET provider = 'Other'",
+        "INSERT INTO brand VALUES (1, 'Harrow', '', '', '')",
+    ],
+)
+def test_whatever_the_page_of_all_sites_says_makes_it_another(
+    house: House, change: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(documents, "pdf_of", lambda page: b"%PDF-")
+    first = of_all_sites(house)
+    clerk(house)
+    connect(house.folder).execute(change)
+    assert of_all_sites(house)["id"] != first["id"]
+
+
+def test_a_document_of_another_engagement_is_not_there(house: House) -> None:
+    asked = of_all_sites(house)
+    db = connect(house.folder)
+    db.execute("DELETE FROM member")
+    db.close()
+    assert house.person.get(f"/api/documents/{asked['id']}").status_code == 404
+    assert house.person.get(f"/api/documents/{asked['id']}/file").status_code == 404

@@ -11,14 +11,19 @@ from tarnfell.report.render import render_html
 from tarnfell.server.access import require_engagement, require_probe, require_site, require_task
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.report.models.documents import DocumentView, EvidenceQuery
-from tarnfell.store import sites as site_store
 from tarnfell.store.db import folder_of, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.dataset import data_set
-from tarnfell.work.issuing.documents import EVIDENCE_PDF, ask_for_evidence, ask_for_report
+from tarnfell.work.issuing.documents import (
+    EVIDENCE_PDF,
+    ask_for_engagement,
+    ask_for_evidence,
+    ask_for_report,
+    name_of,
+)
 from tarnfell.work.issuing.engagement import report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
 from tarnfell.work.issuing.report import report_of
@@ -45,6 +50,15 @@ def engagement_page(slug: str) -> Response:
     """All sites of an engagement on one page, with what to do first."""
     report = report_of_engagement(g.db, require_engagement(slug))
     return Response(engagement_html(report), mimetype="text/html")
+
+
+@endpoint(blueprint, "POST", "/api/engagements/<slug>/report/pdf", response=DocumentView)
+def ask_for_engagement_pdf(slug: str) -> DocumentView:
+    """Have the page of all sites put on paper; one that is ready is given again as long as nothing has changed."""
+    engagement = require_engagement(slug)
+    with writing(g.db):
+        task = ask_for_engagement(g.db, folder_of(g.db), engagement, g.user.id)
+    return _view(task)
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.csv", produces="text/csv")
@@ -122,9 +136,8 @@ def document_file(task_id: int) -> Response:
     if body is None:
         raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
     response = Response(body, mimetype="application/pdf")
-    slug = site_store.site_by_id(g.db, task.site_id).slug
     name = "evidence" if task.kind.startswith(EVIDENCE_PDF) else "readiness"
-    response.headers["Content-Disposition"] = f'attachment; filename="{slug}-{name}.pdf"'
+    response.headers["Content-Disposition"] = f'attachment; filename="{name_of(g.db, task)}-{name}.pdf"'
     return response
 
 

@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import logging
 import sqlite3
+from collections.abc import Callable
 from pathlib import Path
 
+from tarnfell.report.engagement import engagement_html
 from tarnfell.report.evidence import evidence_pdf
-from tarnfell.report.render import render_pdf
+from tarnfell.report.render import pdf_of, render_pdf
+from tarnfell.store import engagements as engagement_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import tasks
 from tarnfell.store.db import writing
+from tarnfell.store.engagements import Engagement
 from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
 from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
+from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.report import report_mark, report_of
 
 REPORT_PDF = "report as PDF"
+ENGAGEMENT_PDF = "report of all sites as PDF"
 EVIDENCE_PDF = "evidence of "
 """And which fault's: sheets of several are documents beside each other."""
 NOT_MADE = "It could not be made; the server's log says why. Ask for it again once that is mended."
@@ -28,18 +34,27 @@ log = logging.getLogger(__name__)
 
 def ask_for_report(db: sqlite3.Connection, data: Path, site: Site, by: int | None) -> Task:
     """One that is ready already, if nothing has changed since it was made."""
-    mark = report_mark(db, site)
-    task = tasks.ask(db, REPORT_PDF, site.id, mark, by)
+    return _asked(db, data, lambda: tasks.ask(db, REPORT_PDF, report_mark(db, site), by, site_id=site.id))
+
+
+def ask_for_engagement(db: sqlite3.Connection, data: Path, engagement: Engagement, by: int | None) -> Task:
+    """As ``ask_for_report``, of all its sites on one page."""
+    mark = engagement_mark(db, engagement)
+    return _asked(db, data, lambda: tasks.ask(db, ENGAGEMENT_PDF, mark, by, engagement_id=engagement.id))
+
+
+def _asked(db: sqlite3.Connection, data: Path, ask: Callable[[], Task]) -> Task:
+    task = ask()
     if task.sha256 and not MADE.place(data, task.sha256).exists():
         tasks.fail(db, task, "Its file is gone.")
-        task = tasks.ask(db, REPORT_PDF, site.id, mark, by)
+        task = ask()
     return task
 
 
 def ask_for_evidence(db: sqlite3.Connection, site: Site, fault: Fault, by: int | None) -> Task:
     """Raises NoSuchFault."""
     kind = f"{EVIDENCE_PDF}{fault.probe_id}, {fault.number}"
-    return tasks.ask(db, kind, site.id, fault_mark(db, fault), by)
+    return tasks.ask(db, kind, fault_mark(db, fault), by, site_id=site.id)
 
 
 def make_next(db: sqlite3.Connection, data: Path) -> bool:
@@ -55,32 +70,49 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
     if task.tries >= MAX_TRIES:
         _fail(db, task)
         return True
-    site = site_store.site_by_id(db, task.site_id)
+    name = name_of(db, task)
     try:
-        body = _evidence_pdf(db, task) if task.kind.startswith(EVIDENCE_PDF) else _report_pdf(db, site)
+        body = _made(db, task)
         sha256 = MADE.keep(data, [body])
     except (OSError, sqlite3.Error):
         with writing(db):
             tasks.put_off(db, task)
         raise
     except Exception:  # a library that draws may fail in any way, and the next document must not wait for it
-        log.exception("%s of %s", task.kind, site.slug)
+        log.exception("%s of %s", task.kind, name)
         _fail(db, task)
         return True
     with writing(db):
         unnamed = tasks.finish(db, task, sha256)
     for name in unnamed:
         MADE.drop(data, name)
-    log.info("%s of %s made, %d bytes", task.kind, site.slug, len(body))
+    log.info("%s of %s made, %d bytes", task.kind, name, len(body))
     return True
+
+
+def name_of(db: sqlite3.Connection, task: Task) -> str:
+    """The short name of the site or the engagement that it is of."""
+    if task.site_id is not None:
+        return site_store.site_by_id(db, task.site_id).slug
+    return engagement_store.engagement_by_id(db, task.engagement_id or 0).slug
+
+
+def _made(db: sqlite3.Connection, task: Task) -> bytes:
+    if task.engagement_id is not None:
+        return _engagement_pdf(db, engagement_store.engagement_by_id(db, task.engagement_id))
+    if task.kind.startswith(EVIDENCE_PDF):
+        return evidence_pdf(evidence_of(db, fault_of_mark(task.mark)))
+    return _report_pdf(db, site_store.site_by_id(db, task.site_id or 0))
+
+
+def _engagement_pdf(db: sqlite3.Connection, engagement: Engagement) -> bytes:
+    for site in site_store.sites_of(db, engagement.id):
+        keep_evaluated(db, site)  # so that no line is as it was before
+    return pdf_of(engagement_html(report_of_engagement(db, engagement)))
 
 
 def _report_pdf(db: sqlite3.Connection, site: Site) -> bytes:
     return render_pdf(report_of(db, site, as_decided(db, site, keep_evaluated(db, site))))
-
-
-def _evidence_pdf(db: sqlite3.Connection, task: Task) -> bytes:
-    return evidence_pdf(evidence_of(db, fault_of_mark(task.mark)))
 
 
 def _fail(db: sqlite3.Connection, task: Task) -> None:

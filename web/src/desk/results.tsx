@@ -2,6 +2,7 @@
 import type { Model } from "../api/client";
 import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
 import { Reach } from "../ui/reach";
+import { letterWith } from "./copy";
 
 type Page = Model<"TestPage">;
 type Run = Model<"SelfRun">;
@@ -10,6 +11,7 @@ type Fill = Model<"SelfFill">;
 type FillWay = Model<"SelfFillWay">;
 
 export function Results({ page }: { page: Page }) {
+  const letter = letterWith(page, (run) => verdict(run, page.target_mos));
   return (
     <section className="mt-10">
       <h2 className="text-lg">What was found</h2>
@@ -36,6 +38,13 @@ export function Results({ page }: { page: Page }) {
           </li>
         ))}
       </ol>
+      {letter && (
+        <p className="mt-5">
+          <a className="underline underline-offset-3" href={letter}>
+            Send a copy of the newest by e-mail
+          </a>
+        </p>
+      )}
       <Glossary target={page.target_mos} filled={page.fills.length > 0} />
     </section>
   );

@@ -118,6 +118,7 @@ export function EngagementScreen({ id }: { id: string }) {
         <LinkButton to={`/engagements/${id}/people`}>People</LinkButton>
         {page.data.may_change && <LinkButton to={`/engagements/${id}/brand`}>Brand</LinkButton>}
         <PageLink href={`/api/engagements/${id}/report.html`}>Report of all sites</PageLink>
+        <DocumentPdf path={`/api/engagements/${id}/report/pdf`} words="All sites, PDF" />
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         {page.data.may_change && (
           <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
