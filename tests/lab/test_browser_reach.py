@@ -55,6 +55,7 @@ def test_the_nearest_of_several_is_proposed_and_how_the_browser_came_there_is_to
         assert run.state == "done", run.failure
         assert run.far_end_id == near
         at.page.see("there and back from this browser", LONG_S)
+        at.page.see("Send a copy of the newest by e-mail", LONG_S)
         said = at.page.text()
         letter = unquote(at.page.driver.find_element(By.CSS_SELECTOR, "a[href^=mailto]").get_attribute("href") or "")
         reach, web_source = browser_store.reach_of(at.db, run.id)

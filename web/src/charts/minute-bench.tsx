@@ -242,20 +242,23 @@ function tickWords(us: number, zone: string, bench: Bench): string {
 /** What a lane's figures come to over the span, for whoever cannot see the picture. */
 export function BenchFigures({ bench }: { bench: Bench }) {
   return (
-    <table className="sr-only">
-      <caption>Round trips and losses in this span</caption>
-      <tbody>
-        {bench.lanes.map((lane) => {
-          const known = lane.p50_ms.filter((v): v is number => v !== null).sort((a, b) => a - b);
-          return (
-            <tr key={`${lane.role}${lane.name}`}>
-              <th>{`${ROLES[lane.role]} ${lane.name}`}</th>
-              <td>{ms(known[Math.floor(known.length / 2)] ?? null, 1)} median</td>
-              <td>{lane.lost.reduce((sum, n) => sum + n, 0)} lost</td>
-            </tr>
-          );
-        })}
-      </tbody>
-    </table>
+    // A table grows to its content whatever width it is given: what hides it stands around it.
+    <div className="sr-only">
+      <table>
+        <caption>Round trips and losses in this span</caption>
+        <tbody>
+          {bench.lanes.map((lane) => {
+            const known = lane.p50_ms.filter((v): v is number => v !== null).sort((a, b) => a - b);
+            return (
+              <tr key={`${lane.role}${lane.name}`}>
+                <th>{`${ROLES[lane.role]} ${lane.name}`}</th>
+                <td>{ms(known[Math.floor(known.length / 2)] ?? null, 1)} median</td>
+                <td>{lane.lost.reduce((sum, n) => sum + n, 0)} lost</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
   );
 }
