@@ -31,3 +31,22 @@ def test_a_link_is_made_opened_and_revoked(page: Page) -> None:
     page.go(link)
     page.see("This link was revoked.")
     assert not page.driver.find_elements(By.XPATH, "//button[contains(., 'test')]")
+
+
+def test_a_relay_is_named_told_to_a_page_and_removed(page: Page) -> None:
+    page.go("/sites/bench/browser-tests")
+    page.see("no relay is named")
+    page.click(By.XPATH, "//summary[contains(., 'Where UDP is blocked')]")
+    page.fill("Host", "relay.merrow.example")
+    page.fill("Shared secret", "north gate")
+    assert page.violations() == []
+    page.press("Keep the relay")
+    page.see("the relay relay.merrow.example, port 3478")
+    # A user's password is another thing, and has to be given.
+    page.fill("User", "pier")
+    secret = page.field("Password")
+    assert (secret.get_attribute("required"), secret.get_attribute("placeholder")) == ("true", "")
+    page.fill("User", "")
+    assert page.field("Shared secret").get_attribute("placeholder") == "as it is"
+    page.press("Remove it")
+    page.see("no relay is named")

@@ -57,9 +57,13 @@ def test_a_relay_is_kept_without_telling_its_secret_and_given_to_good_links_alon
     assert told["tcp"] == "turn:relay.example.net:3478?transport=tcp"
     assert told["user"].endswith(":tarnfell")
     assert "north gate" not in str(told)
-    # What is not given anew stays: a name may change without its password.
-    assert put(house, user="pier", secret=None).json["relay"]["user"] == "pier"
-    assert stranger(house, "GET", code).json["relay"]["password"] == "north gate"
+    # What is not given anew stays; but a shared secret never becomes a password, which browsers are told.
+    assert put(house, port=443, secret=None).json["relay"]["port"] == 443
+    assert put(house, user="pier", secret=None).status_code == 422
+    assert put(house, user="pier", secret="gangway").json["relay"]["user"] == "pier"
+    assert put(house, user="quay", secret=None).json["relay"]["user"] == "quay"
+    assert stranger(house, "GET", code).json["relay"]["password"] == "gangway"
+    assert put(house, user="", secret=None).status_code == 422
     number = house.person.get(LINKS).json["links"][0]["probe_id"]
     house.person.delete(f"{LINKS}/{number}/link", headers={"X-CSRF-Token": house.csrf})
     assert stranger(house, "GET", code).json["relay"] is None
@@ -93,6 +97,16 @@ def test_calls_through_a_relay_are_shown_and_never_counted(house: House, db: sql
     assert facts.aside.browsers == 4
     assert house.person.get(LINKS).json["not_counted"] == 4
     assert run_store.run_by_id(db, straight + 1).name == "Browser, self-run (by relay): Reception"
+
+
+def test_where_nothing_came_through_the_relay_either_that_is_said(house: House) -> None:
+    code = code_of(add(house))
+    (far_end,) = stranger(house, "GET", code).json["far_ends"]
+    body = {"far_end_id": far_end["id"], "offer": "v=0", "relayed": True}
+    job_id = stranger(house, "POST", f"{code}/runs", json=body).json["job_id"]
+    stranger(house, "POST", f"{code}/jobs/{job_id}/failed", json={"why": "no-connection", "relays": TRIED})
+    (run,) = stranger(house, "GET", code).json["runs"]
+    assert run["failure"].startswith("No media came through the relay")
 
 
 def test_where_nothing_came_through_what_the_relay_did_stands_with_it(house: House, db: sqlite3.Connection) -> None:

@@ -90,6 +90,12 @@ WHY = {
     ),
     "given-up": Failure(failures.OTHER, "It was given up before it began."),
 }
+NO_WAY_ON = Failure(
+    failures.UNREACHABLE,
+    "No media came through the relay: it answered this browser, and within 15 s no packet went on to the far end and "
+    "back. The relay must reach the far end’s media ports by UDP.",
+    server_reachable=True,
+)
 
 
 @endpoint(blueprint, "GET", "/api/test/<code>", audience="anyone", response=TestPage)
@@ -294,7 +300,8 @@ def fail_test(code: str, job_id: int, body: TestFailed) -> Done:
     with writing(g.db):
         job = browser_job(probe, job_id)
         if job.state in ("taken", "running"):
-            why = WHY[body.why]
+            relayed = body.why == "no-connection" and browser_store.is_relayed(g.db, job.id)
+            why = NO_WAY_ON if relayed else WHY[body.why]
             if body.relays:
                 relays = tuple(RelayTried(one.by, one.took_ms, one.code, one.words) for one in body.relays)
                 browser_store.keep_reach(g.db, job.id, BrowserReach(relays=relays))

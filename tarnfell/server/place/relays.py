@@ -33,13 +33,14 @@ def change_relay(slug: str, body: RelayForm) -> RelayPage:
     if not _HOST.fullmatch(body.host):
         raise Problem(422, "The relay’s host is a name or an address, such as relay.example.net.")
     kept = relay_store.relay_of(g.db, engagement.id)
-    secret = body.secret or (kept.secret if kept else "")
+    # A secret that the relay shares must never become a password, which every browser is told.
+    alike = kept is not None and bool(kept.user) == bool(body.user)
+    secret = body.secret or (kept.secret if kept and alike else "")
     if not secret:
-        raise Problem(422, "A relay lets nobody through without a password: give it, or the secret it shares.")
+        raise Problem(422, "Give the password of that user, or without a user the secret that the relay shares.")
+    relay = Relay(body.host, body.port, body.tls_port, body.user, secret)
     with writing(g.db):
-        relay_store.keep_relay(
-            g.db, engagement.id, Relay(body.host, body.port, body.tls_port, body.user, secret)
-        )  # fmt: skip
+        relay_store.keep_relay(g.db, engagement.id, relay)
     return _page(engagement.id)
 
 

@@ -15339,7 +15339,7 @@ export interface components {
             user: string;
             /**
              * Secret
-             * @description The password, or the shared secret; null leaves the one that is kept.
+             * @description The password, or the shared secret; null leaves the one that is kept, if it is of the same sort.
              * @default null
              */
             secret: string | null;

@@ -67,9 +67,12 @@ export function DeskScreen({ code }: { code: string }) {
   }, [live]);
 
   async function start(where: Where) {
-    if (!page) return;
     setTrouble(null);
     try {
+      // What the page was told when it was opened may be hours old.
+      const page = await get("TestPage", `/api/test/${code}`);
+      setPage(page);
+      if (page.state !== "open") return;
       const farEnds = await farEndsFor(page, where);
       const steps = stepsOf(page, farEnds);
       if (page.relay) {
@@ -79,7 +82,7 @@ export function DeskScreen({ code }: { code: string }) {
       }
       for (const [at, step] of steps.entries()) {
         setStep({ ...step, number: at + 1, of: steps.length });
-        const measured = await carryOut(step).catch((error) => {
+        const measured = await carryOut(step, page.relay).catch((error) => {
           if (where !== "all") throw error;
           return false; // it stands among the results, and others may be reached
         });
@@ -95,10 +98,13 @@ export function DeskScreen({ code }: { code: string }) {
   }
 
   /** False where no packet came through the straight way; what a relay then let through stands beside that. */
-  async function carryOut({ order, farEnd }: Pick<Step, "order" | "farEnd">): Promise<boolean> {
+  async function carryOut(
+    { order, farEnd }: Pick<Step, "order" | "farEnd">,
+    relay: Page["relay"],
+  ): Promise<boolean> {
     session.current = new Session(order, code, setLive, { tried: tried.current, through: null });
     if (await session.current.run(farEnd.id)) return true;
-    const through = page?.relay ? throughRelay(page.relay, tried.current) : null;
+    const through = relay ? throughRelay(relay, tried.current) : null;
     if (through && !order.fill) {
       session.current = new Session(order, code, setLive, { tried: tried.current, through });
       if (await session.current.run(farEnd.id)) await putTogether(code);

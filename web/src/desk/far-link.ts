@@ -65,11 +65,11 @@ export class FarLink {
     const far = stats.get(String(pair?.remoteCandidateId));
     if (!own || !far) return null;
     return {
-      own: text(own.candidateType),
-      transport: text(far.protocol),
-      relay: text(own.relayProtocol),
-      network: text(own.networkType),
-      address: text(far.address),
+      own: text(own.candidateType, 16),
+      transport: text(far.protocol, 8),
+      relay: text(own.relayProtocol, 8),
+      network: text(own.networkType, 32),
+      address: text(far.address, 64),
       port: Number(far.port) || 0,
     };
   }
@@ -84,4 +84,5 @@ export async function within<T>(forMs: number, what: Promise<T>): Promise<T | nu
   return Promise.race([what, new Promise<null>((done) => setTimeout(() => done(null), forMs))]);
 }
 
-const text = (value: unknown) => (typeof value === "string" ? value : "");
+/** No longer than the server takes it: packets must not be lost for a word. */
+const text = (value: unknown, most: number) => (typeof value === "string" ? value.slice(0, most) : "");

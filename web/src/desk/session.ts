@@ -124,7 +124,7 @@ export class Session {
           await post("Done", `${path}/failed`, { why, relays: this.relays.tried });
           return false;
         }
-        this.reach = await this.far.reach();
+        this.reach = await this.far.reach().catch(() => null);
       } catch (error) {
         // Nobody need wait for a test that this browser could not begin.
         await post("Done", `${path}/failed`, { why: "given-up" });

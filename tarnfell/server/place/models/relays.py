@@ -16,7 +16,7 @@ class RelayForm(Model):
     user: str = Field("", max_length=200)
     """Empty where the secret is shared with the relay, which then takes names that end with a time."""
     secret: str | None = Field(None, min_length=1, max_length=200)
-    """The password, or the shared secret; null leaves the one that is kept."""
+    """The password, or the shared secret; null leaves the one that is kept, if it is of the same sort."""
 
 
 class RelayView(Model):

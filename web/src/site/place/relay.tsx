@@ -63,6 +63,8 @@ function RelayFields({
   const [tlsPort, setTlsPort] = useState(relay ? String(relay.tls_port ?? "") : String(TLS_PORT));
   const [user, setUser] = useState(relay?.user ?? "");
   const [secret, setSecret] = useState("");
+  // A password and a shared secret do not stand in for each other.
+  const kept = relay !== null && Boolean(relay.user) === Boolean(user);
   return (
     <form
       className="mt-3"
@@ -137,9 +139,9 @@ function RelayFields({
               className={INPUT}
               type="password"
               autoComplete="new-password"
-              required={relay === null}
+              required={!kept}
               maxLength={200}
-              placeholder={relay ? "as it is" : ""}
+              placeholder={kept ? "as it is" : ""}
               value={secret}
               onChange={(e) => setSecret(e.target.value)}
             />
