@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from tarnfell.wire.kinds.path import PathFacts
 from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried
 
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 NETWORKS = {
     "wifi": "Wi-Fi",
     "ethernet": "a cable",
@@ -38,15 +39,16 @@ def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
 
 
 def relays_say(relays: Sequence[RelayTried]) -> str:
-    """Which ways to the relay were open."""
+    """Over what the relay gave the browser an address; whether it leads on is shown by calls alone."""
     good = [f"{one.by.upper()} ({_ms(one.took_ms)})" for one in relays if one.took_ms is not None]
     bad = [one for one in relays if one.took_ms is None]
     if not bad:
-        return f"The relay can be used over {_listed(good)}."
+        return f"The relay gave this browser an address over {_listed(good)}."
     why = "; ".join(f"{one.by.upper()}: {_why(one)}" for one in bad)
     if not good:
-        return f"The relay could not be used. {why}."
-    return f"The relay can be used over {_listed(good)}, not over {_listed([one.by.upper() for one in bad])}. {why}."
+        return f"The relay gave this browser no address. {why}."
+    none = _listed([one.by.upper() for one in bad])
+    return f"The relay gave this browser an address over {_listed(good)}, and none over {none}. {why}."
 
 
 def _why(one: RelayTried) -> str:
@@ -69,7 +71,8 @@ def _how(page: PageReach) -> str:
     to = f" to {page.address} port {page.port}" if family else ""
     by = f"{page.transport.upper() or 'an unnamed transport'}{f' over IPv{family}' if family else ''}"
     if page.own == "relay":
-        return f"Packets went through a relay, to which this browser spoke {page.relay.upper() or 'UDP'}, and on{to}."
+        spoken = f", to which this browser spoke {page.relay.upper()}," if page.relay else ""
+        return f"Packets went through a relay{spoken}{f' and on{to}' if to else ''}."
     return f"Packets went by {by}{to}, with no relay between."
 
 
@@ -80,9 +83,10 @@ def _network(page: PageReach) -> str:
 
 def _source(far: FarReach, web_source: str | None) -> str:
     seen = f"The far end saw it at {far.address} port {far.port}"
-    if not web_source or _family(web_source) != _family(far.address):
+    there, here = _address(far.address), _address(web_source or "")
+    if there is None or here is None or not _comparable(there, here):
         return f"{seen}."
-    if ipaddress.ip_address(web_source) == ipaddress.ip_address(far.address):
+    if here == there:
         return f"{seen}, the web server at the same address."
     return f"{seen}, the web server at {web_source}: a proxy, a VPN or a second line carries one of the two."
 
@@ -107,8 +111,18 @@ def _hops(path: PathFacts) -> str:
     return "1 hop" if len(path.hops) == 1 else f"{len(path.hops)} hops"
 
 
+def _comparable(far: Address, web: Address) -> bool:
+    """A web server behind a proxy sees this machine, or a private network, for everybody: that says nothing."""
+    return far.version == web.version and far.is_private == web.is_private and not web.is_loopback
+
+
 def _family(address: str) -> int | None:
+    known = _address(address)
+    return known.version if known else None
+
+
+def _address(text: str) -> Address | None:
     try:
-        return ipaddress.ip_address(address.partition("%")[0]).version
+        return ipaddress.ip_address(text.partition("%")[0])
     except ValueError:
         return None

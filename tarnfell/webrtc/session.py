@@ -138,7 +138,10 @@ class _Session:
         transport = self._peer.sctp
         if transport is None:
             return None
-        chosen = transport.transport.transport._connection._nominated.get(1)
+        try:
+            chosen = transport.transport.transport._connection._nominated.get(1)
+        except AttributeError:
+            return None  # another version keeps it elsewhere: calls are worth more than where they came from
         return WayBack(*chosen.remote_addr) if chosen else None
 
     def _say(self, **what: object) -> None:

@@ -41,9 +41,10 @@ def test_by_what_and_over_what_network() -> None:
 
 
 def test_through_a_relay_only_the_relay_was_seen() -> None:
-    page = PageReach("relay", "udp", "", "", "198.51.100.2", 40_012)
+    page = PageReach("relay", "udp", "tcp", "", "198.51.100.2", 40_012)
     says = reach_says(BrowserReach(page=page, far=way(GATEWAY, reached=False)), "192.0.2.1")
-    assert says[0].startswith("Packets went through a relay, to which this browser spoke UDP, and on to 198.51.100.2")
+    assert says[0].startswith("Packets went through a relay, to which this browser spoke TCP, and on to 198.51.100.2")
+    assert said_of(PageReach("relay"))[0] == "Packets went through a relay."  # over what is not told
     assert says[2:] == ("The far end saw the relay, at 203.0.113.5.",)
 
 
@@ -54,15 +55,20 @@ def test_over_what_a_relay_can_be_used() -> None:
     def said(*tried: RelayTried) -> str:
         return reach_says(BrowserReach(relays=tried), None)[-1]
 
-    assert said(udp, tcp) == "The relay can be used over UDP (12 ms) and TCP (32 ms)."
+    assert said(udp, tcp) == "The relay gave this browser an address over UDP (12 ms) and TCP (32 ms)."
     assert (
         said(udp, tcp, RelayTried("tls", 0.6))
-        == "The relay can be used over UDP (12 ms), TCP (32 ms) and TLS (0.6 ms)."
+        == "The relay gave this browser an address over UDP (12 ms), TCP (32 ms) and TLS (0.6 ms)."
     )
-    assert said(tcp, no_tls) == "The relay can be used over TCP (32 ms), not over TLS. TLS: no answer (timed out)."
-    assert said(refused) == "The relay could not be used. TLS: Unauthorized (401)."
-    assert said(RelayTried("udp")) == "The relay could not be used. UDP: no answer."
-    assert said(RelayTried("udp", None, 0, "Bad address")) == "The relay could not be used. UDP: Bad address."
+    assert (
+        said(tcp, no_tls)
+        == "The relay gave this browser an address over TCP (32 ms), and none over TLS. TLS: no answer (timed out)."
+    )
+    assert said(refused) == "The relay gave this browser no address. TLS: Unauthorized (401)."
+    assert said(RelayTried("udp")) == "The relay gave this browser no address. UDP: no answer."
+    assert (
+        said(RelayTried("udp", None, 0, "Bad address")) == "The relay gave this browser no address. UDP: Bad address."
+    )
 
 
 def test_where_it_was_seen_from() -> None:
@@ -71,6 +77,9 @@ def test_where_it_was_seen_from() -> None:
         ("203.0.113.5", ", the web server at the same address."),
         ("203.0.113.6", ", the web server at 203.0.113.6: a proxy, a VPN or a second line carries one of the two."),
         ("2001:db8::5", "port 61000."),  # of another family, which says nothing
+        ("127.0.0.1", "port 61000."),  # a proxy beside the web server
+        ("100.64.0.7", "port 61000."),  # of a network that is not of that kind
+        ("no address", "port 61000."),
         (None, "port 61000."),
     ):
         says = last_said(far, web_source)[0]

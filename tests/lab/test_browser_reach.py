@@ -83,4 +83,4 @@ def _trip_ms(said: str, name: str) -> float | None:
     """As the page tells it beside that far end."""
     line = next(line for line in said.splitlines() if line.startswith(name) and " · " in line)
     told = line.split(" · ")[1]
-    return None if told == "no packet came back to this browser" else float(told.split(" ms")[0].replace(",", ""))
+    return None if "cannot be tested to now" in told else float(told.split(" ms")[0].replace(",", ""))

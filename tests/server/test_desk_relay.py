@@ -21,8 +21,8 @@ TRIED = [
     {"by": "tcp", "took_ms": 18.6, "code": 0, "words": ""},
     {"by": "tls", "took_ms": None, "code": 401, "words": "Unauthorized"},
 ]
-CAN_BE_USED = (
-    "The relay can be used over TCP (19 ms), not over UDP and TLS. "
+OVER_TCP = (
+    "The relay gave this browser an address over TCP (19 ms), and none over UDP and TLS. "
     "UDP: no answer (TURN host lookup received error); TLS: Unauthorized (401)."
 )
 
@@ -89,7 +89,7 @@ def test_calls_through_a_relay_are_shown_and_never_counted(house: House, db: sql
     shown = stranger(house, "GET", code).json["runs"]
     assert [run["relayed"] for run in shown] == [True, True, False]
     assert shown[0]["reach"]["says"][0].startswith("Packets went through a relay, to which this browser spoke TCP")
-    assert shown[0]["reach"]["says"][-1] == CAN_BE_USED
+    assert shown[0]["reach"]["says"][-1] == OVER_TCP
     site = site_store.site_by_slug(db, "pier")
     assert site is not None
     facts = facts_of(db, site)
@@ -118,6 +118,6 @@ def test_where_nothing_came_through_what_the_relay_did_stands_with_it(house: Hou
     assert told.json == {"state": "failed"}
     (run,) = stranger(house, "GET", code).json["runs"]
     assert run["failure"].startswith("No media came through")
-    assert run["reach"]["says"] == [CAN_BE_USED]
+    assert run["reach"]["says"] == [OVER_TCP]
     assert not browser_store.is_relayed(db, run["run_id"])
     assert stranger(house, "POST", path, json={"why": "no-connection", "relays": TRIED * 2}).status_code == 422

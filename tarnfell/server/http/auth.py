@@ -179,7 +179,7 @@ def address_here() -> str:
 
 
 def peer_of(request: Request) -> str:
-    """Whom a wrong password is counted against.
+    """Who asks: whom a wrong password is counted against, and where a browser that tests comes from.
 
     Behind a proxy of this machine the last address it wrote down; what came before that the client may have made up.
     """

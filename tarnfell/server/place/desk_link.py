@@ -17,6 +17,7 @@ from flask import current_app, g, request
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.offering import answer_of
 from tarnfell.server.http.api import Problem
+from tarnfell.server.http.auth import peer_of
 from tarnfell.server.place.join import require_invitation
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import jobs as job_store
@@ -88,7 +89,7 @@ def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, relayed: bool = Fal
             job_store.move(g.db, job_id, "failed", problem.detail)
         raise
     with writing(g.db):
-        browser_store.begin(g.db, job_id, calls.token, request.remote_addr, relayed)
+        browser_store.begin(g.db, job_id, calls.token, peer_of(request), relayed)
     return answer
 
 

@@ -116,7 +116,7 @@ export function DeskScreen({ code }: { code: string }) {
     const all = page.far_ends;
     if (where === "all" || all.length < 2) return all;
     if (where !== "nearest") return all.filter((one) => one.id === where);
-    const found = await measure(code, all, (one, soFar) => {
+    const found = await measure(code, all, trips, (one, soFar) => {
       setAsking(`${one.name} how far it is`);
       setTrips(soFar);
     });
@@ -228,8 +228,8 @@ function Before({ page, trips, start }: { page: Page; trips: Trips; start: (wher
           )}
           {page.relay && (
             <li>
-              It asks a relay on the internet whether calls could go through it, and where nothing else comes
-              through, it places its calls once more that way.
+              It asks a relay whether calls could go through it, and where nothing else comes through, it
+              places its calls once more that way.
             </li>
           )}
           <li>What it finds goes to your consultant by itself, and you see it here.</li>

@@ -9,8 +9,8 @@ type FarEnd = Model<"TestFarEnd">;
 /** Of one far end its number. */
 export type Where = "nearest" | "all" | number;
 
-/** There and back in milliseconds; null where no packet came back, or the far end would not. */
-export type Trips = ReadonlyMap<number, number | null>;
+/** There and back in milliseconds, or why that is not known. */
+export type Trips = ReadonlyMap<number, number | string>;
 
 export function WhereTo({
   farEnds,
@@ -63,28 +63,41 @@ const times = (count: number) => (count === 2 ? "twice" : `${count} times`);
 
 function distance(one: FarEnd, trips: Trips): string {
   const tripMs = trips.get(one.id);
-  if (tripMs === null) return "no packet came back to this browser";
+  if (typeof tripMs === "string") return tripMs;
   if (tripMs !== undefined) return `${ms(tripMs)} there and back from this browser`;
   return one.connect_ms === null ? "" : `${ms(one.connect_ms)} to connect from a probe at this site`;
 }
 
-/** Asks each; ``tell`` hears which is being asked, and what is known so far. */
+/**
+ * Asks each; ``tell`` hears which is being asked, and what is known so far. What was measured ``before`` stands where one
+ * cannot be asked again yet.
+ */
 export async function measure(
   code: string,
   farEnds: FarEnd[],
+  before: Trips,
   tell: (asked: FarEnd, trips: Trips) => void,
 ): Promise<Trips> {
-  const trips = new Map<number, number | null>();
+  const trips = new Map<number, number | string>();
   for (const one of farEnds) {
     tell(one, new Map(trips));
     // One that cannot be tested to is no reason not to ask the others.
-    trips.set(one.id, await roundTripMs(code, one.id).catch(() => null));
+    try {
+      trips.set(one.id, (await roundTripMs(code, one.id)) ?? "no packet came back to this browser");
+    } catch (error) {
+      const known = before.get(one.id);
+      const why = error instanceof Error ? error.message : String(error);
+      trips.set(one.id, typeof known === "number" ? known : why);
+    }
   }
   return trips;
 }
 
 /** The nearest first; those that were not reached keep their order behind them. */
 export function nearest(farEnds: FarEnd[], trips: Trips): FarEnd | undefined {
-  const far = (one: FarEnd) => trips.get(one.id) ?? Number.POSITIVE_INFINITY;
+  const far = (one: FarEnd) => {
+    const tripMs = trips.get(one.id);
+    return typeof tripMs === "number" ? tripMs : Number.POSITIVE_INFINITY;
+  };
   return [...farEnds].sort((a, b) => (far(a) === far(b) ? 0 : far(a) - far(b)))[0];
 }

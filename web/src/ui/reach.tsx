@@ -5,7 +5,7 @@ import { DASH, ms } from "./format";
 export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: string }) {
   if (reach.says.length === 0) return null;
   return (
-    <details className="mt-1">
+    <details className="mt-1 max-w-[62ch]">
       <summary className="cursor-pointer">{title}</summary>
       <ul className="list-disc pl-5 leading-snug">
         {reach.says.map((one) => (
