@@ -38,6 +38,8 @@ def unpack_table(planes: Sequence[bytes], count: int) -> Ints:
 
 def pack_planes(values: Ints) -> bytes:
     """The planes that ``unpack_planes`` reads, for whoever holds many numbers at once."""
-    difference = np.diff(values, prepend=np.int64(0))
+    # np.diff with what stands before it takes three times as long for a call's few hundred.
+    difference = np.array(values, np.int64)
+    difference[1:] -= values[:-1]
     folded = ((difference << 1) ^ (difference >> 63)).astype("<u8")
     return folded.view(np.uint8).reshape(-1, 8).T.tobytes()

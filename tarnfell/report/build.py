@@ -230,8 +230,9 @@ def summary_of(evaluation: Evaluation) -> tuple[str, ...]:
             "required."
         )
     if evaluation.faults:
-        top = evaluation.faults[0]
-        said.append(f"Costliest cause: {top.headline[0].lower()}{top.headline[1:]}.")
+        top, weighed = evaluation.faults[0], any(one.weight for one in evaluation.faults)
+        named = "First, as the consultant weighs it" if weighed else "Costliest cause"
+        said.append(f"{named}: {top.headline[0].lower()}{top.headline[1:]}.")
     if v.word == "not shown yet" and v.calls:
         first = next(r for r in v.requirements if r.stops and r.state == "open")
         said.append(f"Open first: {first.title}. {first.closes}")

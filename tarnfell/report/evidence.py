@@ -8,6 +8,7 @@ from importlib import resources
 
 from markupsafe import Markup
 
+from tarnfell.report.brand import NO_BRAND, Brand
 from tarnfell.report.render import environment, pdf_of, style
 
 
@@ -57,6 +58,7 @@ class EvidenceSheet:
     moment: str
     rounds: tuple[tuple[str, ...], ...]
     """A time, and what each place answered then."""
+    brand: Brand = NO_BRAND
 
 
 def evidence_html(sheet: EvidenceSheet) -> str:

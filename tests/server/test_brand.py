@@ -64,3 +64,21 @@ def test_a_report_asked_for_anew_has_the_new_brand(house: House) -> None:
     assert house.post("/api/sites/pier/report/pdf", {}).json["id"] == first["id"]
     put(house, **OWN)
     assert house.post("/api/sites/pier/report/pdf", {}).json["id"] != first["id"]
+
+
+def test_who_reads_by_a_link_is_told_from_whom(house: House) -> None:
+    put(house, **OWN)
+    issued = house.post("/api/sites/pier/report/issue", {}).json["issued"][0]
+    form = {"name": "The board", "passphrase": "seven terns at sea"}
+    link = house.post(f"/api/issued/{issued['id']}/links", form).json["issued"][-1]["links"][0]
+    stranger = house.app.test_client()
+    asked = stranger.get(link["path"]).text
+    for part in ("Harrow Voice", "ines@harrow.example", "--accent: #123456", "Passphrase"):
+        assert part in asked
+    assert "Harrow Voice" in stranger.post(link["path"], data={"passphrase": "wrong"}).text
+    shown = stranger.post(link["path"], data={"passphrase": form["passphrase"]}).text
+    assert "Harrow Voice" in shown
+    assert "<iframe" in shown
+    for path in (f"{link['path']}x", "/shared/nothing"):
+        gone = stranger.get(path)
+        assert (gone.status_code, "Harrow Voice" in gone.text) == (404, False)

@@ -63,6 +63,34 @@ def test_a_note_goes_with_its_cause(house: House, lossy: dict[str, Any]) -> None
     assert [c["note"] for c in site["causes"] if c["network"]] == [""]
 
 
+def test_a_cause_is_put_first_and_worded_anew_and_the_report_says_how_it_was_found(
+    house: House, lossy: dict[str, Any]
+) -> None:
+    found = next(c for c in lossy["causes"] if c["network"])
+    assert (found["weight"], found["decided"]) == ("", [])
+    answer = decide(house, weight="first", title="Old copper", remedy="Order <fibre>.", who="Tern Networks")
+    assert (answer.status_code, answer.json["title"]) == (200, "Old copper")
+    after = house.person.get("/api/sites/pier").json
+    told = next(c for c in after["causes"] if c["network"])
+    assert (told["weight"], told["title"], told["remedy"], told["who"]) == (
+        "first",
+        "Old copper",
+        "Order <fibre>.",
+        "Tern Networks",
+    )
+    assert told["as_found"] == {name: found[name] for name in ("title", "remedy", "who")} == found["as_found"]
+    assert [d["low"] for d in after["dimensions"]] == [d["low"] for d in lossy["dimensions"]]
+    html = house.person.get("/api/sites/pier/report.html").text
+    assert html.count("Order &lt;fibre&gt;.") == 2
+    assert "First, as the consultant weighs it: old copper" in html
+    assert "Put first by the consultant, whatever points it took. Heading as found: " in html
+    kept = house.person.get("/api/sites/pier/report.json").json["causes"]
+    assert [c["as_found"]["title"] for c in kept if c["network"]] == [found["title"]]
+    assert decide(house).status_code == 200
+    assert house.person.get("/api/sites/pier").json["causes"] == lossy["causes"]
+    assert decide(house, weight="middle").status_code == 422
+
+
 def test_what_cannot_be_decided_gets_a_sentence(house: House, lossy: dict[str, Any]) -> None:
     for form, status, says in (
         ({"dismissed": True}, 422, "Say why"),

@@ -87,6 +87,23 @@ def test_the_page_on_paper_is_made_by_the_clerk(house: House) -> None:
     assert "pier-evidence.pdf" in file.headers["Content-Disposition"]
 
 
+def test_the_sheet_is_in_the_consultants_name_and_made_anew_when_that_changes(house: House) -> None:
+    line_down(house)
+    before = ask(house).json["id"]
+    assert 'class="letterhead"' not in sheet(house).text
+    brand = {"name": "Harrow Voice", "contact": "ines@harrow.example", "colour": "#123456"}
+    answer = house.person.put("/api/engagements/customer/brand", json=brand, headers={"X-CSRF-Token": house.csrf})
+    assert answer.status_code == 200
+    page = sheet(house).text
+    for part in ('class="letterhead"', "Harrow Voice · ines@harrow.example", "--accent: #123456"):
+        assert part in page
+    assert ask(house).json["id"] != before
+    again = ask(house).json["id"]
+    brief = house.person.get("/api/sites/pier/brief").json["form"] | {"name": "Another name"}
+    house.person.put("/api/sites/pier/brief", json=brief, headers={"X-CSRF-Token": house.csrf})
+    assert ask(house).json["id"] != again
+
+
 def test_a_fault_that_is_not_there_is_said(house: House) -> None:
     assert sheet(house).status_code == 404
     assert ask(house).status_code == 404

@@ -14,9 +14,11 @@ from pathlib import Path
 
 import pytest
 
+from tarnfell.core.verdict.decisions import Decision
 from tarnfell.store import db as database
 from tarnfell.store import jobs, people, places, plans, probes, runs, sites, tasks
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
+from tarnfell.store.decisions import decisions_of
 from tarnfell.store.engagements import add_engagement, presets_of
 
 
@@ -291,3 +293,25 @@ def test_a_database_that_cannot_be_used_is_said_in_a_sentence(tmp_path: Path, da
 def test_what_reaches_the_disk_is_synced(tmp_path: Path) -> None:
     """Acknowledged is what survives the machine: FULL is 2."""
     assert open_database(tmp_path).execute("PRAGMA synchronous").fetchone()[0] == 2
+
+
+def test_decisions_of_before_weigh_nothing_and_word_nothing_anew(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 44})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (7, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO cause_decision (site_id, key, leg, direction, dismissed, words, decided_us) "
+        "VALUES (7, 'line-loss', 'line', 'up', 1, 'A test.', 5), (7, 'line-loss', 'line', 'down', 0, 'Seen.', 6), "
+        "(7, 'far-away', 'beyond', 'both', 0, 'Old.', 7), (7, 'far-away', 'beyond', 'both', 0, '', 8);"
+    )
+    db.close()
+    monkeypatch.undo()
+    assert decisions_of(open_database(tmp_path), 7) == [
+        Decision("line-loss", "line", "up", True, "A test."),
+        Decision("line-loss", "line", "down", False, "Seen."),
+    ]

@@ -14,8 +14,20 @@ from tarnfell.core.verdict.facts import Brief
 Dimension = Literal["voice", "video", "capacity", "steadiness", "load", "reachability", "marking"]
 
 
+Weight = Literal["first", "", "last"]
+"""Where the consultant puts a cause; empty: where the evidence has it."""
+
 CauseName = tuple[CauseKey, LegName, Way]
 """What tells one cause of a site from every other."""
+
+
+@dataclass(frozen=True)
+class Wording:
+    """What may be said of a cause in other words than the evidence's own."""
+
+    title: str
+    remedy: str
+    who: str
 
 
 @dataclass(frozen=True)
@@ -47,6 +59,9 @@ class Cause:
     """False for what is not the network's fault, such as a probe that disturbed itself."""
     note: str = ""
     """The consultant's own."""
+    weight: Weight = ""
+    as_found: Wording | None = None
+    """What the evidence said, where any words of the consultant stand in its place."""
 
     @property
     def named(self) -> CauseName:
@@ -56,6 +71,17 @@ class Cause:
     def headline(self) -> str:
         """Its title, with how many it hit where something counted tells of it."""
         return f"{self.title} ({self.calls_hit} of {self.calls} {self.of})" if self.calls_hit else self.title
+
+    @property
+    def decided(self) -> tuple[str, ...]:
+        """What of it is the consultant's, for whoever reads it."""
+        said = [f"Put {self.weight} by the consultant, whatever points it took."] if self.weight else []
+        if self.as_found:
+            for words, name in (("Heading", "title"), ("Remedy", "remedy"), ("Who acts", "who")):
+                found = getattr(self.as_found, name)
+                if found != getattr(self, name):
+                    said.append(f"{words} as found: {found.rstrip('.')}.")
+        return tuple(said)
 
     @property
     def place(self) -> str:

@@ -19,6 +19,7 @@ from pydantic.json_schema import GenerateJsonSchema, models_json_schema
 from werkzeug.exceptions import HTTPException
 
 from tarnfell import __version__
+from tarnfell.server.http.attribute_docs import attribute_docs
 from tarnfell.server.http.sentences import in_words, what_is_wrong
 from tarnfell.store.members import Role
 
@@ -228,6 +229,18 @@ class _Described(GenerateJsonSchema):
     def field_is_required(self, field: Any, total: bool) -> bool:
         ours = field["type"] == "dataclass-field" and self.mode == "serialization"
         return ours or super().field_is_required(field, total)
+
+    def model_schema(self, schema: Any) -> dict[str, Any]:
+        return _with_docs(schema["cls"], super().model_schema(schema))
+
+    def dataclass_schema(self, schema: Any) -> dict[str, Any]:
+        return _with_docs(schema["cls"], super().dataclass_schema(schema))
+
+
+def _with_docs(model: type, described: dict[str, Any]) -> dict[str, Any]:
+    for name, text in attribute_docs(model).items():
+        described["properties"][name].setdefault("description", text)
+    return described
 
 
 def openapi() -> dict[str, object]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Blueprint, g
 
+from tarnfell.core.verdict.decisions import Decision
 from tarnfell.server.access import require_site
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.judge.models.sites import DecisionForm, DecisionView
@@ -16,7 +17,7 @@ blueprint = Blueprint("decisions", __name__)
 
 @endpoint(blueprint, "PUT", "/api/sites/<slug>/decision", response=DecisionView)
 def decide(slug: str, body: DecisionForm) -> DecisionView:
-    """Dismiss a cause with a reason, put a note to it, or take either back. The verdict stays the evidence's own."""
+    """Dismiss a cause with a reason, weigh it, word it anew, put a note to it. The verdict stays the evidence's own."""
     site = require_site(slug)
     if body.dismissed and not body.words:
         raise Problem(422, "Say why the cause is dismissed: the report says it too.")
@@ -26,7 +27,5 @@ def decide(slug: str, body: DecisionForm) -> DecisionView:
     if cause is None:
         raise Problem(409, "The evidence does not tell of this cause any more. Reload the page.")
     with writing(g.db):
-        decision_store.decide(
-            g.db, site.id, cause.key, cause.leg, cause.direction, body.dismissed, body.words, g.user.id
-        )
-    return DecisionView(title=cause.title, dismissed=body.dismissed, words=body.words)
+        decision_store.decide(g.db, site.id, Decision(**body.model_dump()), g.user.id)
+    return DecisionView(title=body.title or cause.title, dismissed=body.dismissed, words=body.words)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.daysheet import DAYS, Day
 from tarnfell.core.path import Leg, worse_direction
 from tarnfell.core.verdict.capacity import Step
-from tarnfell.core.verdict.causes import Cause
+from tarnfell.core.verdict.causes import Cause, Wording
 from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.requirements import bounds_words
 from tarnfell.core.verdict.site import Evaluation
@@ -28,6 +28,7 @@ from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
 from tarnfell.work.evidence.site_time import open_hours
+from tarnfell.work.placing.closing_plan import closing_plan
 
 
 def verdict_view(evaluated: Evaluated) -> VerdictView:
@@ -86,6 +87,9 @@ def cause_view(cause: Cause) -> CauseView:
         stream_ids=list(cause.stream_ids),
         network=cause.network,
         note=cause.note,
+        weight=cause.weight,
+        as_found=cause.as_found or Wording(cause.title, cause.remedy, cause.who),
+        decided=list(cause.decided),
     )
 
 
@@ -145,6 +149,7 @@ def coverage_view(evaluation: Evaluation, site: Site) -> CoverageView:
         ],
         business=len(business),
         seen=len(business & seen.keys()),
+        closing=None if site.archived_us is not None else closing_plan(site, evaluation, datetime.now(UTC)),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, g, request, session
 
+from tarnfell.report.brand import Brand
 from tarnfell.report.shared import ask_page, gone_page, shared_page
 from tarnfell.server.http import throttle
 from tarnfell.server.http.api import Problem, opened_to
@@ -14,6 +15,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.hashing import fits
 from tarnfell.store.issued import Link
+from tarnfell.work.issuing.report import brand_of
 
 blueprint = Blueprint("shared", __name__)
 
@@ -29,7 +31,7 @@ def open_link(code: str) -> Response:
     if link is None:
         return Response(gone_page(), 404, mimetype="text/html")
     if _is_locked(link):
-        return Response(ask_page(""), mimetype="text/html")
+        return Response(ask_page("", _brand(link)), mimetype="text/html")
     return _shown(link)
 
 
@@ -42,12 +44,12 @@ def unlock(code: str) -> Response:
         return Response(gone_page(), 404, mimetype="text/html")
     peer = peer_of(request)
     if throttle.is_held(peer, f"link {link.id}"):
-        held = ask_page("Too many wrong passphrases. Wait five minutes and try again.")
+        held = ask_page("Too many wrong passphrases. Wait five minutes and try again.", _brand(link))
         return Response(held, 429, mimetype="text/html")
     if _is_locked(link):
         if not fits(request.form.get("passphrase", ""), link.passphrase or ""):
             throttle.note_failure(peer, f"link {link.id}")
-            return Response(ask_page("That is not the passphrase."), 403, mimetype="text/html")
+            return Response(ask_page("That is not the passphrase.", _brand(link)), 403, mimetype="text/html")
         session[UNLOCKED] = sorted({*session.get(UNLOCKED, []), link.id})
     return _shown(link)
 
@@ -73,6 +75,12 @@ def _good(code: str) -> Link | None:
     return link if link and link.is_good(now_us()) else None
 
 
+def _brand(link: Link) -> Brand:
+    one = issued_store.by_id(g.db, link.issued_id)
+    assert one is not None  # a key of the table
+    return brand_of(g.db, site_store.site_by_id(g.db, one.site_id).engagement_id)
+
+
 def _is_locked(link: Link) -> bool:
     return link.passphrase is not None and link.id not in session.get(UNLOCKED, [])
 
@@ -83,7 +91,9 @@ def _shown(link: Link) -> Response:
     with writing(g.db):
         issued_store.note_opened(g.db, link.id, peer_of(request))
     site = site_store.site_by_id(g.db, one.site_id)
-    page = shared_page(site.name, one.number, standing(one), f"/shared/{link.code}", one.pdf_sha256 is not None)
+    page = shared_page(
+        site.name, one.number, standing(one), f"/shared/{link.code}", one.pdf_sha256 is not None, _brand(link)
+    )
     response = Response(page, mimetype="text/html")
     response.headers["X-Robots-Tag"] = "noindex"
     response.headers["Cache-Control"] = "no-store"

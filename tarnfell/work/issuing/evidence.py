@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import hashlib
 import io
 import json
 import sqlite3
@@ -22,6 +23,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
+from tarnfell.work.issuing.report import brand_of
 from tarnfell.work.watch.bench import bench_of
 from tarnfell.work.watch.reading import ReadEpisode, ReadFinding, ReadPlace, WatchReading, kept_reading
 
@@ -48,7 +50,17 @@ class NoSuchFault(LookupError):
 def fault_mark(db: sqlite3.Connection, fault: Fault) -> str:
     """Names the fault, and differs whenever its sheet would say something else. Raises NoSuchFault."""
     reading, _ = _found(db, fault)
-    return json.dumps({"probe": fault.probe_id, "number": fault.number, "until_us": reading.until_us})
+    probe = probe_store.probe_by_id(db, fault.probe_id)
+    site = site_store.site_by_id(db, probe.site_id)
+    around = site, probe.name, probe.test_point, _paper(db, site), brand_of(db, site.engagement_id)
+    return json.dumps(
+        {
+            "probe": fault.probe_id,
+            "number": fault.number,
+            "until_us": reading.until_us,
+            "around": hashlib.sha256(repr(around).encode()).hexdigest(),
+        }
+    )
 
 
 def fault_of_mark(mark: str) -> Fault:
@@ -68,7 +80,7 @@ def evidence_of(db: sqlite3.Connection, fault: Fault) -> EvidenceSheet:
     places = sorted(reading.places, key=lambda one: ROLES.index(one.role))
     far = [place.name for place in places if place.role == "far-end"]
     return EvidenceSheet(
-        paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
+        paper=_paper(db, site),
         title=finding.title,
         says=finding.says,
         addressee=_addressee(site, finding),
@@ -86,7 +98,12 @@ def evidence_of(db: sqlite3.Connection, fault: Fault) -> EvidenceSheet:
         ruled_out=tuple(_ruled_out(places, episodes, reading)),
         moment=f"The beginning of the worst one, {_day(worst.from_us, zone)}.",
         rounds=_rounds(db, site, fault, worst, places, zone),
+        brand=brand_of(db, site.engagement_id),
     )
+
+
+def _paper(db: sqlite3.Connection, site: Site) -> str:
+    return engagement_store.engagement_by_id(db, site.engagement_id).paper
 
 
 CSV_HEAD = ("from", "until", "seconds", "leg", "certainty_pct", "direction", "lost_pct", "late_pct", "added_ms",

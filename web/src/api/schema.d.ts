@@ -5530,7 +5530,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Dismiss a cause with a reason, put a note to it, or take either back. The verdict stays the evidence's own. */
+        /** Dismiss a cause with a reason, weigh it, word it anew, put a note to it. The verdict stays the evidence's own. */
         put: {
             parameters: {
                 query?: never;
@@ -10632,6 +10632,7 @@ export interface components {
             loss_pct: number;
             /**
              * Late
+             * @description Packets that came after they were due to be played.
              * @default 0
              */
             late: number;
@@ -10647,6 +10648,7 @@ export interface components {
             reordered: number;
             /**
              * Jitter Ms
+             * @description RFC 3550 §6.4.1, at the end of the call; ``jitter_max_ms`` its highest.
              * @default 0
              */
             jitter_ms: number;
@@ -10657,6 +10659,7 @@ export interface components {
             jitter_max_ms: number;
             /**
              * Burst Ratio
+             * @description BurstR of ITU-T G.113, of losses on the network.
              * @default 1
              */
             burst_ratio: number;
@@ -10677,6 +10680,7 @@ export interface components {
             delay_p50_ms: number | null;
             /**
              * Pdv P50 Ms
+             * @description Packet delay variation above the fastest packet (RFC 5481 §4.2).
              * @default null
              */
             pdv_p50_ms: number | null;
@@ -10697,6 +10701,7 @@ export interface components {
             pdv_max_ms: number | null;
             /**
              * Effective Loss Pct
+             * @description Lost or late.
              * @default 0
              */
             effective_loss_pct: number;
@@ -10712,6 +10717,7 @@ export interface components {
             r_factor: number | null;
             /**
              * Mos
+             * @description On the codec's own scale; where ``mouth_to_ear_ms`` is None though packets arrived, what it had at best.
              * @default null
              */
             mos: number | null;
@@ -10722,6 +10728,7 @@ export interface components {
             worst_second_mos: number | null;
             /**
              * Worst Stretch Mos
+             * @description Of the worst ten seconds.
              * @default null
              */
             worst_stretch_mos: number | null;
@@ -10737,19 +10744,27 @@ export interface components {
             dscp_sent: number;
             /**
              * Dscp Kept Pct
+             * @description Packets that arrived with the marking they were sent with, of those whose marking the system told.
              * @default null
              */
             dscp_kept_pct: number | null;
-            /** Dscp Received */
+            /**
+             * Dscp Received
+             * @description Packets by the marking they arrived with.
+             */
             dscp_received: {
                 [key: string]: number;
             };
             /**
              * Reason
+             * @description Why there is no quality.
              * @default null
              */
             reason: string | null;
-            /** Mos Wide */
+            /**
+             * Mos Wide
+             * @description MOS-CQEW, from the same R.
+             */
             mos_wide: number | null;
         };
         /** CallLine */
@@ -11045,6 +11060,18 @@ export interface components {
              * @description The consultant's own.
              */
             note: string;
+            /**
+             * Weight
+             * @enum {string}
+             */
+            weight: "first" | "" | "last";
+            /** @description As the evidence words it. */
+            as_found: components["schemas"]["Wording"];
+            /**
+             * Decided
+             * @description What of it is the consultant's, in words.
+             */
+            decided: string[];
         };
         /**
          * Cell
@@ -11261,6 +11288,30 @@ export interface components {
         Chosen: {
             /** Chosen */
             chosen: boolean;
+        };
+        /** ClosingPlan */
+        ClosingPlan: {
+            /** Says */
+            says: string;
+            /**
+             * Calls
+             * @description Concurrent, held.
+             */
+            calls: number;
+            /** Call S */
+            call_s: number;
+            /** Runs */
+            runs: number;
+            /**
+             * Rule
+             * @description RFC 5545.
+             */
+            rule: string;
+            /**
+             * Start Local
+             * @description The site's wall clock, as 2026-11-25T09:05.
+             */
+            start_local: string;
         };
         /** CodecChoice */
         CodecChoice: {
@@ -11511,6 +11562,8 @@ export interface components {
              * @description Of them, with calls.
              */
             seen: number;
+            /** @description The plan that would give what is missing; None where nothing is, or where it cannot be placed. */
+            closing: components["schemas"]["ClosingPlan"] | null;
         };
         /**
          * DayPart
@@ -11593,7 +11646,7 @@ export interface components {
         };
         /**
          * DecisionForm
-         * @description Of the cause with this key, leg and direction. Without words, what was decided before is taken back.
+         * @description Of the cause with this key, leg and direction. Where it says nothing, what was decided before is taken back.
          */
         DecisionForm: {
             /**
@@ -11621,6 +11674,28 @@ export interface components {
              * @default
              */
             words: string;
+            /**
+             * Weight
+             * @default
+             * @enum {string}
+             */
+            weight: "first" | "" | "last";
+            /**
+             * Title
+             * @description In place of the evidence's own, as are the two below; empty: as found.
+             * @default
+             */
+            title: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+            /**
+             * Who
+             * @default
+             */
+            who: string;
         };
         /** DecisionView */
         DecisionView: {
@@ -11885,7 +11960,10 @@ export interface components {
             system: string;
             /** Host */
             host: string | null;
-            /** Stamped */
+            /**
+             * Stamped
+             * @description Whether its lines tell when they were written.
+             */
             stamped: boolean;
             /**
              * Runs
@@ -11904,13 +11982,17 @@ export interface components {
             notes: string[];
             /**
              * Strange
+             * @description Lines that were not understood, by number.
              * @default []
              */
             strange: [
                 number,
                 string
             ][];
-            /** Points */
+            /**
+             * Points
+             * @description Seconds since the first and the round trip in ms, or None; thinned with the extremes kept.
+             */
             points: [
                 number,
                 number | null
@@ -18583,6 +18665,18 @@ export interface components {
         WithdrawForm: {
             /** Reason */
             reason: string;
+        };
+        /**
+         * Wording
+         * @description What may be said of a cause in other words than the evidence's own.
+         */
+        Wording: {
+            /** Title */
+            title: string;
+            /** Remedy */
+            remedy: string;
+            /** Who */
+            who: string;
         };
         /**
          * NotFault

@@ -1,8 +1,8 @@
 // Whom alerts go to: addresses, a webhook, the mail server they go by, and monitoring programs that read figures.
 import { useState } from "react";
 import { get, type Model, post, put, remove } from "../api/client";
-import { Button, Field, INPUT, Section } from "../ui/controls";
-import { NumberField, SelectField, TextField } from "../ui/fields";
+import { Button, Section } from "../ui/controls";
+import { NumberField, SelectField, TextAreaField, TextField } from "../ui/fields";
 import { ago } from "../ui/format";
 import { Popup } from "../ui/popup";
 import { deliveryWords } from "./alert-words";
@@ -108,9 +108,7 @@ function Addresses({ base, page, change }: Props) {
         )
       }
     >
-      <Field label="Addresses, one a line">
-        <textarea className={INPUT} rows={4} value={text} onChange={(event) => setText(event.target.value)} />
-      </Field>
+      <TextAreaField label="Addresses, one a line" value={text} onChange={setText} />
     </Popup>
   );
 }

@@ -4,8 +4,8 @@ import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { type Model, post, put } from "../api/client";
-import { Button, Field, INPUT, Note } from "../ui/controls";
-import { SelectField, TextField } from "../ui/fields";
+import { Button, Note } from "../ui/controls";
+import { SelectField, TextAreaField, TextField } from "../ui/fields";
 import { Sheet } from "../ui/sheet";
 
 type Paper = "A4" | "Letter";
@@ -49,14 +49,12 @@ export function EngagementDialog({ of, children }: Props) {
           }}
         >
           <TextField label="Customer or project" value={name} onChange={setName} />
-          <Field label="What it is about, in a sentence or two">
-            <textarea
-              className={INPUT}
-              rows={3}
-              value={summary}
-              onChange={(event) => setSummary(event.target.value)}
-            />
-          </Field>
+          <TextAreaField
+            label="What it is about, in a sentence or two"
+            rows={3}
+            value={summary}
+            onChange={setSummary}
+          />
           <SelectField
             label="Reports are printed on"
             value={paper}

@@ -3,8 +3,8 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type Model, post, put } from "../api/client";
-import { Button, Field, INPUT, Note, Section } from "../ui/controls";
-import { TextField } from "../ui/fields";
+import { Button, Note, Section } from "../ui/controls";
+import { TextAreaField, TextField } from "../ui/fields";
 import { clock, dateTime, marking } from "../ui/format";
 import { Popup } from "../ui/popup";
 import { Pending, Trail } from "../ui/screen";
@@ -130,9 +130,7 @@ function Describe({ run }: { run: Run }) {
   return (
     <Popup label="Name and note" trigger={<Button>Name and note …</Button>} confirm="Save" onConfirm={save}>
       <TextField label="Name" value={name} onChange={setName} placeholder="after the switch was replaced" />
-      <Field label="Note">
-        <textarea className={INPUT} rows={4} value={note} onChange={(event) => setNote(event.target.value)} />
-      </Field>
+      <TextAreaField label="Note" value={note} onChange={setNote} />
     </Popup>
   );
 }

@@ -78,6 +78,23 @@ export function TextField({ label, value, onChange, hint, placeholder, secret }:
   );
 }
 
+type TextAreaProps = Omit<TextFieldProps, "secret"> & { rows?: number };
+
+/** Several lines of text. */
+export function TextAreaField({ label, value, onChange, hint, placeholder, rows = 4 }: TextAreaProps) {
+  return (
+    <Field label={label} hint={hint}>
+      <textarea
+        className={INPUT}
+        rows={rows}
+        value={value}
+        placeholder={placeholder}
+        onChange={(event) => onChange(event.target.value)}
+      />
+    </Field>
+  );
+}
+
 /** A minute of the day as 8:30; 24:00 is its end. */
 export function TimeField(props: { label: string; value: number; onChange: (minute: number) => void }) {
   const [text, setText] = useState(minuteWords(props.value));

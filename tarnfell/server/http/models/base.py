@@ -21,7 +21,6 @@ class Model(BaseModel):
     model_config = ConfigDict(
         extra="forbid",
         from_attributes=True,
-        use_attribute_docstrings=True,
         str_strip_whitespace=True,
         # Of some three hundred, one start of the server needs a few.
         defer_build=True,

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from tarnfell.core.causes import CauseKey, LegName, Way
+from tarnfell.core.verdict.causes import Weight, Wording
 from tarnfell.core.verdict.requirements import Requirement
 from tarnfell.core.verdict.site import LeftOut
 from tarnfell.server.brief.models.engagements import EvidenceView, PathView, ShareView, VerdictView
@@ -16,6 +17,7 @@ from tarnfell.store.jobs import State
 from tarnfell.work.ingest.files import Cell
 from tarnfell.work.judging.next_step import NextStep
 from tarnfell.work.judging.stages import Stage
+from tarnfell.work.placing.closing_plan import ClosingPlan
 
 
 class BriefView(Model):
@@ -130,6 +132,11 @@ class CauseView(Model):
     """False for what is not the network's fault."""
     note: str
     """The consultant's own."""
+    weight: Weight
+    as_found: Wording
+    """As the evidence words it."""
+    decided: list[str]
+    """What of it is the consultant's, in words."""
 
 
 class DismissedView(Model):
@@ -139,13 +146,18 @@ class DismissedView(Model):
 
 
 class DecisionForm(Model):
-    """Of the cause with this key, leg and direction. Without words, what was decided before is taken back."""
+    """Of the cause with this key, leg and direction. Where it says nothing, what was decided before is taken back."""
 
     key: CauseKey
     leg: LegName
     direction: Way
     dismissed: bool = False
     words: str = Field("", max_length=1000)
+    weight: Weight = ""
+    title: str = Field("", max_length=120)
+    """In place of the evidence's own, as are the two below; empty: as found."""
+    remedy: str = Field("", max_length=1000)
+    who: str = Field("", max_length=120)
 
 
 class DecisionView(Model):
@@ -248,6 +260,8 @@ class CoverageView(Model):
     """Hours of business in a week."""
     seen: int
     """Of them, with calls."""
+    closing: ClosingPlan | None
+    """The plan that would give what is missing; None where nothing is, or where it cannot be placed."""
 
 
 class SitePage(Model):

@@ -4,11 +4,12 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { type Model, put } from "../../api/client";
 import { Button } from "../../ui/controls";
-import { TextField } from "../../ui/fields";
+import { SelectField, TextAreaField, TextField } from "../../ui/fields";
 import { plural } from "../../ui/format";
 import { Popup } from "../../ui/popup";
 
 type Cause = Model<"CauseView">;
+type Words = Pick<Required<Model<"DecisionForm">>, "words" | "weight" | "title" | "remedy" | "who">;
 
 export function Causes({ site }: { site: Model<"SitePage"> }) {
   if (site.causes.length === 0) {
@@ -57,6 +58,12 @@ export function Causes({ site }: { site: Model<"SitePage"> }) {
                   <dd>{cause.note}</dd>
                 </>
               )}
+              {cause.decided.length > 0 && (
+                <>
+                  <dt className="text-soft">Decided</dt>
+                  <dd>{cause.decided.join(" ")}</dd>
+                </>
+              )}
             </dl>
             <Decide slug={site.slug} cause={cause} />
           </li>
@@ -67,27 +74,69 @@ export function Causes({ site }: { site: Model<"SitePage"> }) {
   );
 }
 
-/** A note that goes with the cause into the report, or its dismissal with the reason. */
+const WEIGHTS = [
+  ["first", "First"],
+  ["", "As the evidence has it"],
+  ["last", "Last"],
+] as const;
+
+/** Where the cause stands, its words and a note, as they go into the report; or its dismissal with the reason. */
 function Decide({ slug, cause }: { slug: string; cause: Cause }) {
   const decide = useDecision(slug);
-  const [note, setNote] = useState(cause.note);
+  const found = cause.as_found;
+  const own = (name: keyof typeof found) => (cause[name] === found[name] ? "" : cause[name]);
+  const [form, setForm] = useState<Words>({
+    words: cause.note,
+    weight: cause.weight,
+    title: own("title"),
+    remedy: own("remedy"),
+    who: own("who"),
+  });
+  const set = (part: Partial<Words>) => setForm((was) => ({ ...was, ...part }));
   const [reason, setReason] = useState("");
   return (
     <p className="mt-2 flex flex-wrap gap-3">
       <Popup
-        label={`Note on ${cause.title}`}
-        trigger={<Button>{cause.note ? "Edit note …" : "Note …"}</Button>}
+        label={`Weigh and word ${cause.title}`}
+        trigger={<Button>Weigh and word …</Button>}
         confirm="Save"
-        onConfirm={() => decide(cause, false, note)}
+        onConfirm={() => decide(cause, { dismissed: false, ...form })}
       >
-        <p className="leading-snug">It stands with the cause in the report. Empty: no note.</p>
-        <TextField label="Note" value={note} onChange={setNote} />
+        <p className="leading-snug">
+          As it stands in the report, which says what is yours and how it was found. Empty: as found. Verdict
+          and score stay as the evidence has them.
+        </p>
+        <SelectField
+          label="Order"
+          value={form.weight}
+          options={WEIGHTS}
+          onChange={(weight) => set({ weight: weight as Words["weight"] })}
+        />
+        <TextField
+          label="Heading"
+          value={form.title}
+          placeholder={found.title}
+          onChange={(title) => set({ title })}
+        />
+        <TextAreaField
+          label="Remedy"
+          value={form.remedy}
+          placeholder={found.remedy}
+          onChange={(remedy) => set({ remedy })}
+        />
+        <TextField
+          label="Who acts"
+          value={form.who}
+          placeholder={found.who}
+          onChange={(who) => set({ who })}
+        />
+        <TextAreaField label="Note" value={form.words} onChange={(words) => set({ words })} />
       </Popup>
       <Popup
         label={`Dismiss ${cause.title}`}
         trigger={<Button>Dismiss …</Button>}
         confirm="Dismiss"
-        onConfirm={() => decide(cause, true, reason)}
+        onConfirm={() => decide(cause, { dismissed: true, words: reason })}
       >
         <p className="leading-snug">
           The report names it as considered and dismissed, with your reason. Verdict and score stay as the
@@ -115,7 +164,7 @@ function Dismissed({ site }: { site: Model<"SitePage"> }) {
           <button
             type="button"
             className="underline underline-offset-3"
-            onClick={() => decide(cause, false, "")}
+            onClick={() => decide(cause, { dismissed: false })}
           >
             Take back
           </button>
@@ -127,9 +176,9 @@ function Dismissed({ site }: { site: Model<"SitePage"> }) {
 
 function useDecision(slug: string) {
   const queries = useQueryClient();
-  return async (cause: Cause, dismissed: boolean, words: string) => {
+  return async (cause: Cause, decided: Partial<Words> & { dismissed: boolean }) => {
     const { key, leg, direction } = cause;
-    await put("DecisionView", `/api/sites/${slug}/decision`, { key, leg, direction, dismissed, words });
+    await put("DecisionView", `/api/sites/${slug}/decision`, { key, leg, direction, ...decided });
     await queries.invalidateQueries({ queryKey: ["site", slug] });
   };
 }

@@ -12,7 +12,7 @@ const HOURS = Array.from({ length: 24 }, (_, hour) => hour);
 const FULL = 6;
 
 export function Coverage({ site }: { site: Site }) {
-  const { hours, business, seen } = site.coverage;
+  const { hours, business, seen, closing } = site.coverage;
   const at = new Map(hours.map((one) => [one.weekday * 24 + one.hour, one]));
   const unseen = business - seen;
   return (
@@ -57,10 +57,18 @@ export function Coverage({ site }: { site: Site }) {
         {(unseen > 0 || site.verdict.missing.length > 0) && !site.archived && (
           <span className="flex gap-3">
             <LinkButton to={`/sites/${site.slug}/watch`}>Place calls beside the watch</LinkButton>
-            <LinkButton to={`/sites/${site.slug}/load`}>Plan calls</LinkButton>
+            {!closing && <LinkButton to={`/sites/${site.slug}/load`}>Plan calls</LinkButton>}
           </span>
         )}
       </div>
+      {closing && (
+        <div className="hair mt-4 flex flex-wrap items-center justify-between gap-4 border-t pt-3">
+          <p className="max-w-3xl leading-snug">
+            <span className="font-semibold">To close it:</span> {closing.says}
+          </p>
+          <LinkButton to={`/sites/${site.slug}/load?plan=closing#plan`}>Plan these runs</LinkButton>
+        </div>
+      )}
     </>
   );
 }

@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { get, type Model, post, put, remove } from "../../api/client";
 import { Button, Note } from "../../ui/controls";
-import { TextField } from "../../ui/fields";
+import { TextAreaField, TextField } from "../../ui/fields";
 import { Popup } from "../../ui/popup";
 
 type Own = Model<"OwnCause">;
@@ -110,7 +110,7 @@ function Words(props: {
       </p>
       <TextField label="Cause" value={form.title} onChange={(title) => set({ title })} />
       <TextField label="Known from" value={form.says} onChange={(says) => set({ says })} />
-      <TextField label="Remedy" value={form.remedy} onChange={(remedy) => set({ remedy })} />
+      <TextAreaField label="Remedy" rows={3} value={form.remedy} onChange={(remedy) => set({ remedy })} />
       <TextField label="Who acts" value={form.who} onChange={(who) => set({ who })} />
     </Popup>
   );

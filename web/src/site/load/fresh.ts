@@ -37,3 +37,19 @@ export function freshForm(site: Model<"SitePage">, probes: Probe[], farEnds: Far
     rule: null,
   };
 }
+
+/** The plan that gives the evidence still missing; no picture streams, which would cost what was not asked for. */
+export function closingForm(fresh: Form, closing: Model<"ClosingPlan">): Form {
+  return {
+    ...fresh,
+    name: "Evidence that is missing",
+    shape: "hold",
+    calls: closing.calls,
+    call_s: closing.call_s,
+    rounds: 1,
+    video: [],
+    when: "repeat",
+    start_local: closing.start_local,
+    rule: closing.rule,
+  };
+}

@@ -10,7 +10,7 @@ import { Pager } from "../../ui/pager";
 import { slowing } from "../../ui/polling";
 import { Popup } from "../../ui/popup";
 import { Pending, Trail } from "../../ui/screen";
-import { ends, freshForm } from "./fresh";
+import { closingForm, ends, freshForm } from "./fresh";
 import { PlanAside } from "./plan-aside";
 import { PlanFields } from "./plan-fields";
 import { ruleWords } from "./rule";
@@ -67,7 +67,10 @@ function Plans({ site, places, plans, pager }: Props) {
   const queries = useQueryClient();
   const { probes, farEnds } = ends(places);
   const fresh = freshForm(site, probes, farEnds);
-  const [form, setForm] = useState<Form>(fresh);
+  const [search, setSearch] = useAddress();
+  const { closing } = site.coverage;
+  const closes = search.get("plan") === "closing" && closing !== null;
+  const [form, setForm] = useState<Form>(closes ? closingForm(fresh, closing) : fresh);
   const [changing, setChanging] = useState<number | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
   const path = `/api/sites/${site.slug}/plans`;
@@ -81,6 +84,7 @@ function Plans({ site, places, plans, pager }: Props) {
       await queries.invalidateQueries();
       setChanging(null);
       setForm(fresh);
+      setSearch("plan", "");
       if (made.series_id !== null) navigate(`/series/${made.series_id}`);
     } catch (error) {
       setProblem((error as Error).message);
@@ -131,6 +135,7 @@ function Plans({ site, places, plans, pager }: Props) {
       {ready && (
         <div className="grid lg:grid-cols-[1fr_360px] gap-10">
           <Section id="plan" title={changing === null ? "A new plan" : "Change the plan"}>
+            {closes && changing === null && <p className="mb-4 leading-snug">{closing.says}</p>}
             <PlanFields
               form={form}
               change={(part) => setForm((before) => ({ ...before, ...part }))}

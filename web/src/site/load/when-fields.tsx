@@ -2,7 +2,7 @@
 import type { ReactNode } from "react";
 import { Field, INPUT } from "../../ui/controls";
 import { DaysField, NumberField, SelectField, TextField } from "../../ui/fields";
-import { type Recurrence, recurrenceOf, ruleOf } from "./rule";
+import { type Recurrence, recurrenceOf, ruleOf, ruleWords } from "./rule";
 
 export type When = "now" | "at" | "repeat" | "draft";
 const WORDS: Record<When, string> = {
@@ -90,7 +90,12 @@ function Repeat({ rule, onChange }: { rule: string; onChange: (rule: string) => 
       {found?.every === "WEEKLY" && (
         <DaysField label="On" value={found.days} onChange={(days) => set({ days })} />
       )}
-      <TextField label="As a rule of RFC 5545" value={rule} onChange={onChange} />
+      <TextField
+        label="As a rule of RFC 5545"
+        value={rule}
+        onChange={onChange}
+        hint={found?.hours && ruleWords(rule)}
+      />
     </div>
   );
 }

@@ -1,0 +1,81 @@
+"""The plan that would close a site's evidence, as the load screen takes it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from tarnfell.core.figures import count
+from tarnfell.core.schedule import Span, quiet_span
+from tarnfell.core.verdict.closing import Closing, Hour, Short, closing
+from tarnfell.core.verdict.score import Verdict
+from tarnfell.core.verdict.site import Evaluation
+from tarnfell.store.sites import Site
+from tarnfell.work.evidence.site_time import is_open, open_hours
+from tarnfell.work.placing.rules import quiet_hours
+
+CALL_S = 60
+MOST_CALLS = 100
+
+
+@dataclass(frozen=True)
+class ClosingPlan:
+    says: str
+    calls: int
+    """Concurrent, held."""
+    call_s: int
+    runs: int
+    rule: str
+    """RFC 5545."""
+    start_local: str
+    """The site's wall clock, as 2026-11-25T09:05."""
+
+
+def closing_plan(site: Site, evaluation: Evaluation, now: datetime) -> ClosingPlan | None:
+    """From tomorrow on, outside of all hours without load. None where nothing is missing or no hour is free."""
+    zone = ZoneInfo(site.time_zone)
+    tomorrow = now.astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None) + timedelta(days=1)
+    free = {hour for hour in open_hours(site) if _is_free(site, hour, tomorrow, zone)}
+    seen = {(one.weekday, one.hour) for one in evaluation.coverage}
+    short = _short(site, evaluation.verdict)
+    found = closing(short, free, seen)
+    if found is None:
+        return None
+    first = next(day for n in range(7) if (day := tomorrow + timedelta(days=n)).isoweekday() in found.weekdays)
+    start = first.replace(hour=found.hours[0], minute=found.minutes[0])
+    calls = min(MOST_CALLS, site.needed_calls)
+    says = (
+        f"{count(found.runs)} runs of {calls} concurrent {'call' if calls == 1 else 'calls'} for a minute each, "
+        f"{found.a_day} a day from {start:%a %d %b} on: {_yield(found, site, evaluation.verdict, short)}"
+    )
+    return ClosingPlan(says, calls, CALL_S, found.runs, found.rule, f"{start:%Y-%m-%dT%H:%M}")
+
+
+def _short(site: Site, verdict: Verdict) -> Short:
+    return Short(
+        max(0, site.required_days - verdict.days),
+        max(0, site.required_busy_hours - verdict.busy_hours),
+        max(0, site.required_moments - verdict.moments),
+    )
+
+
+def _yield(found: Closing, site: Site, verdict: Verdict, short: Short) -> str:
+    if short.nothing:
+        return "each sees an hour of the week without a call so far."
+    return (
+        f"{verdict.days + found.days} of {site.required_days} days, "
+        f"{verdict.busy_hours + found.days * len(found.hours)} of {site.required_busy_hours} busy hours and "
+        f"{verdict.moments + found.runs} of {site.required_moments} moments of business hours afterwards, if every run "
+        "comes about."
+    )
+
+
+def _is_free(site: Site, hour: Hour, tomorrow: datetime, zone: ZoneInfo) -> bool:
+    """Of business from its first minute to its last, and none without load."""
+    weekday, begin = hour
+    if not all(is_open(site, weekday, 60 * begin + minute) for minute in range(0, 60, 5)):
+        return False
+    day = tomorrow + timedelta(days=(weekday - tomorrow.isoweekday()) % 7)
+    start = day.replace(hour=begin, tzinfo=zone)
+    return quiet_span(Span(start, start + timedelta(hours=1)), quiet_hours(site), zone) is None
