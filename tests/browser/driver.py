@@ -122,7 +122,7 @@ class Page:
         Select(self.field(label)).select_by_visible_text(words)
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
-        xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select]"
+        xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select or self::textarea]"
         WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
             lambda d: d.find_elements(By.XPATH, xpath), f"no “{label}”"
         )

@@ -80,6 +80,15 @@ def test_what_a_ramp_costs_and_yields(house: House) -> None:
     assert (found["moments"], found["shows_pct"]) == (1, pytest.approx(2.5))
 
 
+def test_what_starts_again_and_again_says_how_often_it_must(house: House) -> None:
+    again = {"when": "repeat", "start_local": "2026-11-25T09:00", "rule": "FREQ=DAILY"}
+    for call_s, says in (
+        (600, "Each start covers 1 ten-minute moment; 122 without a bad call show 97 %, which takes 122 starts."),
+        (1500, "Each start covers 3 ten-minute moments; 122 without a bad call show 97 %, which takes 41 starts."),
+    ):
+        assert says in check(house, calls=2, call_s=call_s, **again)["remarks"]
+
+
 @pytest.mark.parametrize(
     ("change", "says"),
     [

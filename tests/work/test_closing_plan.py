@@ -17,6 +17,7 @@ __all__ = ["house"]
 
 THURSDAY_LATE = datetime(2026, 7, 2, 23, 30, tzinfo=UTC)
 """Friday in London."""
+EVERY = tuple((day, hour) for day in range(1, 6) for hour in range(9, 18))
 
 
 def site_of(house: House, **values: Any) -> Site:
@@ -25,8 +26,14 @@ def site_of(house: House, **values: Any) -> Site:
     return replace(site_by_id(connect(house.folder), 1), **{**office, **asked, **values})
 
 
-def plan(site: Site, days: int = 0, hours: int = 0, moments: int = 0, seen: tuple[Any, ...] = ()) -> ClosingPlan | None:
-    verdict = SimpleNamespace(days=days, busy_hours=hours, moments=moments)
+def plan(
+    site: Site, days: int = 0, hours: int = 0, moments: int = 0, loaded: int = 0, seen: tuple[Any, ...] = ()
+) -> ClosingPlan | None:
+    def more(calls: int, required_pct: float) -> int:
+        assert (calls, required_pct) == (site.needed_calls, site.required_share_pct)
+        return loaded
+
+    verdict = SimpleNamespace(days=days, busy_hours=hours, moments=moments, capacity=SimpleNamespace(more_moments=more))
     found: Any = SimpleNamespace(verdict=verdict, coverage=[CoveredHour(*at, 1, 1, 1) for at in seen])
     return closing_plan(site, found, THURSDAY_LATE)
 
@@ -39,7 +46,7 @@ def test_from_the_next_day_of_the_site_in_whole_hours_of_business(house: House) 
     assert (found.start_local, found.calls, found.call_s, found.runs) == ("2026-07-06T09:05", 12, 60, 48)
     assert found.says == (
         "48 runs of 12 concurrent calls for a minute each, 16 a day from Mon 06 Jul on: 5 of 5 days, 43 of 20 busy "
-        "hours and 68 of 60 moments of business hours afterwards, if every run comes about."
+        "hours and 68 of 60 moments of business hours, if every run comes about."
     )
 
 
@@ -53,13 +60,28 @@ def test_hours_without_load_are_left_out_be_they_of_the_night_before(house: Hous
 
 
 def test_with_enough_evidence_the_hours_that_were_never_seen(house: House) -> None:
-    every = tuple((day, hour) for day in range(1, 6) for hour in range(9, 18))
     enough = {"days": 5, "hours": 20, "moments": 60}
-    assert plan(site_of(house), **enough, seen=every) is None
-    found = plan(site_of(house), **enough, seen=tuple(one for one in every if one != (3, 11)))
+    assert plan(site_of(house), **enough, seen=EVERY) is None
+    found = plan(site_of(house), **enough, seen=tuple(one for one in EVERY if one != (3, 11)))
     assert found is not None
     assert (found.runs, found.start_local) == (1, "2026-07-08T11:05")
     assert found.says.endswith("each sees an hour of the week without a call so far.")
+
+
+def test_the_number_of_calls_that_is_not_shown_yet_is_held_until_it_can_be(house: House) -> None:
+    enough = {"days": 5, "hours": 20, "moments": 60}
+    found = plan(site_of(house), **enough, loaded=100)
+    assert found is not None
+    assert found.runs == 3 * 8 * 6
+    assert found.says.endswith(
+        "48 a day from Mon 06 Jul on: 144 more moments at this load (100 without a bad call would show it), "
+        "if every run comes about."
+    )
+    more = plan(site_of(house), **{**enough, "days": 4}, loaded=600)
+    assert more is not None
+    assert (more.runs, "5 of 5 days" in more.says, "busy hours" in more.says) == (13 * 8 * 6, False, False)
+    for site, moments in ((site_of(house), 601), (site_of(house, needed_calls=101), 100)):
+        assert plan(site, **enough, loaded=moments, seen=EVERY) is None
 
 
 def test_where_every_hour_is_without_load_there_is_none(house: House) -> None:

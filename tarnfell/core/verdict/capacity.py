@@ -57,6 +57,17 @@ class Capacity:
             return "shown"
         return "shown not" if self.fails_at is not None and self.fails_at <= concurrent else "open"
 
+    def step_for(self, concurrent: int) -> Step | None:
+        """The lowest load that was tried and proves ``concurrent`` calls where it is shown."""
+        return next((step for step in self.steps if step.concurrent >= concurrent), None)
+
+    def more_moments(self, concurrent: int, required_pct: float) -> int:
+        """With so many calls, all good, before they are shown; 0 where they are shown or shown not."""
+        if self.state_at(concurrent) != "open":
+            return 0
+        step = self.step_for(concurrent)
+        return step.more_moments if step else good_moments_more({}, required_pct, WITNESS_CONFIDENCE)
+
 
 def capacity_of(calls: Iterable[CallReading], required_pct: float) -> Capacity:
     """From every call that was placed both ways; order does not matter."""

@@ -27,10 +27,12 @@ class Short:
     """Busy hours, each of one day."""
     moments: int
     """Ten minutes of business hours with calls."""
+    loaded: int = 0
+    """Such moments with as many calls as are needed, for their number to be shown."""
 
     @property
     def nothing(self) -> bool:
-        return self.days == self.hours == self.moments == 0
+        return self.days == self.hours == self.moments == self.loaded == 0
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,8 @@ class Closing:
 def closing(short: Short, usable: Iterable[Hour], seen: Iterable[Hour]) -> Closing | None:
     """None where nothing is short and every usable hour was seen, or where no hour can be used.
 
-    ``usable`` are whole hours of business in which calls may be placed; ``seen`` those of the week that had calls.
+    Each run holds the calls that are needed. ``usable`` are whole hours of business in which calls may be placed;
+    ``seen`` those of the week that had calls.
     """
     weekdays, hours = _grid(set(usable))
     if not hours:
@@ -72,8 +75,9 @@ def closing(short: Short, usable: Iterable[Hour], seen: Iterable[Hour]) -> Closi
         weekdays, hours = _grid(set(usable) - set(seen))
         return Closing(weekdays, hours, _minutes(1), len(weekdays)) if hours else None
     most_a_day = _AN_HOUR[-1] * len(hours)
-    days = max(short.days, math.ceil(short.hours / len(hours)), math.ceil(short.moments / most_a_day))
-    wanted = short.moments / (days * len(hours))
+    moments = max(short.moments, short.loaded)
+    days = max(short.days, math.ceil(short.hours / len(hours)), math.ceil(moments / most_a_day))
+    wanted = moments / (days * len(hours))
     return Closing(weekdays, hours, _minutes(next(n for n in _AN_HOUR if n >= wanted)), days)
 
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, cast
 
-from tarnfell.core.verdict.capacity import WITNESS_CONFIDENCE, Capacity, State
+from tarnfell.core.verdict.capacity import Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
@@ -148,7 +148,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
     need = brief.needed_calls
     title = f"{need} concurrent {'call' if need == 1 else 'calls'}"
     state = capacity.state_at(need)
-    step = next((s for s in capacity.steps if s.concurrent >= need), None)
+    step = capacity.step_for(need)
     tried = max((s.concurrent for s in capacity.steps), default=0)
     if state == "shown":
         return Requirement("capacity", title, state, True, f"{capacity.sustained} concurrent calls are shown.", "")
@@ -164,7 +164,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
             f"{brief.required_share_pct:g} % required; {capacity.sustained or 'no number'} shown.",
             "",
         )
-    more = step.more_moments if step else good_moments_more({}, brief.required_share_pct, WITNESS_CONFIDENCE)
+    more = capacity.more_moments(need, brief.required_share_pct)
     said = f"At most {tried} concurrent in business hours so far." if tried else "Not tried in business hours yet."
     if step:
         said = (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
@@ -305,10 +306,14 @@ def _remarks(site: Site, wish: Wish, plan: Plan) -> list[str]:
             f"Media flows {spec.direction} only: this tests that direction alone and is no evidence of whole calls."
         )
     if plan.shows_pct < site.required_share_pct:
+        needed = moments_to_show(site.required_share_pct)
+        covers = f"covers {plan.moments} ten-minute {'moment' if plan.moments == 1 else 'moments'}"
+        shows = f"{needed} without a bad call show {site.required_share_pct:g} %"
         found.append(
-            f"This covers {plan.moments} ten-minute {'moment' if plan.moments == 1 else 'moments'}; "
-            f"{moments_to_show(site.required_share_pct)} without a bad call show {site.required_share_pct:g} %. Make "
-            "it recurring: a short run in many moments shows more than a long one in few."
+            f"Each start {covers}; {shows}, which takes {math.ceil(needed / plan.moments)} starts."
+            if wish.when == "repeat"
+            else f"This {covers}; {shows}. Make it recurring: a short run in many moments shows more than a long one "
+            "in few."
         )
     if shape.call_s < MIN_CALL_S:
         found.append(f"Calls shorter than {MIN_CALL_S:g} s do not count as evidence.")

@@ -17,6 +17,9 @@ from tarnfell.work.placing.rules import quiet_hours
 
 CALL_S = 60
 MOST_CALLS = 100
+"""Of one run, as the load screen proposes them."""
+MOST_LOADED = 600
+"""Beyond so many moments a number of calls is not shown by patience: the line has to be mended first."""
 
 
 @dataclass(frozen=True)
@@ -53,22 +56,31 @@ def closing_plan(site: Site, evaluation: Evaluation, now: datetime) -> ClosingPl
 
 
 def _short(site: Site, verdict: Verdict) -> Short:
+    loaded = verdict.capacity.more_moments(site.needed_calls, site.required_share_pct)
     return Short(
         max(0, site.required_days - verdict.days),
         max(0, site.required_busy_hours - verdict.busy_hours),
         max(0, site.required_moments - verdict.moments),
+        loaded if loaded <= MOST_LOADED and site.needed_calls <= MOST_CALLS else 0,
     )
 
 
 def _yield(found: Closing, site: Site, verdict: Verdict, short: Short) -> str:
+    """What there is when every run has come about, of all that is short now."""
     if short.nothing:
         return "each sees an hour of the week without a call so far."
-    return (
-        f"{verdict.days + found.days} of {site.required_days} days, "
-        f"{verdict.busy_hours + found.days * len(found.hours)} of {site.required_busy_hours} busy hours and "
-        f"{verdict.moments + found.runs} of {site.required_moments} moments of business hours afterwards, if every run "
-        "comes about."
-    )
+    hours = verdict.busy_hours + found.days * len(found.hours)
+    told = [
+        (short.days, f"{verdict.days + found.days} of {site.required_days} days"),
+        (short.hours, f"{hours} of {site.required_busy_hours} busy hours"),
+        (short.moments, f"{verdict.moments + found.runs} of {site.required_moments} moments of business hours"),
+        (
+            short.loaded,
+            f"{found.runs} more moments at this load ({short.loaded} without a bad call would show it)",
+        ),
+    ]
+    said = [words for is_short, words in told if is_short]
+    return f"{', '.join(said[:-1])}{' and ' if said[1:] else ''}{said[-1]}, if every run comes about."
 
 
 def _is_free(site: Site, hour: Hour, tomorrow: datetime, zone: ZoneInfo) -> bool:

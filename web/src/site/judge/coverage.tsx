@@ -64,7 +64,7 @@ export function Coverage({ site }: { site: Site }) {
       {closing && (
         <div className="hair mt-4 flex flex-wrap items-center justify-between gap-4 border-t pt-3">
           <p className="max-w-3xl leading-snug">
-            <span className="font-semibold">To close it:</span> {closing.says}
+            <span className="font-semibold">What would close it:</span> {closing.says}
           </p>
           <LinkButton to={`/sites/${site.slug}/load?plan=closing#plan`}>Plan these runs</LinkButton>
         </div>

@@ -105,7 +105,10 @@ export function SiteScreen({ id }: { id: string }) {
         <Section
           id="causes"
           title="Causes"
-          aside={site.causes.length > 0 && `${plural(site.causes.length, "cause")}, costliest first`}
+          aside={
+            site.causes.length > 0 &&
+            `${plural(site.causes.length, "cause")}, ${site.causes.some((one) => one.weight) ? "in the consultant’s order" : "costliest first"}`
+          }
         >
           <Causes site={site} />
           <OwnCauses slug={site.slug} />

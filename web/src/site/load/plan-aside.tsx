@@ -65,9 +65,10 @@ export function PlanAside({ slug, form, timeZone, onFix }: Props) {
           <LineShare name="of the line up" share={found.takes.share_up_pct} ceiling={null} />
           <LineShare name="of the line down" share={found.takes.share_down_pct} ceiling={null} />
           <p className="mt-4 text-sm leading-snug">
-            {plural(found.takes.moments, "ten-minute moment")}: with no bad call this shows at least{" "}
-            {fixed(found.takes.shows_pct, 1)} % (95 % confidence); {found.takes.required_share_pct} %
-            required.
+            {plural(found.takes.moments, "ten-minute moment")}
+            {form.when === "repeat" ? " a start: with no bad call one start" : ": with no bad call this"}{" "}
+            shows at least {fixed(found.takes.shows_pct, 1)} % (95 % confidence);{" "}
+            {found.takes.required_share_pct} % required.
           </p>
           {found.takes.starts.length > 0 && form.when !== "now" && (
             <p className="mt-3 text-sm leading-snug">
