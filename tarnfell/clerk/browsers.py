@@ -98,7 +98,7 @@ class Joining:
             return
         if fill is not None:
             with writing(db):
-                if job.state in job_store.OPEN:
+                if job.state != "done":
                     browser_store.keep_reach(db, job.id, reach)
                     fill_store.keep(db, job.id, job.site_id, read(FillAsked, job.arguments), fill)
                     job_store.move(db, job.id, "done", "")

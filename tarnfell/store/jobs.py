@@ -37,7 +37,10 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
     "done": (),
 }
 TAKEN_BACK = "Cancelled before the probe started."
-PAGE_CLOSED = "The page in the browser was closed, or fell asleep, before it delivered its packets."
+PAGE_CLOSED = (
+    "The page in the browser was closed, or fell asleep, before it delivered its packets. Where the test itself had "
+    "ended, opening the link again in that browser delivers them."
+)
 SUPERSEDED = "Asked for again before the probe took it."
 SILENCE_US = 60 * 1_000_000
 """A probe silent this long with a job in hand is taken to be gone."""

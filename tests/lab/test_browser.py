@@ -17,6 +17,7 @@ from selenium.webdriver.common.by import By
 
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
@@ -225,6 +226,41 @@ def test_a_page_in_the_background_goes_on_and_says_for_how_long(row: Row, tmp_pa
     assert check is not None
     assert check.probe.hidden_s > 1
     assert sent == {"up": PLANNED, "down": PLANNED}
+
+
+def test_a_page_closed_before_it_could_deliver_does_so_when_the_link_is_opened_again(row: Row, tmp_path: Path) -> None:
+    script = {"seed": 7, "up": {"delay_ms": 5}, "down": {"delay_ms": 5}}
+    with (
+        far_end(row, tmp_path),
+        rig.path(tmp_path, PATH, FAR, script, prefix=row.inside("path")),
+        desk(row, tmp_path) as at,
+    ):
+        row.await_port("path", rig.CONTROL_PORT)
+        at.open()
+        # The line to the server gives out as the test ends.
+        at.page.driver.execute_cdp_cmd("Network.enable", {})
+        at.page.driver.execute_cdp_cmd("Network.setBlockedURLs", {"urls": ["*/half"]})
+        at.page.press("Start the test")
+        at.page.see("Delivering what was measured", LONG_S)
+        run = at.await_state("running")
+        kept = "indexedDB.databases().then(all => arguments[0](all.map(one => one.name)))"
+        rig.eventually(
+            lambda: at.page.driver.execute_async_script(kept) == ["tarnfell-test"], "a half that is kept", LONG_S
+        )
+        at.page.driver.get("about:blank")
+        with writing(at.db):
+            job_store.give_up_silent(at.db, [run.id])
+        assert "opening the link again" in (at.run().failure or "")
+        at.page.driver.execute_cdp_cmd("Network.setBlockedURLs", {"urls": []})
+        at.page.go(f"/test/{at.code}")
+        at.page.see("It is delivered now.")
+        done = at.await_state("done")
+        figures = {one.direction: one.figures for one in call_store.directions_of_run(at.db, done.id)}
+        assert {way: one.sent for way, one in figures.items()} == {"up": PLANNED, "down": PLANNED}
+        # Brought once: whoever opens it a third time is told nothing.
+        at.page.go(f"/test/{at.code}")
+        at.page.see("What will happen")
+        assert "delivered now" not in at.page.text()
 
 
 def test_the_page_is_light_and_holds_on_a_phone(row: Row, tmp_path: Path) -> None:

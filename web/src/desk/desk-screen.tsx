@@ -4,6 +4,7 @@ import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
 import { count, dateTime } from "../ui/format";
 import { Mark } from "../ui/mark";
+import { deliverLeft } from "./deliver";
 import { Part } from "./part";
 import { throughRelay, tryRelay } from "./relay";
 import { Results } from "./results";
@@ -37,6 +38,7 @@ export function DeskScreen({ code }: { code: string }) {
   const [step, setStep] = useState<Step | null>(null);
   const [asking, setAsking] = useState<string | null>(null);
   const tried = useRef<Model<"RelayFound">[]>([]);
+  const [brought, setBrought] = useState<number[]>([]);
   const [trips, setTrips] = useState<Trips>(new Map());
   const session = useRef<Session | null>(null);
   const read = useCallback(async () => {
@@ -50,7 +52,11 @@ export function DeskScreen({ code }: { code: string }) {
   }, [code]);
   useEffect(() => {
     void read();
-  }, [read]);
+    void deliverLeft(code).then((found) => {
+      setBrought(found);
+      if (found.length > 0) void read();
+    });
+  }, [code, read]);
   // Judging takes some seconds after the packets are delivered.
   const judged = page ? page.runs.every(isOver) && page.fills.every(isJudged) : true;
   useEffect(() => {
@@ -58,7 +64,7 @@ export function DeskScreen({ code }: { code: string }) {
     const timer = setInterval(() => void read(), AGAIN_MS);
     return () => clearInterval(timer);
   }, [judged, live, read]);
-  // Whoever leaves in the middle loses what was measured.
+  // Whoever leaves in the middle loses what was measured so far; what waits to be delivered is kept.
   useEffect(() => {
     if (!live) return;
     const ask = (event: BeforeUnloadEvent) => event.preventDefault();
@@ -135,6 +141,16 @@ export function DeskScreen({ code }: { code: string }) {
           {page.site}, {page.test_point} · {page.name} · asked by {page.from_whom} for {page.engagement}
         </p>
       )}
+      {brought.map((atMs) => (
+        <p
+          key={atMs}
+          role="status"
+          className="mt-5 border-l-4 border-ink bg-raised py-2 pr-3 pl-3 leading-snug"
+        >
+          The test of {dateTime(atMs * 1000, Intl.DateTimeFormat().resolvedOptions().timeZone)} had not
+          reached your consultant. It is delivered now.
+        </p>
+      ))}
       {trouble && (
         <p role="alert" className="mt-5 border-l-4 border-ink bg-raised py-2 pr-3 pl-3 leading-snug">
           {trouble}

@@ -1,6 +1,7 @@
 // One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered. Beside
 // them the line may be filled.
-import { ApiError, type Model, post } from "../api/client";
+import { type Model, post } from "../api/client";
+import { deliver } from "./deliver";
 import { FarLink, type Reach, within } from "./far-link";
 import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
@@ -28,8 +29,6 @@ const QUESTION_EVERY_MS = 100;
 const SETTLE_MS = 1500;
 const KEPT_MS = 4000;
 const SILENT_MS = 8000;
-const DELIVER_TRIES = 60;
-const DELIVER_PAUSE_MS = 5000;
 
 export interface Live {
   stage: "connecting" | "running" | "delivering";
@@ -60,8 +59,6 @@ interface Cut {
 
 /** Unix time in milliseconds by a clock that nobody sets. */
 const now = () => performance.timeOrigin + performance.now();
-
-const pause = (forMs: number) => new Promise((done) => setTimeout(done, forMs));
 
 export class Session {
   private readonly far: FarLink;
@@ -338,16 +335,7 @@ export class Session {
       exchange: this.exchange,
       ...(this.phases && { phases: this.phases.map((one) => phaseTold(one, this.startedUs)) }),
     });
-    for (let tries = DELIVER_TRIES; ; tries--) {
-      try {
-        await upload(path, body);
-        return;
-      } catch (error) {
-        const no = error instanceof ApiError && error.status >= 400 && error.status < 500;
-        if (no || tries === 0) throw error;
-        await pause(DELIVER_PAUSE_MS);
-      }
-    }
+    await deliver(path, body);
   }
 }
 
@@ -356,17 +344,6 @@ function phaseTold(phase: Phase, startedUs: number): object {
   const { fromMs, untilMs, ...rest } = phase;
   const at = (ms: number) => startedUs + Math.round(ms * 1000);
   return { ...rest, from_us: at(fromMs), until_us: at(untilMs) };
-}
-
-async function upload(path: string, body: string): Promise<void> {
-  const answer = await fetch(path, {
-    method: "PUT",
-    headers: { "Content-Type": "application/octet-stream" },
-    body,
-  });
-  if (answer.ok) return;
-  const told = await answer.json().catch(() => ({ detail: `The server answered ${answer.status}.` }));
-  throw new ApiError(answer.status, String(told.detail));
 }
 
 function sum(values: number[]): number {
