@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from tarnfell import __version__
+from tarnfell.core.business import BusinessHours
 from tarnfell.core.codecs import Codec
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.quality import MOS_SCALE
@@ -41,6 +42,10 @@ class SiteFacts:
     codec: Codec
     ptime_ms: int
     rate: CallRate
+
+    @property
+    def business(self) -> BusinessHours:
+        return BusinessHours(self.open_days, self.open_minute, self.close_minute)
 
 
 @dataclass(frozen=True)
@@ -168,6 +173,7 @@ class Report:
             "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
             "watched_legs": asdict(self.path) if self.path else None,
             "days": [asdict(day) for day in e.sheet],
+            "hours_of_the_week": [asdict(one) for one in e.coverage],
         }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence, Set
 from datetime import date, timedelta
 from html import escape
 
@@ -9,6 +10,7 @@ from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.days.findings import lasted
 from tarnfell.core.daysheet import CELLS, Day
 from tarnfell.core.path import Leg
+from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.moments import CELL_MINUTES
 
 # Pale sand (calm) through water green to deep indigo (bad); web/src/shared/depth.ts holds the same stops.
@@ -21,6 +23,8 @@ RAMP = (
     (0x2B, 0x2F, 0x6B),
 )
 CALM_MOS, BAD_MOS = 4.35, 2.6
+FULL_HOUR = 6
+"""Ten-minute moments from which on an hour is drawn in full: an hour of one day has so many."""
 PAPER_LINE = "#cfc7b4"
 INK = "#22241f"
 SOFT = "#5b5c52"
@@ -76,6 +80,37 @@ def day_sheet_svg(days: list[Day], open_minute: int, close_minute: int, open_day
             f'<path d="M{left + m / CELL_MINUTES * cell:.1f} {y - 1.5}v20" stroke="{INK}" stroke-width="0.8"/>'
             for m in edges
         ]
+    parts.append("</svg>")
+    return "".join(parts)
+
+
+def coverage_svg(coverage: Sequence[CoveredHour], business: Set[tuple[int, int]]) -> str:
+    """The week hour by hour: the darker, the more ten-minute moments with calls; in each the most concurrent calls.
+    Framed where there is business, struck through where there is and no call was placed."""
+    left, top, width, height = 34, 16, 24, 14
+    seen = {(one.weekday, one.hour): one for one in coverage}
+    label = f"{len(business & seen.keys())} of {len(business)} business hours of the week with calls"
+    parts = [
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {left + 24 * width + 2} {top + 7 * height + 2}" '
+        f'role="img" aria-label="{label}">'
+    ]
+    parts += [f'<text x="{left + h * width + 12}" y="11" {_TYPE} text-anchor="middle">{h}</text>' for h in range(24)]
+    for weekday, name in enumerate(("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"), 1):
+        y = top + (weekday - 1) * height
+        parts.append(f'<text x="0" y="{y + 11}" {_TYPE}>{name}</text>')
+        for hour in range(24):
+            x, at, one = left + hour * width, (weekday, hour), seen.get((weekday, hour))
+            frame = f'stroke="{INK}" stroke-width="0.7"' if at in business else ""
+            ink = 0 if one is None else 0.06 + 0.26 * min(1.0, one.moments / FULL_HOUR)
+            if one or frame:
+                parts.append(
+                    f'<rect x="{x}" y="{y}" width="{width}" height="{height}" fill="{INK}" fill-opacity="{ink:.2f}" '
+                    f"{frame}/>"
+                )
+            if one:
+                parts.append(f'<text x="{x + 12}" y="{y + 11}" {_TYPE} text-anchor="middle">{one.most}</text>')
+            elif frame:
+                parts.append(f'<path d="M{x} {y + height}l{width} -{height}" stroke="{SOFT}" stroke-width="0.7"/>')
     parts.append("</svg>")
     return "".join(parts)
 

@@ -14,7 +14,7 @@ from tarnfell.core import picture
 from tarnfell.core.targets import in_words
 from tarnfell.report.brand import brand_style, byline, letterhead
 from tarnfell.report.build import Report
-from tarnfell.report.figures import RAMP, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
+from tarnfell.report.figures import RAMP, coverage_svg, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
 
 
 def render_html(report: Report) -> str:
@@ -34,11 +34,19 @@ def render_html(report: Report) -> str:
         score=str(e.verdict.low) if e.verdict.low == e.verdict.high else f"{e.verdict.low} to {e.verdict.high}",
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
+        coverage=_coverage(report),
         path=_path(report),
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         style=Markup(style()),
     )
     return page
+
+
+def _coverage(report: Report) -> tuple[Markup, int, int] | None:
+    """The picture, with how many hours of business were seen, and of how many."""
+    hours, business = report.evaluation.coverage, report.site.business.hours()
+    seen = {(one.weekday, one.hour) for one in hours} & business
+    return (Markup(coverage_svg(hours, business)), len(seen), len(business)) if hours else None
 
 
 def _path(report: Report) -> Markup | None:

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
+from tarnfell.core.business import BusinessHours
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import Link, call_rate
 from tarnfell.core.targets import Targets
@@ -111,6 +112,10 @@ class Site:
             line_by=self.line_by or self.provider,
             **asdict(self.targets),
         )
+
+    @property
+    def business(self) -> BusinessHours:
+        return BusinessHours(self.open_days, self.open_minute, self.close_minute)
 
     @property
     def targets(self) -> Targets:

@@ -14,9 +14,11 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import call_rate
+from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
 from tarnfell.core.verdict.site import evaluate_site
 from tarnfell.report.build import Report, SiteFacts, build_report
+from tarnfell.report.figures import coverage_svg
 from tarnfell.report.render import render_html, render_pdf
 from tests.core.verdict.made_up import (
     BRIEF,
@@ -233,3 +235,13 @@ def test_video_is_told_only_where_it_is_asked() -> None:
     assert "1 + 4·exp(−missed/10 − frozen/6)" in asked
     unplaced = " ".join(Words(render_html(report(GOOD, replace(BRIEF, video=True)))).text)
     assert "No video stream counts yet." in unplaced
+
+
+def test_the_week_hour_by_hour_shows_what_was_seen_and_what_was_not() -> None:
+    svg = coverage_svg([CoveredHour(1, 9, 1, 3, 12), CoveredHour(7, 3, 2, 8, 4)], {(1, 9), (1, 10)})
+    assert 'aria-label="1 of 2 business hours of the week with calls"' in svg
+    told = re.findall(r'<rect x="(\d+)" y="(\d+)" [^>]*fill-opacity="([\d.]+)" (stroke)?', svg)
+    # Half of the shade of an hour in full, and a frame; an hour without a call has the frame alone, and a stroke.
+    assert told == [("250", "16", "0.19", "stroke"), ("274", "16", "0.00", "stroke"), ("106", "100", "0.32", "")]
+    assert re.findall(r'<path d="M(\d+) (\d+)l24 -14"', svg) == [("274", "30")]
+    assert re.findall(r'text-anchor="middle">(\d+)</text>', svg)[24:] == ["12", "4"]

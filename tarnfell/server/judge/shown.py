@@ -27,7 +27,6 @@ from tarnfell.server.judge.models.sites import (
 from tarnfell.store.places import FarEnd
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
-from tarnfell.work.evidence.site_time import open_hours
 from tarnfell.work.placing.closing_plan import closing_plan
 
 
@@ -132,7 +131,7 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
 
 
 def coverage_view(evaluation: Evaluation, site: Site) -> CoverageView:
-    business = open_hours(site)
+    business = site.business.hours()
     seen = {(one.weekday, one.hour): one for one in evaluation.coverage}
     nothing = CoveredHour(0, 0, 0, 0, 0)
     return CoverageView(

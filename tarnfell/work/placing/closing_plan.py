@@ -12,7 +12,6 @@ from tarnfell.core.verdict.closing import Closing, Hour, Short, closing
 from tarnfell.core.verdict.score import Verdict
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.site_time import is_open, open_hours
 from tarnfell.work.placing.rules import quiet_hours
 
 CALL_S = 60
@@ -39,7 +38,7 @@ def closing_plan(site: Site, evaluation: Evaluation, now: datetime) -> ClosingPl
     """From tomorrow on, outside of all hours without load. None where nothing is missing or no hour is free."""
     zone = ZoneInfo(site.time_zone)
     tomorrow = now.astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None) + timedelta(days=1)
-    free = {hour for hour in open_hours(site) if _is_free(site, hour, tomorrow, zone)}
+    free = {hour for hour in site.business.whole_hours() if _is_free(site, hour, tomorrow, zone)}
     seen = {(one.weekday, one.hour) for one in evaluation.coverage}
     short = _short(site, evaluation.verdict)
     found = closing(short, free, seen)
@@ -84,10 +83,8 @@ def _yield(found: Closing, site: Site, verdict: Verdict, short: Short) -> str:
 
 
 def _is_free(site: Site, hour: Hour, tomorrow: datetime, zone: ZoneInfo) -> bool:
-    """Of business from its first minute to its last, and none without load."""
+    """Outside of all hours without load."""
     weekday, begin = hour
-    if not all(is_open(site, weekday, 60 * begin + minute) for minute in range(0, 60, 5)):
-        return False
     day = tomorrow + timedelta(days=(weekday - tomorrow.isoweekday()) % 7)
     start = day.replace(hour=begin, tzinfo=zone)
     return quiet_span(Span(start, start + timedelta(hours=1)), quiet_hours(site), zone) is None
