@@ -117,9 +117,9 @@ tarnfell/web/index.html: $(shell find web/src web/index.html web/vite.config.ts 
 
 # The API's description and the front end's types, from the server's models; stale ones fail.
 api: setup $(SET_UP)/web
-	$(BIN)/python -m tarnfell.server.http.describe web/openapi.json
+	$(BIN)/python -m tarnfell.server.http.describe web/openapi.json tarnfell/report/report.schema.json
 	cd web && npm run --silent api
-	@git diff --exit-code -- web/openapi.json web/src/api/schema.d.ts || \
+	@git diff --exit-code -- web/openapi.json web/src/api/schema.d.ts tarnfell/report/report.schema.json || \
 	  (echo "The generated API types have changed: commit them."; [ -z "$$CI" ])
 
 # The package with the built front end in it, for other machines: dist/tarnfell-….whl

@@ -263,6 +263,10 @@ def report_verify(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--data", required=True, metavar="DIR")
 
 
+def report_schema(parser: argparse.ArgumentParser) -> None:
+    """It takes nothing."""
+
+
 def enrol(parser: argparse.ArgumentParser) -> None:
     probe(parser)
     parser.add_argument("--server", required=True, metavar="URL")

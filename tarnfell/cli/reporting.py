@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from tarnfell.cli.common import DONE, FAILED, print_report
+from tarnfell.report.data import report_data, schema
 from tarnfell.report.render import render_html, render_pdf
 from tarnfell.store import issued as issued_store
 from tarnfell.store import sites as site_store
@@ -38,7 +39,7 @@ def report_make(options: argparse.Namespace) -> int:
     elif options.format == "html":
         body = render_html(report).encode()
     else:
-        body = json.dumps(report.as_json(), indent=1, ensure_ascii=False).encode()
+        body = json.dumps(report_data(report), indent=1, ensure_ascii=False).encode()
     if options.out == "-":
         sys.stdout.buffer.write(body)
     else:
@@ -63,6 +64,11 @@ def report_show(options: argparse.Namespace) -> int:
         if one is None:
             raise ValueError(f"No report {options.number} was issued here.")
         _tell(options, db, one)
+    return DONE
+
+
+def report_schema(_options: argparse.Namespace) -> int:
+    sys.stdout.buffer.write(schema())
     return DONE
 
 

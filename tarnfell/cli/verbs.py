@@ -169,6 +169,7 @@ REPORT_VERBS = (
     Verb("make", "reporting", options.report_make, "Draw a site's report as it is now: a draft."),
     Verb("issue", "reporting", options.report_issue, "Issue a site's report: numbered, and never changed again."),
     Verb("show", "reporting", options.report_show, "Show what became of an issued report."),
+    Verb("schema", "reporting", options.report_schema, "Print what a report's figures hold, as JSON Schema."),
     Verb("verify", "reporting", options.report_verify, "Find the issued report that a file is of, unchanged."),
 )
 ENGAGEMENT_VERBS = (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -105,10 +105,6 @@ class Recording:
     """What was missed is filled in as this codec's own standard says; else it is an impression."""
     sounds: tuple[Sound, ...]
 
-    def as_json(self) -> dict[str, object]:
-        """Without the sound itself."""
-        return {name: value for name, value in vars(self).items() if name != "sounds"}
-
 
 @dataclass(frozen=True)
 class Issue:
@@ -146,35 +142,6 @@ class Report:
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
-
-    def as_json(self) -> dict[str, object]:
-        """The figures, without the readings they come from."""
-        e = self.evaluation
-        return {
-            "site": asdict(self.site),
-            "made_local": self.made_local,
-            "mos_scale": self.mos_scale,
-            "made_with": f"Tarnfell {self.version}",
-            "summary": list(self.summary),
-            "note": self.note,
-            "by": {"name": self.brand.name, "contact": self.brand.contact},
-            "noted": [asdict(one) for one in self.noted],
-            "brief": asdict(e.brief),
-            "brief_changes": [asdict(one) for one in self.changes],
-            "verdict": asdict(e.verdict),
-            "kept_bounds": [asdict(k) for k in e.kept],
-            "video": asdict(e.video),
-            "causes": [asdict(c) for c in e.causes],
-            "dismissed": [asdict(one) for one in self.dismissed],
-            "added": [asdict(one) for one in self.added],
-            "heard": self.recording.as_json() if self.recording else None,
-            "left_out": [asdict(one) for one in e.left_out],
-            "word_with_all": e.word_with_all,
-            "legs": {way: asdict(one) for way, one in zip(("up", "down"), e.legs, strict=True)} if e.legs else None,
-            "watched_legs": asdict(self.path) if self.path else None,
-            "days": [asdict(day) for day in e.sheet],
-            "hours_of_the_week": [asdict(one) for one in e.coverage],
-        }
 
 
 def build_report(

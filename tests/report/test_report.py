@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from html.parser import HTMLParser
 
+import jsonschema_rs
 import pytest
 
 from tarnfell.core.codecs import find_codec
@@ -18,8 +19,10 @@ from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
 from tarnfell.core.verdict.site import evaluate_site
 from tarnfell.report.build import Report, SiteFacts, build_report
+from tarnfell.report.data import report_data, schema
 from tarnfell.report.figures import coverage_svg
 from tarnfell.report.render import render_html, render_pdf
+from tarnfell.server.http.describe import report_schema
 from tests.core.verdict.made_up import (
     BRIEF,
     LOSS,
@@ -181,12 +184,30 @@ def test_what_is_left_out_is_named_and_what_it_would_change() -> None:
 
 
 def test_figures_leave_as_plain_json() -> None:
-    figures = json.loads(json.dumps(report(SITES["swamped"]).as_json()))
+    figures = json.loads(json.dumps(report_data(report(SITES["swamped"]))))
     assert figures["verdict"]["word"] == "not ready"
     assert figures["causes"][0]["key"] == "uplink-queue"
     assert figures["made_local"].endswith("GMT")
     assert len(figures["days"]) == 7
     assert {r["state"] for r in figures["verdict"]["requirements"]} == {"shown", "shown not", "open"}
+
+
+@pytest.mark.parametrize("name", SITES)
+def test_figures_are_all_that_their_schema_says_and_nothing_else(name: str) -> None:
+    described = json.loads(schema())
+    for one in (described, *described["$defs"].values()):
+        if one.get("type") == "object" and "properties" in one:
+            one["additionalProperties"] = False
+    holds = jsonschema_rs.validator_for(described)
+    figures = json.loads(json.dumps(report_data(report(SITES[name]))))
+    assert [str(fault) for fault in holds.iter_errors(figures)] == []
+    assert not holds.is_valid(figures | {"verdict": figures["verdict"] | {"word": "excellent"}})
+    assert not holds.is_valid({key: value for key, value in figures.items() if key != "causes"})
+
+
+def test_the_schema_is_the_one_that_follows_from_the_figures() -> None:
+    assert json.loads(schema()) == report_schema()
+    assert "In site time." in schema().decode()
 
 
 @pytest.mark.parametrize("kind", ["nothing", "everything"])
@@ -218,7 +239,7 @@ def test_the_bounds_of_the_brief_stand_with_what_was_found() -> None:
     assert "PDV" not in text
     kept = {k.bound.key: k for k in evaluate_site(facts, brief).kept}
     assert set(kept) == {"max_delay_ms", "max_loss_pct"}
-    assert json.loads(json.dumps(report(facts, brief).as_json()))["kept_bounds"][1]["kept"] == 190
+    assert json.loads(json.dumps(report_data(report(facts, brief))))["kept_bounds"][1]["kept"] == 190
 
 
 def test_video_is_told_only_where_it_is_asked() -> None:

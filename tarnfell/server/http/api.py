@@ -223,7 +223,7 @@ def install_errors(app: Flask) -> None:
         return problem_response(500, _FAULT)
 
 
-class _Described(GenerateJsonSchema):
+class Described(GenerateJsonSchema):
     """A value of ours has all its fields in an answer; its defaults are for those who make it."""
 
     def field_is_required(self, field: Any, total: bool) -> bool:
@@ -251,7 +251,7 @@ def openapi() -> dict[str, object]:
     _, schemas = models_json_schema(
         [(m, "validation" if m in inputs else "serialization") for m in ordered],
         ref_template="#/components/schemas/{model}",
-        schema_generator=_Described,
+        schema_generator=Described,
     )
     definitions = schemas.get("$defs", {})
     definitions["Problem"] = {

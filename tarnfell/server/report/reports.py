@@ -5,6 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response, current_app, g, jsonify
 
 from tarnfell.report.build import Report
+from tarnfell.report.data import report_data, schema
 from tarnfell.report.engagement import engagement_html
 from tarnfell.report.evidence import evidence_html
 from tarnfell.report.render import render_html
@@ -72,7 +73,13 @@ def report_calls(slug: str) -> Response:
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
 def report_json(slug: str) -> Response:
     """The report's figures."""
-    return jsonify(_report(slug).as_json())
+    return jsonify(report_data(_report(slug)))
+
+
+@endpoint(blueprint, "GET", "/api/report.schema.json", audience="anyone")
+def figures_schema() -> Response:
+    """What the figures of a report hold, as JSON Schema."""
+    return Response(schema(), mimetype="application/schema+json")
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/report/pdf", response=DocumentView)

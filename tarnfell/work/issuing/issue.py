@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 
 from tarnfell import __version__
 from tarnfell.report.build import Issue
+from tarnfell.report.data import report_data
 from tarnfell.report.render import pdf_of, render_html
 from tarnfell.store import issued as issued_store
 from tarnfell.store import people
@@ -46,7 +47,7 @@ def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, 
     with writing(db):
         year = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone)).year
         number = issued_store.next_number(db, year)
-        figures = figures_of(report.as_json(), number)
+        figures = figures_of(report_data(report), number)
         digest = hashlib.sha256(figures).hexdigest()
         page = render_html(report.issued(Issue(number, digest, user.name if user else ""))).encode()
         verdict = evaluated.evaluation.verdict
@@ -61,7 +62,7 @@ def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, 
 
 def figures_of(told: dict[str, object], number: str) -> bytes:
     """As they are kept: the same figures are the same bytes."""
-    return json.dumps({"number": number, **told}, indent=1, ensure_ascii=False, sort_keys=True).encode()
+    return json.dumps({**told, "number": number}, indent=1, ensure_ascii=False, sort_keys=True).encode()
 
 
 def make_issued_pdf(db: sqlite3.Connection, data: Path, given_up: set[int]) -> bool:
