@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from selenium.webdriver.common.by import By
+from selenium.webdriver.support.wait import WebDriverWait
 
 from tests.browser.driver import Page
 
@@ -70,3 +71,29 @@ def test_the_plan_that_closes_the_evidence_is_one_press_away(page: Page) -> None
     page.press("Cancel plan")
     page.click(By.CSS_SELECTOR, "[aria-label='Cancel plan'] button[type=submit]")
     page.await_gone("Evidence that is missing")
+
+
+def top_of(page: Page, css: str) -> float:
+    return float(
+        page.driver.execute_script("return document.querySelector(arguments[0]).getBoundingClientRect().top", css)
+    )
+
+
+def test_a_lost_point_leads_to_its_cause_and_a_stage_to_its_section(page: Page) -> None:
+    page.go("/sites/skerry-road")
+    page.see("points lost")
+    link = page.driver.find_element(By.CSS_SELECTOR, "#score a")
+    cause = "#" + link.get_attribute("href").partition("#")[2]
+    title = link.text.strip("“”")
+    assert page.driver.find_element(By.CSS_SELECTOR, f"{cause} h3").text.endswith(title)
+    page.driver.execute_script("scrollTo(0, 0)")
+    page.click(By.CSS_SELECTOR, "#score a")
+    WebDriverWait(page.driver, 10).until(lambda _: abs(top_of(page, cause)) < 40)
+    assert page.driver.execute_script("return document.activeElement.id") == cause[1:]
+    # Asked for once more from elsewhere, and by its address.
+    page.driver.execute_script("scrollTo(0, 0)")
+    page.click(By.CSS_SELECTOR, "main ol a[href$='#judge']")
+    WebDriverWait(page.driver, 10).until(lambda _: abs(top_of(page, "#judge")) < 40)
+    page.go(f"/sites/skerry-road{cause}")
+    page.see("points lost")
+    WebDriverWait(page.driver, 10).until(lambda _: page.driver.execute_script("return scrollY") > 500)

@@ -8,7 +8,7 @@ from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.daysheet import DAYS, Day
 from tarnfell.core.path import Leg, worse_direction
 from tarnfell.core.verdict.capacity import Step
-from tarnfell.core.verdict.causes import Cause, Wording
+from tarnfell.core.verdict.causes import Cause, CauseName, Wording
 from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.core.verdict.requirements import bounds_words
 from tarnfell.core.verdict.site import Evaluation
@@ -57,7 +57,7 @@ def dimension_views(evaluation: Evaluation) -> list[DimensionView]:
             says=d.says,
             lost_points=d.lost_points,
             open_points=d.open_points,
-            taken=[TakenView(title=t.title, points=t.points) for t in d.taken],
+            taken=[TakenView(anchor=_anchor(t.cause), title=t.title, points=t.points) for t in d.taken],
         )
         for d in evaluation.verdict.dimensions
     ]
@@ -69,6 +69,7 @@ def cause_views(evaluation: Evaluation) -> list[CauseView]:
 
 def cause_view(cause: Cause) -> CauseView:
     return CauseView(
+        anchor=_anchor(cause.named),
         key=cause.key,
         leg=cause.leg,
         direction=cause.direction,
@@ -90,6 +91,10 @@ def cause_view(cause: Cause) -> CauseView:
         as_found=cause.as_found or Wording(cause.title, cause.remedy, cause.who),
         decided=list(cause.decided),
     )
+
+
+def _anchor(named: CauseName) -> str:
+    return "-".join(("cause", *named)).replace(" ", "-")
 
 
 def capacity_views(evaluation: Evaluation) -> list[CapacityStep]:

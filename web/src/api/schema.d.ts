@@ -11056,6 +11056,11 @@ export interface components {
          * @description One cause, by its key of the closed list.
          */
         CauseView: {
+            /**
+             * Anchor
+             * @description Names it on its site's page.
+             */
+            anchor: string;
             /** Key */
             key: string;
             /** Leg */
@@ -17378,6 +17383,11 @@ export interface components {
         };
         /** TakenView */
         TakenView: {
+            /**
+             * Anchor
+             * @description Of the cause.
+             */
+            anchor: string;
             /** Title */
             title: string;
             /** Points */

@@ -5,6 +5,7 @@ import { type ComponentType, lazy, type ReactNode, Suspense, useEffect, useRef }
 import { Link, Navigate, Route, Routes, useLocation, useParams } from "react-router";
 import { ApiError, get, keepCsrf, type Model, remove } from "../api/client";
 import { SignInScreen } from "../sign-in/sign-in-screen";
+import { useAnchor } from "../ui/anchor";
 import { Button, Loading, Note } from "../ui/controls";
 import { KeyHelp } from "../ui/keys";
 import { Mark } from "../ui/mark";
@@ -165,6 +166,7 @@ function Shell({ session, children }: { session: Model<"Session">; children: Rea
     }
     came.current = pathname;
   }, [pathname]);
+  useAnchor();
   const signOut = async () => {
     await remove(null, "/api/session");
     // A fresh page keeps nothing of what the last person saw.

@@ -92,6 +92,8 @@ class DaySheet(Model):
 
 
 class TakenView(Model):
+    anchor: str
+    """Of the cause."""
     title: str
     points: float
 
@@ -111,6 +113,8 @@ class DimensionView(Model):
 class CauseView(Model):
     """One cause, by its key of the closed list."""
 
+    anchor: str
+    """Names it on its site's page."""
     key: str
     leg: str
     direction: Literal["up", "down", "both"]

@@ -28,7 +28,7 @@ export function Causes({ site }: { site: Model<"SitePage"> }) {
     <>
       <ol className="space-y-6">
         {site.causes.map((cause, i) => (
-          <li key={`${cause.key}-${cause.direction}-${cause.leg}`}>
+          <li key={cause.anchor} id={cause.anchor}>
             <h3 className="text-[17px] leading-snug">
               {i + 1}. {cause.title}
             </h3>
@@ -154,10 +154,7 @@ function Dismissed({ site }: { site: Model<"SitePage"> }) {
   return (
     <ul className="mt-6 text-sm">
       {site.dismissed.map(({ cause, words, by }) => (
-        <li
-          key={`${cause.key}-${cause.direction}-${cause.leg}`}
-          className="hair border-t py-1.5 leading-snug"
-        >
+        <li key={cause.anchor} id={cause.anchor} className="hair border-t py-1.5 leading-snug">
           <span className="text-soft">Dismissed: </span>
           {cause.title}. {words}
           {by && <span className="text-soft"> ({by})</span>}{" "}

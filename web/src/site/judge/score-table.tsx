@@ -1,4 +1,5 @@
 // The score by dimension: earned, open and lost points side by side, and each lost point with the cause that took it.
+import { Link } from "react-router";
 import type { Model } from "../../api/client";
 import { ScoreBar } from "../../charts/score-bar";
 import { Wide } from "../../ui/wide";
@@ -25,9 +26,16 @@ export function ScoreTable(props: { dimensions: Model<"DimensionView">[] }) {
                 {d.lost_points > 0.05 && (
                   <span className="block text-soft">
                     {d.lost_points.toFixed(1)} points lost
-                    {d.taken.length > 0
-                      ? `: ${d.taken.map((t) => `${t.points.toFixed(1)} to “${t.title}”`).join(", ")}`
-                      : ", no cause found"}
+                    {d.taken.length === 0 && ", no cause found"}
+                    {d.taken.map((t, i) => (
+                      <span key={t.anchor}>
+                        {i === 0 ? ": " : ", "}
+                        {t.points.toFixed(1)} to{" "}
+                        <Link to={`#${t.anchor}`} className="underline underline-offset-3">
+                          “{t.title}”
+                        </Link>
+                      </span>
+                    ))}
                   </span>
                 )}
                 {d.open_points > 0.05 && (
