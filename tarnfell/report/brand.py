@@ -10,6 +10,7 @@ import base64
 import io
 import re
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 from xml.etree import ElementTree
 
 from markupsafe import Markup
@@ -87,6 +88,20 @@ def check_colour(colour: str) -> None:
             f"{colour} is too pale to be read on paper: its contrast is {ratio:.1f} to 1, {LEAST_CONTRAST} is needed. "
             "Choose a darker one."
         )
+
+
+def own_address(text: str) -> str:
+    """An address that links may begin with, without a slash at its end. Raises BrandError."""
+    if not text:
+        return ""
+    try:
+        parts = urlsplit(text.rstrip("/"))
+        is_whole = parts.scheme in ("http", "https") and parts.hostname and parts.port != 0
+    except ValueError:
+        is_whole = False
+    if not is_whole or text.rstrip("/") != f"{parts.scheme}://{parts.netloc}" or "@" in parts.netloc:
+        raise BrandError("Write the address of links as https://voice.example, with nothing after the name.")
+    return text.rstrip("/")
 
 
 def _parts(colour: str) -> tuple[int, int, int]:

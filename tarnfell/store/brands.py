@@ -15,14 +15,16 @@ class Brand:
     """As #1a2b3c; empty for the reports' own."""
     logo: str = ""
     """A ``data:`` address of a picture that was checked; empty for none."""
+    address: str = ""
+    """As https://voice.example, that links for people outside begin with; empty for the server's own."""
 
 
 def brand_of(db: sqlite3.Connection, engagement_id: int) -> Brand:
     row = db.execute(
-        "SELECT name, contact, colour, logo FROM brand WHERE engagement_id = ?", (engagement_id,)
+        "SELECT name, contact, colour, logo, address FROM brand WHERE engagement_id = ?", (engagement_id,)
     ).fetchone()
     return Brand(*row) if row else Brand()
 
 
 def keep_brand(db: sqlite3.Connection, engagement_id: int, brand: Brand) -> None:
-    db.execute("INSERT OR REPLACE INTO brand VALUES (?, ?, ?, ?, ?)", (engagement_id, *astuple(brand)))
+    db.execute("INSERT OR REPLACE INTO brand VALUES (?, ?, ?, ?, ?, ?)", (engagement_id, *astuple(brand)))

@@ -129,6 +129,18 @@ def test_a_process_that_crashes_is_that_jobs_failure_and_nobody_elses(
     assert told["reason"] == "The probe's process for this run was ended by signal 9. Place the calls again."
 
 
+@pytest.mark.parametrize(
+    ("kind", "code", "says"),
+    [
+        ("calls", -15, "The probe's process for this run was ended by signal 15. Place the calls again."),
+        ("calls", 3, "The probe's process for this run was ended with code 3. Place the calls again."),
+        ("check", 0, "The probe's process for this was ended with code 0. Try again."),
+    ],
+)
+def test_how_a_process_ended_is_told(kind: str, code: int, says: str) -> None:
+    assert supervisor._ended(JobInHand(7, kind, {}), code) == says
+
+
 def test_what_is_stopped_while_it_waits_or_connects_ends_at_once(state: Path, server: FakeServer, far: str) -> None:
     """The first is stopped on its way to a far end that never greets, the second before its turn."""
     with socket.create_server((rig.own_address(), 0)) as mute:

@@ -5,6 +5,10 @@ from __future__ import annotations
 import base64
 from typing import Any
 
+import pytest
+
+from tarnfell.store.db import connect, writing
+from tarnfell.store.targets import MailServer, keep_mail_server
 from tests.report.test_brand import SVG, picture
 from tests.server.conftest import House
 
@@ -82,3 +86,48 @@ def test_who_reads_by_a_link_is_told_from_whom(house: House) -> None:
     for path in (f"{link['path']}x", "/shared/nothing"):
         gone = stranger.get(path)
         assert (gone.status_code, "Harrow Voice" in gone.text) == (404, False)
+
+
+OWN_NAME = "https://voice.harrow.example"
+
+
+def test_links_for_people_outside_begin_with_ones_own_name_for_the_server(house: House) -> None:
+    def links() -> tuple[Any, Any]:
+        tests = house.person.get("/api/sites/pier/browser-links").json["links"][0]["invitation"]
+        return tests, house.person.get("/api/sites/pier/reports").json["issued"][0]["links"][0]
+
+    point = next(iter(house.person.get("/api/sites/pier/browser-links").json["test_points"]))
+    form = {"name": "Reception", "test_point_id": int(point), "calls": 2, "seconds": 10}
+    assert house.post("/api/sites/pier/browser-links", form).status_code == 200
+    issued = house.post("/api/sites/pier/report/issue", {}).json["issued"][0]
+    house.post(f"/api/issued/{issued['id']}/links", {"name": "The board"})
+    # Of a server that nobody named, whoever reads this knows the name as well.
+    assert [one["origin"] for one in links()] == ["", ""]
+    house.app.config["PUBLIC_ADDRESS"] = "https://tarnfell.example/"
+    assert [one["origin"] for one in links()] == ["https://tarnfell.example"] * 2
+    assert put(house, **OWN, address=f"{OWN_NAME}/").json["address"] == OWN_NAME
+    tests, shared = links()
+    assert (tests["origin"], shared["origin"]) == (OWN_NAME, OWN_NAME)
+    calendar = house.app.test_client().get(f"/api{tests['path']}/rounds.ics").text.replace("\r\n ", "")
+    assert f"{OWN_NAME}{tests['path']}" in calendar.replace("\\", "")
+    with writing(connect(house.folder)) as db:
+        keep_mail_server(db, MailServer("mail.example", 25, "none", "", "", "tarnfell@merrow.example"))
+    mailed = {"name": "The board", "email": "board@merrow.example"}
+    assert house.post(f"/api/issued/{issued['id']}/links", mailed).status_code == 200
+    assert f"{OWN_NAME}/shared/" in connect(house.folder).execute("SELECT words FROM letter").fetchone()[0]
+    # Probes go on by the name that the operator gave.
+    card = house.person.get("/api/sites/pier/place").json["test_points"][0]["probes"][0]
+    assert card["invitation"] is None or card["invitation"]["origin"] == "https://tarnfell.example"
+
+
+@pytest.mark.parametrize(
+    "address",
+    [
+        "voice.example", "ftp://voice.example", "https://", "https://voice.example/x", "https://voice.example?x",
+        "https://ines@voice.example", "https://voice.example:99999", "https://voice.example:0", "https://[::1",
+    ],
+)  # fmt: skip
+def test_an_address_of_links_is_a_name_and_nothing_more(house: House, address: str) -> None:
+    answer = put(house, **OWN, address=address)
+    assert (answer.status_code, "with nothing after the name" in answer.json["detail"]) == (422, True)
+    assert house.person.get(ADDRESS).json["address"] == ""

@@ -17,6 +17,7 @@ import pytest
 from tarnfell.core.verdict.decisions import Decision
 from tarnfell.store import db as database
 from tarnfell.store import jobs, people, places, plans, probes, runs, sites, tasks
+from tarnfell.store.brands import Brand, brand_of
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
 from tarnfell.store.decisions import decisions_of
 from tarnfell.store.engagements import add_engagement, presets_of
@@ -315,3 +316,18 @@ def test_decisions_of_before_weigh_nothing_and_word_nothing_anew(
         Decision("line-loss", "line", "up", True, "A test."),
         Decision("line-loss", "line", "down", False, "Seen."),
     ]
+
+
+def test_brands_of_before_have_no_name_of_their_own_for_the_server(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 45})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO brand (engagement_id, name, contact, colour, logo) VALUES (1, 'Harrow', 'ines', '#123456', '');"
+    )
+    db.close()
+    monkeypatch.undo()
+    assert brand_of(open_database(tmp_path), 1) == Brand("Harrow", "ines", "#123456", "", "")

@@ -173,11 +173,6 @@ def sign_out() -> None:
     session.clear()
 
 
-def address_here() -> str:
-    """Of this server, for whoever is signed in to it: what the operator says, else what the request went to."""
-    return str(current_app.config["PUBLIC_ADDRESS"] or request.host_url).rstrip("/")
-
-
 def peer_of(request: Request) -> str:
     """Who asks: whom a wrong password is counted against, and where a browser that tests comes from.
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from flask import Blueprint, g
 
 from tarnfell.server.access import is_consultant, require_engagement, require_invited, require_member
+from tarnfell.server.http.address import address_here
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.http.auth import address_here
 from tarnfell.server.people.models.people import InvitedView, InviteForm, LiveForm, MemberView, PeoplePage, RoleForm
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import letters, members, welcomes

@@ -6,6 +6,7 @@ from flask import Blueprint, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.server.access import require_browser, require_site, require_test_point
+from tarnfell.server.http.address import origin_for
 from tarnfell.server.http.api import endpoint
 from tarnfell.server.place.models.browsers import BrowserCounts, BrowserLinkForm, BrowserLinks, BrowserLinkView
 from tarnfell.server.place.page import invitation_view
@@ -123,7 +124,9 @@ def _view(site: Site, probe: Probe) -> BrowserLinkView:
         codec_title=find_codec(link.codec).title,
         calls=link.calls,
         seconds=link.seconds,
-        invitation=invitation_view(probe_store.newest_invitation(g.db, probe.id), "test"),
+        invitation=invitation_view(
+            probe_store.newest_invitation(g.db, probe.id), "test", origin_for(site.engagement_id)
+        ),
         created_us=probe.created_us,
         fill_s=link.fill_s,
         runs=self_runs(g.db, site, probe.id),

@@ -14,6 +14,7 @@ from flask import Blueprint, Response, current_app, g, request
 from tarnfell.core.codecs import CodecError, find_codec
 from tarnfell.core.schedule import from_us
 from tarnfell.server.access import browser_job
+from tarnfell.server.http.address import address_for
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.calendar import Entry, serialize
 from tarnfell.server.place.desk_link import (
@@ -28,7 +29,6 @@ from tarnfell.server.place.desk_link import (
     refuse,
     state_of,
 )
-from tarnfell.server.place.join import public_address
 from tarnfell.server.place.models.browsers import (
     BeginTest,
     TestAnswer,
@@ -164,7 +164,7 @@ def three_rounds(code: str) -> Response:
     site = site_store.site_by_id(g.db, probe.site_id)
     zone, now = ZoneInfo(site.time_zone), from_us(now_us())
     day = next_open_day(now.astimezone(zone).date(), site.open_days)
-    address = f"{public_address()}/test/{invitation.code}"
+    address = f"{address_for(site.engagement_id)}/test/{invitation.code}"
     entries = [
         Entry(
             uid=f"{invitation.id}-{number}@{urlsplit(address).hostname}",

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
-from flask import Blueprint, Response, current_app, g, request
+from flask import Blueprint, Response, g
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import plan_run
+from tarnfell.server.http.address import address_here
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.words import load_words
 from tarnfell.server.place import probe_file
@@ -49,7 +50,7 @@ def show_join(code: str) -> JoinPage:
     look_at(site.id)
     state = _state(invitation, probe)
     inviter = people.get_user(g.db, invitation.invited_by) if invitation.invited_by else None
-    file = f"{public_address()}/api/join/{code}/{probe_file.FILE_NAME}"
+    file = f"{address_here()}/api/join/{code}/{probe_file.FILE_NAME}"
     name = probe_file.FILE_NAME
     return JoinPage(
         site=site.name,
@@ -78,7 +79,7 @@ def fetch_file(code: str) -> Response:
         raise Problem(410, _SAYS[_state(invitation, probe_store.probe_by_id(g.db, invitation.probe_id))])
     with writing(g.db):
         probe_store.note_invitation(g.db, invitation, "fetched")
-    body = probe_file.probe_file(public_address(), invitation.code, invitation.probe_id)
+    body = probe_file.probe_file(address_here(), invitation.code, invitation.probe_id)
     headers = {"Content-Disposition": f'attachment; filename="{probe_file.FILE_NAME}"'}
     return Response(body, mimetype="application/zip", headers=headers)
 
@@ -90,11 +91,6 @@ def fetch_service(code: str) -> Response:
     text = probe_file.service_unit(probe.name, site_store.site_by_id(g.db, probe.site_id).name)
     headers = {"Content-Disposition": 'attachment; filename="tarnfell-probe.service"'}
     return Response(text, mimetype="text/plain", headers=headers)
-
-
-def public_address() -> str:
-    """This server as probes and people outside reach it, without a slash at the end."""
-    return str(current_app.config["PUBLIC_ADDRESS"] or request.url_root).rstrip("/")
 
 
 def require_invitation(code: str, kind: Kind) -> Invitation:
@@ -140,7 +136,7 @@ def _loads(probe: Probe) -> list[JoinLoad]:
 
 def _destinations(site: Site) -> list[Destination]:
     """Where the probe will speak to, for whoever runs the firewall."""
-    server = urlsplit(public_address())
+    server = urlsplit(address_here())
     port = server.port or (443 if server.scheme == "https" else 80)
     found = [Destination(host=server.hostname or "", ports=f"TCP {port}", what="its instructions and its results")]
     for far in place_store.far_ends_of(g.db, site.id):

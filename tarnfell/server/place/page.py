@@ -7,6 +7,7 @@ from typing import Literal
 
 from flask import g
 
+from tarnfell.server.http.address import address_told
 from tarnfell.server.judge.sites import STATE_WORDS
 from tarnfell.server.place import probe_file
 from tarnfell.server.place.models.places import (
@@ -127,7 +128,7 @@ def _card(probe: Probe) -> ProbeCard:
         last_contact_us=probe.last_contact_us,
         enrolled_us=probe.enrolled_us,
         around=probe.around,
-        invitation=invitation_view(invitation, "join"),
+        invitation=invitation_view(invitation, "join", address_told()),
         answers=far_end is not None and far_end.archived_us is None,
         outdated=program is not None and program != probe_file.program_digest(),
         watch=watch_view(g.db, probe),
@@ -156,7 +157,7 @@ def how_it_is(probe: Probe, invitation: Invitation | None) -> tuple[str, str]:
     return "offline", f"{hint} Starting the same file again is enough; what it measured is kept there."
 
 
-def invitation_view(invitation: Invitation | None, page: Literal["join", "test"]) -> InvitationView | None:
+def invitation_view(invitation: Invitation | None, page: Literal["join", "test"], origin: str) -> InvitationView | None:
     """With the address of the page for who gets it."""
     if invitation is None:
         return None
@@ -168,6 +169,7 @@ def invitation_view(invitation: Invitation | None, page: Literal["join", "test"]
     elif invitation.until_us <= now_us():
         state = "expired"
     return InvitationView(
+        origin=origin,
         path=f"/{page}/{invitation.code}",
         until_us=invitation.until_us,
         opened_us=invitation.opened_us,

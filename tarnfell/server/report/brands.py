@@ -7,7 +7,7 @@ import binascii
 
 from flask import Blueprint, g
 
-from tarnfell.report.brand import MOST_BYTES, BrandError, check_colour, logo_of
+from tarnfell.report.brand import MOST_BYTES, BrandError, check_colour, logo_of, own_address
 from tarnfell.server.access import require_engagement
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.report.models.brands import BrandForm, BrandView
@@ -36,11 +36,12 @@ def change_brand(slug: str, body: BrandForm) -> BrandView:
     colour = body.colour.strip().lower()
     try:
         check_colour(colour)
+        address = own_address(body.address)
         logo = kept.logo if body.logo is None else logo_of(_bytes(body.logo)) if body.logo else ""
     except BrandError as error:
         raise Problem(422, str(error)) from None
     with writing(g.db):
-        brand = Brand(body.name.strip(), body.contact.strip(), colour, logo)
+        brand = Brand(body.name.strip(), body.contact.strip(), colour, logo, address)
         brand_store.keep_brand(g.db, engagement.id, brand)
     return _view(engagement)
 
@@ -61,5 +62,6 @@ def _view(engagement: Engagement) -> BrandView:
         contact=brand.contact,
         colour=brand.colour,
         logo=brand.logo,
+        address=brand.address,
         site=sites[0].slug if sites else None,
     )

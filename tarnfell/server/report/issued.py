@@ -6,8 +6,8 @@ from flask import Blueprint, Response, g
 
 from tarnfell.report.build import summary_of
 from tarnfell.server.access import is_consultant, require_call, require_issued, require_link, require_site
+from tarnfell.server.http.address import address_for, origin_for
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.http.auth import address_here
 from tarnfell.server.report.models.issued import (
     ComparedView,
     CompareReportsQuery,
@@ -135,9 +135,10 @@ def share(issued_id: int, body: LinkForm) -> ReportsPage:
     """Make a link by which an issued report is read without signing in, and mail it where an address is given."""
     one = require_issued(issued_id)
     until_us = now_us() + body.days * DAY_US
+    address = address_for(site_store.site_by_id(g.db, one.site_id).engagement_id)
     try:
         with writing(g.db):
-            make_link(g.db, one, body.name, body.email, body.passphrase, until_us, g.user, address_here())
+            make_link(g.db, one, body.name, body.email, body.passphrase, until_us, g.user, address)
     except ValueError as error:
         raise Problem(409, str(error)) from None
     return _page(site_store.site_by_id(g.db, one.site_id))
@@ -221,7 +222,7 @@ def _page(site: Site) -> ReportsPage:
         draft=DraftForm(summary=draft.summary, note=draft.note),
         sound=_sound(site, draft),
         by_itself=list(summary_of(evaluated.evaluation)),
-        issued=[_view(one) for one in issued_store.issued_of(g.db, site.id)],
+        issued=[_view(one, origin_for(site.engagement_id)) for one in issued_store.issued_of(g.db, site.id)],
     )
 
 
@@ -237,7 +238,7 @@ def _sound(site: Site, draft: Draft) -> SoundChosen | None:
     )
 
 
-def _view(one: Issued) -> IssuedView:
+def _view(one: Issued, origin: str) -> IssuedView:
     by = people.get_user(g.db, one.issued_by) if one.issued_by is not None else None
     newer = issued_store.by_id(g.db, one.replaced_by) if one.replaced_by else None
     links = issued_store.links_of(g.db, one.id)
@@ -257,14 +258,15 @@ def _view(one: Issued) -> IssuedView:
         data_sha256=one.data_sha256,
         has_pdf=one.pdf_sha256 is not None,
         has_calls=one.calls_sha256 is not None,
-        links=[_link(link, [each for each in opened if each.link_id == link.id]) for link in links],
+        links=[_link(origin, link, [each for each in opened if each.link_id == link.id]) for link in links],
     )
 
 
-def _link(link: Link, opened: list[Opened]) -> LinkView:
+def _link(origin: str, link: Link, opened: list[Opened]) -> LinkView:
     letter = letters.newest_about(g.db, about_link(link.id))
     return LinkView(
         id=link.id,
+        origin=origin,
         path=f"/shared/{link.code}",
         name=link.name,
         has_passphrase=link.passphrase is not None,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
-from dataclasses import asdict
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -54,7 +53,8 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
 
 
 def brand_of(db: sqlite3.Connection, engagement_id: int) -> Brand:
-    return Brand(**asdict(brand_store.brand_of(db, engagement_id)))
+    kept = brand_store.brand_of(db, engagement_id)
+    return Brand(kept.name, kept.contact, kept.colour, kept.logo)
 
 
 def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:

@@ -10278,6 +10278,12 @@ export interface components {
              * @default null
              */
             logo: string | null;
+            /**
+             * Address
+             * @description As https://voice.example, that links for people outside begin with; empty for the server's own.
+             * @default
+             */
+            address: string;
         };
         /** BrandView */
         BrandView: {
@@ -10294,6 +10300,8 @@ export interface components {
              * @description As it stands in reports, a ``data:`` address.
              */
             logo: string;
+            /** Address */
+            address: string;
             /**
              * Site
              * @description Whose draft shows it.
@@ -13182,8 +13190,13 @@ export interface components {
         /** InvitationView */
         InvitationView: {
             /**
+             * Origin
+             * @description That the path is of; empty for the one by which this is read.
+             */
+            origin: string;
+            /**
              * Path
-             * @description Of the page for the people at the site, on this server.
+             * @description Of the page for the people at the site.
              */
             path: string;
             /** Until Us */
@@ -13696,6 +13709,11 @@ export interface components {
         LinkView: {
             /** Id */
             id: number;
+            /**
+             * Origin
+             * @description That the path is of; empty for the one by which this is read.
+             */
+            origin: string;
             /** Path */
             path: string;
             /** Name */

@@ -22,12 +22,13 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
   const [name, setName] = useState(brand.name);
   const [contact, setContact] = useState(brand.contact);
   const [colour, setColour] = useState(brand.colour);
+  const [address, setAddress] = useState(brand.address);
   const [problem, setProblem] = useState<string | null>(null);
   const [kept, setKept] = useState(0);
   /** ``logo``: a file as base64, "" for none, null for the one that is there. */
   const save = async (logo: string | null) => {
     try {
-      const form: Model<"BrandForm"> = { name, contact, colour, logo };
+      const form: Model<"BrandForm"> = { name, contact, colour, logo, address };
       queries.setQueryData(["brand", slug], await put("BrandView", `/api/engagements/${slug}/brand`, form));
       setProblem(null);
       setKept((times) => times + 1);
@@ -67,6 +68,13 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
             hint="Of rules and of the name, as #1a2b3c; dark enough to be read on paper."
             value={colour}
             onChange={setColour}
+          />
+          <TextField
+            label="Address of links"
+            hint="Of your own name for this server, which its operator has to let in; empty for the server’s own. Links to shared reports and tests from a browser begin with it."
+            value={address}
+            onChange={setAddress}
+            placeholder="https://voice.example"
           />
           <Field label="Logo" hint="PNG, JPEG or plain SVG, 300 kB at most.">
             <input

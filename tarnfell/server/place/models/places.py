@@ -45,8 +45,10 @@ class AskJob(Model):
 
 
 class InvitationView(Model):
+    origin: str
+    """That the path is of; empty for the one by which this is read."""
     path: str
-    """Of the page for the people at the site, on this server."""
+    """Of the page for the people at the site."""
     until_us: int
     opened_us: int | None
     fetched_us: int | None

@@ -15,6 +15,8 @@ class BrandForm(Model):
     """As #1a2b3c; empty for the reports' own."""
     logo: str | None = Field(None, max_length=2 * MOST_BYTES)
     """A file as base64: PNG, JPEG or SVG; empty for none, null to keep the one that is there."""
+    address: str = Field("", max_length=200)
+    """As https://voice.example, that links for people outside begin with; empty for the server's own."""
 
 
 class BrandView(Model):
@@ -24,5 +26,6 @@ class BrandView(Model):
     colour: str
     logo: str
     """As it stands in reports, a ``data:`` address."""
+    address: str
     site: str | None
     """Whose draft shows it."""

@@ -35,6 +35,8 @@ class SoundChosen(Model):
 
 class LinkView(Model):
     id: int
+    origin: str
+    """That the path is of; empty for the one by which this is read."""
     path: str
     name: str
     has_passphrase: bool

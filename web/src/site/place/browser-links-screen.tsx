@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { get, type Model, post, put, remove } from "../../api/client";
 import { Button, Field, INPUT, Note } from "../../ui/controls";
 import { dateTime, plural } from "../../ui/format";
+import { linkOf } from "../../ui/link";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 import { Fills, Runs } from "./browser-link-results";
@@ -237,18 +238,15 @@ function OneLink({
       </p>
       <p className="mt-1 text-sm text-soft">{stateOf(one, zone)}</p>
       {open && invitation && (
-        <p
-          data-link
-          className="mt-1 break-all font-mono text-[13px]"
-        >{`${location.origin}${invitation.path}`}</p>
+        <p data-link className="mt-1 break-all font-mono text-[13px]">
+          {linkOf(invitation)}
+        </p>
       )}
       {one.runs.length > 0 && <Runs runs={one.runs} beside={one.beside} zone={zone} />}
       {one.fills.length > 0 && <Fills fills={one.fills} zone={zone} slug={slug} />}
       <p className="mt-2 flex flex-wrap gap-2">
         {open && invitation && (
-          <Button onClick={() => navigator.clipboard.writeText(`${location.origin}${invitation.path}`)}>
-            Copy the link
-          </Button>
+          <Button onClick={() => navigator.clipboard.writeText(linkOf(invitation))}>Copy the link</Button>
         )}
         <Button onClick={renew}>{open ? "New link" : "Create a link again"}</Button>
         {open && <Button onClick={revoke}>Revoke</Button>}

@@ -5,6 +5,7 @@ import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { SelectField, TextField } from "../../ui/fields";
 import { ago, clock, dateTime } from "../../ui/format";
+import { linkOf } from "../../ui/link";
 import { Popup } from "../../ui/popup";
 import { Wide } from "../../ui/wide";
 import type { Ask, Change } from "./use-places";
@@ -89,7 +90,7 @@ function Invitation({ probe, page, change }: { probe: Probe; page: Page; change:
   const { invitation } = probe;
   const renew = () => change("post", `probes/${probe.id}/link`);
   if (invitation?.state === "open") {
-    const address = `${location.origin}${invitation.path}`;
+    const address = linkOf(invitation);
     return (
       <div className="mt-2 border-l-4 border-act bg-raised py-2.5 pr-3 pl-4">
         <p className="font-mono text-[13px] break-all">

@@ -7,6 +7,7 @@ import { DocumentPdf } from "../../ui/document-pdf";
 import { TextField } from "../../ui/fields";
 import { dateTime, plural } from "../../ui/format";
 import { LETTER } from "../../ui/letter";
+import { linkOf } from "../../ui/link";
 import { useLivePage } from "../../ui/live-page";
 import { Popup } from "../../ui/popup";
 import { Pending, Trail } from "../../ui/screen";
@@ -280,13 +281,13 @@ function Links(props: { report: Issued; zone: string; change: Change; mayIssue: 
           </span>
           {link.good && (
             <>
-              <a className="underline underline-offset-3" href={link.path}>
+              <a className="underline underline-offset-3" href={linkOf(link)}>
                 Open
               </a>
               <button
                 type="button"
                 className="underline underline-offset-3"
-                onClick={() => navigator.clipboard?.writeText(new URL(link.path, window.location.href).href)}
+                onClick={() => navigator.clipboard?.writeText(linkOf(link))}
               >
                 Copy
               </button>
