@@ -8,9 +8,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tarnfell.core.verdict.capacity import Capacity, Step
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.facts import CallFact
-from tarnfell.core.verdict.score import CONDITIONS_CAP, NOT_READY_CAP, WEIGHTS, WEIGHTS_WITH_VIDEO, _taken
+from tarnfell.core.verdict.moments import NO_SHARE
+from tarnfell.core.verdict.score import (
+    CONDITIONS_CAP,
+    NOT_READY_CAP,
+    WEIGHTS,
+    WEIGHTS_WITH_VIDEO,
+    _capacity,
+    _taken,
+)
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -329,3 +338,28 @@ def test_parts_that_would_read_as_nothing_are_not_told_and_two_directions_of_one
         "up", "down", "both",
     ]  # fmt: skip
     assert _taken("video", 20.0, causes) == ()
+
+
+def tried(concurrent: int, low_pct: float, high_pct: float) -> Step:
+    return Step(concurrent, NO_SHARE, high_pct, low_pct, high_pct, low_pct, high_pct, "open", 0)
+
+
+@pytest.mark.parametrize(
+    ("steps", "low", "high"),
+    [
+        # Half of the calls are shown; with what failed at ten, nine at most can still be.
+        ((tried(5, 98, 100), tried(10, 0, 20)), 37.5, 80.0),
+        # What failed at more than is needed says nothing of what is.
+        ((tried(12, 0, 20),), 0.0, 100.0),
+        ((tried(12, 98, 100),), 100.0, 100.0),
+        # A load that is bounded bounds every greater one.
+        ((tried(5, 0, 95), tried(10, 0, 100)), 0.0, 60.0),
+        ((), 0.0, 100.0),
+    ],
+)
+def test_capacity_earns_what_is_shown_and_may_earn_what_is_not_excluded(
+    steps: tuple[Step, ...], low: float, high: float
+) -> None:
+    brief = replace(BRIEF, needed_calls=10, required_share_pct=97.0)
+    found = _capacity(Capacity(steps, None, None, None), brief)
+    assert (found.low, found.high) == (pytest.approx(low), pytest.approx(high))
