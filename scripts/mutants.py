@@ -10,6 +10,7 @@ with its line, so that a test can be written for it.
 from __future__ import annotations
 
 import argparse
+import ast
 import hashlib
 import os
 import queue
@@ -194,7 +195,7 @@ def _mutant(chance: random.Random, rooms: list[str]) -> Mutant:
             continue
         what, changed = found
         line = next(i for i, (a, b) in enumerate(zip(text.split("\n"), changed.split("\n"), strict=False), 1) if a != b)
-        if _counts(text.split("\n")[line - 1]):
+        if _counts(text.split("\n")[line - 1]) and line not in _described(text):
             return Mutant(file.relative_to(ROOT), line, what, changed)
 
 
@@ -207,10 +208,21 @@ def _is_python(text: str) -> bool:
 
 
 def _counts(line: str) -> bool:
-    """Not a comment, a docstring, an import or a type, where a change is none."""
+    """Not a comment, an import or a type, where a change is none."""
     bare = line.strip()
     types = ("Literal[", "->", "| None", ": tuple[", ": list[", ": dict[")
     return not bare.startswith(("#", '"', "'", "import ", "from ", "@")) and not any(word in bare for word in types)
+
+
+def _described(text: str) -> set[int]:
+    """Lines of docstrings, of whatever they stand in or beneath."""
+    alone = (one for one in ast.walk(ast.parse(text)) if isinstance(one, ast.Expr))
+    return {
+        line
+        for one in alone
+        if isinstance(one.value, ast.Constant) and isinstance(one.value.value, str)
+        for line in range(one.lineno, (one.end_lineno or one.lineno) + 1)
+    }
 
 
 def _own(chance: random.Random, text: str) -> tuple[str, str] | None:
