@@ -248,6 +248,31 @@ def test_each_step_of_http_is_timed_and_failures_of_the_server_are_told() -> Non
     assert f"Host: 127.0.0.1:{port}".encode() in asked_for[0]
 
 
+def test_the_first_byte_and_the_last_are_waited_for_and_timed_each_by_itself() -> None:
+    waited_s: list[float] = []
+
+    def serve(connection: socket.socket) -> None:
+        connection.recv(4096)
+        began = time.monotonic()
+        time.sleep(0.05)
+        first = time.monotonic()
+        connection.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhe")
+        time.sleep(0.2)
+        waited_s.extend((first - began, time.monotonic() - first))
+        connection.sendall(b"llo")
+
+    with tcp_server(serve) as port:
+        began = time.monotonic()
+        (found,) = ask_all([ServiceAsked("Meetings", "127.0.0.1", port, "http", "", "/")])
+        all_ms = (time.monotonic() - began) * 1000
+    assert found.http is not None
+    # No shorter than the server took, by its own clock, and together no longer than it all.
+    assert found.http.first_byte_ms >= 1000 * waited_s[0]
+    assert found.http.last_byte_ms >= 1000 * waited_s[1] - (found.http.first_byte_ms - 1000 * waited_s[0])
+    assert found.http.last_byte_ms > 0
+    assert found.http.first_byte_ms + found.http.last_byte_ms <= all_ms
+
+
 def test_services_not_asked_any_more_are_left_out_and_not_told_as_failed() -> None:
     assert ask_all([asked(rig.free_port())], lambda: False) == ()
 
