@@ -19,6 +19,12 @@ NETWORKS = {
     "vpn": "a VPN",
 }
 """In W3C webrtc-stats' words (RTCNetworkType); of others nothing is known."""
+_FAMILY_SAYS = {
+    "answered": "the far end answered",
+    "silent": "nothing came back",
+    "untried": "this browser tried nothing, as one without such an address does",
+    "none": "the far end has no address",
+}
 NO_ANSWER = 701
 """A browser's number for a relay that was not reached (W3C webrtc, RTCPeerConnectionIceErrorEvent)."""
 
@@ -28,7 +34,7 @@ def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
     says: list[str] = []
     relayed = reach.page is not None and reach.page.own == "relay"
     if reach.page is not None:
-        says += [_how(reach.page), _network(reach.page)]
+        says += [_how(reach.page), *_families(reach.page), _network(reach.page)]
     if reach.far is not None and relayed:
         says.append(f"The far end saw the relay, at {reach.far.address}.")
     elif reach.far is not None:
@@ -74,6 +80,15 @@ def _how(page: PageReach) -> str:
         spoken = f", to which this browser spoke {page.relay.upper()}," if page.relay else ""
         return f"Packets went through a relay{spoken}{f' and on{to}' if to else ''}."
     return f"Packets went by {by}{to}, with no relay between."
+
+
+def _families(page: PageReach) -> list[str]:
+    """Nothing of a relay, which stands between, and of a browser that does not tell."""
+    if page.own == "relay" or not page.families:
+        return []
+    told = {one.family: one.state for one in page.families}
+    said = [f"over {family} {_FAMILY_SAYS[told.get(family, 'none')]}" for family in ("IPv4", "IPv6")]
+    return [f"{said[0][0].upper()}{said[0][1:]}; {said[1]}."]
 
 
 def _network(page: PageReach) -> str:

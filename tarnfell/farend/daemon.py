@@ -110,7 +110,15 @@ def run(listener: socket.socket, config: FarEndConfig, key: bytes, stop: threadi
         # Media answers from the very address the probe reached, also on a host with several.
         halves = Halves(config.keep) if config.keep else None
         ports = (config.first_media_port, config.last_media_port)
-        offer = Offer(sock.family, sock.getsockname()[0], *ports, halves, config.certificate, config.browsers)
+        offer = Offer(
+            sock.family,
+            sock.getsockname()[0],
+            *ports,
+            halves,
+            config.certificate,
+            config.browsers,
+            listener.getsockname()[0],
+        )
         seat = seats.take()
         start = _Forked if host.HERE.forks else _Threaded
         try:

@@ -29,6 +29,8 @@ class Offer:
     """With its key, for SIP over TLS; None where there is none."""
     browsers: Callable[[Channel, Offer, Any], None] | None = None
     """Serves calls with a browser (tarnfell/webrtc); None where this far end was not started for them."""
+    bound: str = ""
+    """The address it was told to answer at, such as ``::`` for all; empty: ``address`` alone."""
 
 
 class Refused(Exception):

@@ -21,11 +21,8 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
     def __init__(self, offer: Offer) -> None:
         super().__init__()
         self._offer = offer
-        # A far end at a loopback address is for this machine alone, which browsers do not use for media: any address
-        # of the machine then serves.
         self.ports: set[int] = set()
         """Of its sockets."""
-        self._only = None if ipaddress.ip_address(offer.address).is_loopback else offer.address
 
     async def create_datagram_endpoint(  # type: ignore[override]
         self, protocol_factory: Any, local_addr: Any = None, **how: Any
@@ -33,7 +30,7 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
         """Raises OSError where the address is not the far end's, or none of its ports is free."""
         if local_addr is None or local_addr[1]:
             return await super().create_datagram_endpoint(protocol_factory, local_addr=local_addr, **how)
-        if self._only is not None and local_addr[0] != self._only:
+        if not _answers_at(self._offer, local_addr[0]):
             raise OSError(errno.EADDRNOTAVAIL, "the far end does not answer at this address")
         for port in range(self._offer.first_port, self._offer.last_port + 1):
             try:
@@ -44,6 +41,16 @@ class MediaPortsLoop(asyncio.SelectorEventLoop):
                 if error.errno != errno.EADDRINUSE:
                     raise
         raise OSError(errno.EADDRINUSE, "no media port is free")
+
+
+def _answers_at(offer: Offer, address: str) -> bool:
+    bound = ipaddress.ip_address(offer.bound or offer.address)
+    if bound.is_unspecified:
+        # Who answers at all of ``::`` takes both families, as its control port does.
+        return bound.version == 6 or ipaddress.ip_address(address).version == 4
+    # A far end at a loopback address is for this machine alone, which browsers do not use for media: any address of
+    # the machine then serves.
+    return ipaddress.ip_address(offer.address).is_loopback or address == offer.address
 
 
 def dropped(ports: Collection[int], tables: Sequence[Path] = _TABLES) -> int:

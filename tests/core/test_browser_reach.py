@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from tarnfell.core.browser_reach import reach_says
 from tarnfell.wire.kinds.path import HopFacts, PathFacts
-from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried
+from tarnfell.wire.kinds.reach import BrowserReach, FamilyTried, FarReach, PageReach, RelayTried
 
 PAGE = PageReach("host", "udp", "", "wifi", "198.51.100.2", 40_012)
 GATEWAY = HopFacts(1, "198.51.100.1", (), 3, (1.0, 9.0, 2.0))
@@ -38,6 +38,21 @@ def test_by_what_and_over_what_network() -> None:
     )
     assert said_of(PageReach())[0] == "Packets went by an unnamed transport, with no relay between."
     assert reach_says(BrowserReach(), "203.0.113.5") == ()
+
+
+def test_over_which_families_the_far_end_answered() -> None:
+    def said(*families: FamilyTried, own: str = "host") -> list[str]:
+        page = PageReach(own, "udp", "", "wifi", "198.51.100.2", 40_012, families)
+        return [one for one in said_of(page) if one.startswith("Over ")]
+
+    v4, v6 = FamilyTried("IPv4", "answered"), FamilyTried("IPv6", "answered")
+    assert said(v4, v6) == ["Over IPv4 the far end answered; over IPv6 the far end answered."]
+    assert said(v4) == ["Over IPv4 the far end answered; over IPv6 the far end has no address."]
+    assert said(FamilyTried("IPv4", "silent"), v6) == ["Over IPv4 nothing came back; over IPv6 the far end answered."]
+    assert said(v4, FamilyTried("IPv6", "untried")) == [
+        "Over IPv4 the far end answered; over IPv6 this browser tried nothing, as one without such an address does."
+    ]
+    assert said() == said(v4, v6, own="relay") == []
 
 
 def test_through_a_relay_only_the_relay_was_seen() -> None:

@@ -12,6 +12,7 @@ from selenium.webdriver.common.by import By
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import places as place_store
 from tarnfell.store.db import connect, writing
+from tarnfell.wire.kinds.reach import FamilyTried
 from tests import rig
 from tests.lab.conftest import NEEDS_ROOT, row_of
 from tests.lab.test_browser import LONG_S, desk, far_end
@@ -72,11 +73,34 @@ def test_the_nearest_of_several_is_proposed_and_how_the_browser_came_there_is_to
     assert reach.page is not None
     assert reach.far is not None
     assert (reach.page.transport, reach.page.relay, reach.page.address) == ("udp", "", PATH)
+    assert reach.page.families == (FamilyTried("IPv4", "answered"),)
     assert reach.page.own in ("host", "prflx")
     assert (reach.far.address, web_source) == (SITE, SITE)
     assert reach.far.path is not None, reach.far.no_path
     assert [hop.address for hop in reach.far.path.hops] == [SITE], reach.far.path
     assert reach.far.path.reached
+
+
+@pytest.mark.parametrize(("fate", "state"), [("accept", "answered"), ("drop", "silent")])
+def test_each_family_of_addresses_is_tried(tmp_path: Path, fate: str, state: str) -> None:
+    with (
+        row_of("site", "path") as row,
+        rig.far_end(tmp_path, "::", prefix=row.inside("path"), more=("--browser",)),
+        desk(row, tmp_path, PATH) as at,
+    ):
+        row.run("site", "ip -6 addr add 2001:db8::1/64 dev r nodad")
+        row.run("path", "ip -6 addr add 2001:db8::2/64 dev l nodad")
+        chain = f"type filter hook input priority 0; ip6 saddr 2001:db8::1 {fate}"
+        row.nft("path", f"table inet t {{ chain i {{ {chain}; }}; }};\n")
+        row.await_port("path", rig.CONTROL_PORT)
+        at.open()
+        at.page.press("Start the test")
+        at.page.see("Packets are travelling", LONG_S)
+        run = at.await_state("done", "failed")
+        assert run.state == "done", run.failure
+        reach, _ = browser_store.reach_of(at.db, run.id)
+    assert reach.page is not None
+    assert {one.family: one.state for one in reach.page.families} == {"IPv4": "answered", "IPv6": state}
 
 
 def _trip_ms(said: str, name: str) -> float | None:

@@ -13,6 +13,15 @@ MOST_RELAYS = 3
 
 
 @dataclass(frozen=True)
+class FamilyTried:
+    """Addresses of one family that the far end has, as the browser's connectivity checks (RFC 8445 §7) found them."""
+
+    family: Literal["IPv4", "IPv6"]
+    state: Literal["answered", "silent", "untried"]
+    """Untried: the browser sent no check, as one without an address of that family does."""
+
+
+@dataclass(frozen=True)
 class PageReach:
     """How a page came to the far end, as its browser tells it: the pair of candidates that was chosen (RFC 8445)."""
 
@@ -26,6 +35,8 @@ class PageReach:
     address: str = bounded(most=64, default="")
     """Of the far end."""
     port: int = bounded(0, 65_535, default=0)
+    families: tuple[FamilyTried, ...] = bounded(most=2, default=())
+    """Empty where the browser does not tell."""
 
 
 @dataclass(frozen=True)

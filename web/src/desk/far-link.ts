@@ -14,7 +14,19 @@ export interface Reach {
   /** Of the far end. */
   address: string;
   port: number;
+  families: FamilyTried[];
 }
+
+/** Of the addresses of one family that the far end has: what came of the checks to them. */
+interface FamilyTried {
+  family: Family;
+  state: "answered" | "silent" | "untried";
+}
+
+type Family = "IPv4" | "IPv6";
+type Told = Record<string, unknown>;
+const FAMILIES: Family[] = ["IPv4", "IPv6"];
+const STATES: FamilyTried["state"][] = ["untried", "silent", "answered"];
 
 export class FarLink {
   readonly media: RTCDataChannel;
@@ -54,7 +66,7 @@ export class FarLink {
 
   /** Null where the browser does not tell. */
   async reach(): Promise<Reach | null> {
-    const stats = new Map<string, Record<string, unknown>>();
+    const stats = new Map<string, Told>();
     for (const [id, one] of await this.peer.getStats()) stats.set(id, one);
     const all = [...stats.values()];
     const chosen = all.find((one) => one.type === "transport" && one.selectedCandidatePairId);
@@ -71,12 +83,41 @@ export class FarLink {
       network: text(own.networkType, 32),
       address: text(far.address, 64),
       port: Number(far.port) || 0,
+      families: FAMILIES.flatMap((family) => tried(family, all)),
     };
   }
 
   close(): void {
     this.peer.close();
   }
+}
+
+function tried(family: Family, all: Told[]): FamilyTried[] {
+  const theirs = all.filter((one) => one.type === "remote-candidate" && familyOf(one.address) === family);
+  if (theirs.length === 0) return [];
+  const pairs = all.filter(
+    (one) => one.type === "candidate-pair" && theirs.some((far) => far.id === one.remoteCandidateId),
+  );
+  // Not every browser counts requests and responses.
+  const answered = pairs.some((one) => one.state === "succeeded" || Number(one.responsesReceived) > 0);
+  const asked = pairs.some((one) => one.state !== "frozen" && one.state !== "waiting");
+  return [{ family, state: answered ? "answered" : asked ? "silent" : "untried" }];
+}
+
+function familyOf(address: unknown): Family {
+  return String(address).includes(":") ? "IPv6" : "IPv4";
+}
+
+/** What is known at the end, with what was known at the beginning: a browser forgets pairs that it does not use. */
+export function together(before: Reach | null, after: Reach | null): Reach | null {
+  if (!before || !after) return after ?? before;
+  const families = FAMILIES.flatMap((family) => {
+    const states = [before, after].flatMap((one) => one.families.filter((each) => each.family === family));
+    const best = Math.max(...states.map((one) => STATES.indexOf(one.state)));
+    const state = STATES[best];
+    return state ? [{ family, state }] : [];
+  });
+  return { ...after, families };
 }
 
 /** Null where it takes longer. */

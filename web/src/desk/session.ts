@@ -2,7 +2,7 @@
 // them the line may be filled.
 import { type Model, post } from "../api/client";
 import { deliver } from "./deliver";
-import { FarLink, type Reach, within } from "./far-link";
+import { FarLink, type Reach, together, within } from "./far-link";
 import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
 import { packet, parse, question } from "./packets";
@@ -181,6 +181,7 @@ export class Session {
       this.own = this.check.end();
       this.phases = filling ? await filling.end() : null;
     }
+    this.reach = together(this.reach, await this.far.reach().catch(() => null));
     if (this.gone) {
       this.cut = await this.cutBy(this.gone);
     } else if (this.control.readyState === "open") {
