@@ -89,8 +89,8 @@ class Sound:
 
 
 @dataclass(frozen=True)
-class Recording:
-    """A call that the reader can hear, where its listener missed most."""
+class Heard:
+    """A call that the reader can hear, where its listener missed most; without its sound."""
 
     call: str
     """Which, and when, in site time."""
@@ -103,6 +103,12 @@ class Recording:
     """None where no queue stands."""
     exact: bool
     """What was missed is filled in as this codec's own standard says; else it is an impression."""
+
+
+@dataclass(frozen=True)
+class Recording(Heard):
+    """With its sound."""
+
     sounds: tuple[Sound, ...]
 
 

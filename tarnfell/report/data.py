@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from importlib import resources
 
 from tarnfell.core.days.depths import PathDepth
@@ -16,7 +16,7 @@ from tarnfell.core.verdict.moments import Share
 from tarnfell.core.verdict.readings import KeptBound
 from tarnfell.core.verdict.score import Verdict, Word
 from tarnfell.core.verdict.site import LeftOut
-from tarnfell.report.build import Added, BriefChanged, Noted, Report, SiteFacts
+from tarnfell.report.build import Added, BriefChanged, Heard, Noted, Report, SiteFacts
 
 SCHEMA = "report.schema.json"
 """JSON Schema of what is below, drawn from it by ``make api``; it lies beside this file."""
@@ -36,24 +36,6 @@ class Legs:
 
     up: Leg
     down: Leg
-
-
-@dataclass(frozen=True)
-class Heard:
-    """The call that the reader can hear, without its sound."""
-
-    call: str
-    """Which, and when, in site time."""
-    way: str
-    from_s: float
-    """Of the call: where its listener missed most."""
-    seconds: float
-    packets: int
-    missed: int
-    missed_with_media_first: int | None
-    """None where no queue stands."""
-    exact: bool
-    """What was missed is filled in as this codec's own standard says; else it is an impression."""
 
 
 @dataclass(frozen=True)
@@ -122,7 +104,7 @@ def report_data(report: Report) -> dict[str, object]:
         causes=tuple(e.causes),
         dismissed=report.dismissed,
         added=report.added,
-        heard=Heard(**{name: value for name, value in vars(heard).items() if name != "sounds"}) if heard else None,
+        heard=Heard(*(getattr(heard, one.name) for one in fields(Heard))) if heard else None,
         left_out=e.left_out,
         word_with_all=e.word_with_all,
         legs=Legs(*e.legs) if e.legs else None,

@@ -16,7 +16,7 @@ from tarnfell.core.verdict.causes import Cause, CauseName
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.report.brand import NO_BRAND, Brand
 from tarnfell.report.figures import verdict_mark_svg
-from tarnfell.report.render import environment, style
+from tarnfell.report.render import environment, style, unbroken
 
 ROLLOUT = ("ready", "ready with conditions", "not shown yet", "not ready")
 """Who can move over first."""
@@ -121,7 +121,7 @@ def engagement_html(report: EngagementReport) -> str:
         version=__version__,
         style=Markup(style()),
     )
-    return page
+    return unbroken(page)
 
 
 @cache

@@ -9,7 +9,7 @@ from importlib import resources
 from markupsafe import Markup
 
 from tarnfell.report.brand import NO_BRAND, Brand
-from tarnfell.report.render import environment, pdf_of, style
+from tarnfell.report.render import environment, pdf_of, style, unbroken
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ class EvidenceSheet:
 
 def evidence_html(sheet: EvidenceSheet) -> str:
     page: str = _template().render(s=sheet, style=Markup(style()))
-    return page
+    return unbroken(page)
 
 
 def evidence_pdf(sheet: EvidenceSheet) -> bytes:

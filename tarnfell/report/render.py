@@ -39,7 +39,7 @@ def render_html(report: Report) -> str:
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         style=Markup(style()),
     )
-    return page
+    return unbroken(page)
 
 
 def _coverage(report: Report) -> tuple[Markup, int, int] | None:
@@ -72,6 +72,14 @@ def pdf_of(page: str) -> bytes:
     own = URLFetcher(allowed_protocols=["data"])
     # Tagged, so that it can be read aloud.
     return bytes(HTML(string=page, url_fetcher=own).write_pdf(pdf_tags=True))
+
+
+def unbroken(page: str) -> str:
+    """No line of the page ends between a figure and its unit."""
+    return _FIGURE.sub("\N{NO-BREAK SPACE}", page)
+
+
+_FIGURE = re.compile(r"(?<=\d) (?=(?:%|ms|s|min|h|kbit/s|Mbit/s|MOS|dB|MB|GB)(?![\w/]))")
 
 
 @cache

@@ -21,7 +21,7 @@ from tarnfell.core.verdict.site import evaluate_site
 from tarnfell.report.build import Report, SiteFacts, build_report
 from tarnfell.report.data import report_data, schema
 from tarnfell.report.figures import coverage_svg
-from tarnfell.report.render import render_html, render_pdf
+from tarnfell.report.render import render_html, render_pdf, unbroken
 from tarnfell.server.http.describe import report_schema
 from tests.core.verdict.made_up import (
     BRIEF,
@@ -104,7 +104,7 @@ class Words(HTMLParser):
 
     def handle_data(self, data: str) -> None:
         if "style" not in self.open:
-            self.text.append(data)
+            self.text.append(data.replace("\N{NO-BREAK SPACE}", " "))
 
 
 @pytest.mark.parametrize(
@@ -181,6 +181,16 @@ def test_what_is_left_out_is_named_and_what_it_would_change() -> None:
     assert "would be" not in text
     flipped = " ".join(Words(render_html(report(GOOD + runs(AT[:60], tainted=True, up=LOSS)))).text)
     assert "the verdict would be “not ready”" in flipped
+
+
+def test_no_line_ends_between_a_figure_and_its_unit() -> None:
+    page = render_html(report(SITES["swamped"]))
+    assert re.findall(r"\d (?:%|ms|kbit/s|Mbit/s)", page.partition("</style>")[2]) == []
+    assert "97\N{NO-BREAK SPACE}%" in page
+    told = unbroken("4 calls, 5 msec, 95 % at 3 ms; 2 h 5 min, 10 Mbit/s, in 3 s. 12 %")
+    assert (
+        told.replace("\N{NO-BREAK SPACE}", "_") == "4 calls, 5 msec, 95_% at 3_ms; 2_h 5_min, 10_Mbit/s, in 3_s. 12_%"
+    )
 
 
 def test_figures_leave_as_plain_json() -> None:

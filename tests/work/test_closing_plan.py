@@ -84,6 +84,23 @@ def test_the_number_of_calls_that_is_not_shown_yet_is_held_until_it_can_be(house
         assert plan(site, **enough, loaded=moments, seen=EVERY) is None
 
 
+def test_a_plan_that_gathers_such_evidence_already_is_told(house: House) -> None:
+    def planned(calls: int, rule: str | None, next_us: int | None) -> Any:
+        return SimpleNamespace(rule=rule, next_us=next_us, shape=SimpleNamespace(most=calls))
+
+    def under_way(*plans: Any) -> int | None:
+        found = closing_plan(site_of(house), short, THURSDAY_LATE, plans)
+        assert found is not None
+        return found.under_way_us
+
+    verdict = SimpleNamespace(days=0, busy_hours=0, moments=0, capacity=SimpleNamespace(more_moments=lambda *_: 0))
+    short: Any = SimpleNamespace(verdict=verdict, coverage=[])
+    assert under_way() is None
+    # One of fewer calls, one that comes once, and a draft gather it not.
+    assert under_way(planned(11, "FREQ=DAILY", 5), planned(12, None, 6), planned(12, "FREQ=DAILY", None)) is None
+    assert under_way(planned(12, "FREQ=DAILY", 9), planned(20, "FREQ=DAILY", 7)) == 7
+
+
 def test_where_every_hour_is_without_load_there_is_none(house: House) -> None:
     assert plan(site_of(house, blackouts=(Blackout("1234567", 0, 1440, ""),))) is None
     assert plan(site_of(house, needed_calls=250)).calls == 100  # type: ignore[union-attr]

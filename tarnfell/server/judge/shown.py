@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
 
 from tarnfell.core.days.depths import PathDepth
@@ -25,6 +26,7 @@ from tarnfell.server.judge.models.sites import (
     TakenView,
 )
 from tarnfell.store.places import FarEnd
+from tarnfell.store.plans import Plan
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated
 from tarnfell.work.placing.closing_plan import closing_plan
@@ -135,7 +137,7 @@ def evidence_view(evaluation: Evaluation) -> EvidenceView:
     )
 
 
-def coverage_view(evaluation: Evaluation, site: Site) -> CoverageView:
+def coverage_view(evaluation: Evaluation, site: Site, plans: Sequence[Plan]) -> CoverageView:
     business = site.business.hours()
     seen = {(one.weekday, one.hour): one for one in evaluation.coverage}
     nothing = CoveredHour(0, 0, 0, 0, 0)
@@ -153,7 +155,7 @@ def coverage_view(evaluation: Evaluation, site: Site) -> CoverageView:
         ],
         business=len(business),
         seen=len(business & seen.keys()),
-        closing=None if site.archived_us is not None else closing_plan(site, evaluation, datetime.now(UTC)),
+        closing=None if site.archived_us is not None else closing_plan(site, evaluation, datetime.now(UTC), plans),
     )
 
 

@@ -88,7 +88,7 @@ def show_site(slug: str) -> SitePage:
         verdict=verdict_view(evaluated),
         share=share_view(evaluation),
         evidence=evidence_view(evaluation),
-        coverage=coverage_view(evaluation, site),
+        coverage=coverage_view(evaluation, site, plan_store.plans_of(g.db, site.id)),
         sustained_calls=evaluation.verdict.capacity.sustained,
         requirements=list(evaluation.verdict.requirements),
         capacity=capacity_views(evaluation),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from zoneinfo import ZoneInfo
@@ -11,6 +12,7 @@ from tarnfell.core.schedule import Span, quiet_span
 from tarnfell.core.verdict.closing import Closing, Hour, Short, closing
 from tarnfell.core.verdict.score import Verdict
 from tarnfell.core.verdict.site import Evaluation
+from tarnfell.store.plans import Plan
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.rules import quiet_hours
 
@@ -32,9 +34,11 @@ class ClosingPlan:
     """RFC 5545."""
     start_local: str
     """The site's wall clock, as 2026-11-25T09:05."""
+    under_way_us: int | None
+    """When a plan next starts that gathers such evidence already; None where there is none."""
 
 
-def closing_plan(site: Site, evaluation: Evaluation, now: datetime) -> ClosingPlan | None:
+def closing_plan(site: Site, evaluation: Evaluation, now: datetime, plans: Sequence[Plan] = ()) -> ClosingPlan | None:
     """From tomorrow on, outside of all hours without load. None where nothing is missing or no hour is free."""
     zone = ZoneInfo(site.time_zone)
     tomorrow = now.astimezone(zone).replace(hour=0, minute=0, second=0, microsecond=0, tzinfo=None) + timedelta(days=1)
@@ -51,7 +55,10 @@ def closing_plan(site: Site, evaluation: Evaluation, now: datetime) -> ClosingPl
         f"{count(found.runs)} runs of {calls} concurrent {'call' if calls == 1 else 'calls'} for a minute each, "
         f"{found.a_day} a day from {start:%a %d %b} on: {_yield(found, site, evaluation.verdict, short)}"
     )
-    return ClosingPlan(says, calls, CALL_S, found.runs, found.rule, f"{start:%Y-%m-%dT%H:%M}")
+    under_way = min(
+        (one.next_us for one in plans if one.rule and one.next_us and one.shape.most >= calls), default=None
+    )
+    return ClosingPlan(says, calls, CALL_S, found.runs, found.rule, f"{start:%Y-%m-%dT%H:%M}", under_way)
 
 
 def _short(site: Site, verdict: Verdict) -> Short:

@@ -11370,6 +11370,11 @@ export interface components {
              * @description The site's wall clock, as 2026-11-25T09:05.
              */
             start_local: string;
+            /**
+             * Under Way Us
+             * @description When a plan next starts that gathers such evidence already; None where there is none.
+             */
+            under_way_us: number | null;
         };
         /** CodecChoice */
         CodecChoice: {

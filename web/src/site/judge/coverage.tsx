@@ -1,6 +1,8 @@
 // The site's week hour by hour, as calls have seen it: how often, and under how many concurrent calls.
+import { Link } from "react-router";
 import type { Model } from "../../api/client";
 import { LinkButton } from "../../ui/controls";
+import { dateTime } from "../../ui/format";
 import { Wide } from "../../ui/wide";
 
 type Site = Model<"SitePage">;
@@ -66,7 +68,16 @@ export function Coverage({ site }: { site: Site }) {
           <p className="max-w-3xl leading-snug">
             <span className="font-semibold">What would close it:</span> {closing.says}
           </p>
-          <LinkButton to={`/sites/${site.slug}/load?plan=closing#plan`}>Plan these runs</LinkButton>
+          {closing.under_way_us === null ? (
+            <LinkButton to={`/sites/${site.slug}/load?plan=closing#plan`}>Plan these runs</LinkButton>
+          ) : (
+            <span>
+              A plan gathers it; next start{" "}
+              <Link to={`/sites/${site.slug}/load`} className="underline underline-offset-3">
+                {dateTime(closing.under_way_us, site.brief.time_zone)}
+              </Link>
+            </span>
+          )}
         </div>
       )}
     </>
