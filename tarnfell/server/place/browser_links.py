@@ -11,7 +11,7 @@ from tarnfell.server.http.api import endpoint
 from tarnfell.server.place.models.browsers import BrowserCounts, BrowserLinkForm, BrowserLinks, BrowserLinkView
 from tarnfell.server.place.page import invitation_view
 from tarnfell.server.place.presence import look_at
-from tarnfell.server.place.self_runs import run_beside, self_fills, self_runs
+from tarnfell.server.place.self_runs import run_beside, self_fills, self_runs, way_beside
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
@@ -132,4 +132,5 @@ def _view(site: Site, probe: Probe) -> BrowserLinkView:
         runs=self_runs(g.db, site, probe.id),
         fills=self_fills(g.db, probe.id),
         beside=run_beside(g.db, site, probe.id),
+        way=way_beside(g.db, site, probe.id),
     )

@@ -119,6 +119,7 @@ def show_test(code: str) -> TestPage:
         brand=brand.name,
         contact=brand.contact,
         logo=brand.logo,
+        colour=brand.colour,
         state=state_of(invitation),  # type: ignore[arg-type]
         until_us=invitation.until_us,
         time_zone=site.time_zone,

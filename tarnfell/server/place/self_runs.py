@@ -15,6 +15,7 @@ from tarnfell.server.place.models.browsers import (
     SelfReach,
     SelfRun,
     SelfRunDirection,
+    WayBeside,
 )
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
@@ -28,12 +29,15 @@ from tarnfell.store.fills import FillAsked
 from tarnfell.store.jobs import Job
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
+from tarnfell.wire.kinds.check import CheckResult
 from tarnfell.wire.kinds.fields import read
+from tarnfell.wire.kinds.path import PathFacts
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, judge
 from tarnfell.work.judging.calls import acceptable
 from tarnfell.work.judging.run import run_direction
 
 SHOWN = 12
+CHECKS_LOOKED_AT = 20
 
 
 def self_runs(db: sqlite3.Connection, site: Site, probe_id: int) -> list[SelfRun]:
@@ -68,13 +72,30 @@ def _fill(db: sqlite3.Connection, job: Job) -> SelfFill:
 def _reach(db: sqlite3.Connection, job_id: int) -> SelfReach:
     reach, web_source = browser_store.reach_of(db, job_id)
     path = reach.far.path if reach.far else None
-    return SelfReach(
-        says=list(reach_says(reach, web_source)),
-        hops=[
-            ReachHop(number=hop.ttl, address=hop.address, rtt_ms=median(hop.rtt_ms) if hop.rtt_ms else None)
-            for hop in (path.hops if path else ())
-        ],
-    )
+    return SelfReach(says=list(reach_says(reach, web_source)), hops=_hops(path) if path else [])
+
+
+def _hops(path: PathFacts) -> list[ReachHop]:
+    return [
+        ReachHop(number=hop.ttl, address=hop.address, rtt_ms=median(hop.rtt_ms) if hop.rtt_ms else None)
+        for hop in path.hops
+    ]
+
+
+def way_beside(db: sqlite3.Connection, site: Site, probe_id: int) -> WayBeside | None:
+    """By the newest check of a probe at the browser's test point."""
+    desk = probe_store.probe_by_id(db, probe_id).test_point_id
+    for job in job_store.newest_of_kind(db, site.id, "check", CHECKS_LOOKED_AT):
+        probe = probe_store.probe_by_id(db, job.probe_id)
+        if probe.test_point_id != desk or job.state != "done" or not job.result:
+            continue
+        path = read(CheckResult, job.result).path
+        if path is not None:
+            at_us = job.begun_us or job.created_us
+            return WayBeside(
+                probe=probe.name, at_us=at_us, address=path.address, reached=path.reached, hops=_hops(path)
+            )
+    return None
 
 
 def _filled_way(filled: LineFilled, side: Side) -> SelfFillWay | None:

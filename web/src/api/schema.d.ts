@@ -10603,6 +10603,8 @@ export interface components {
             fills: components["schemas"]["SelfFill"][];
             /** @description Null while this browser has no result, or no probe has one there. */
             beside: components["schemas"]["RunBeside"] | null;
+            /** @description Null where no probe is at that desk, or none has looked. */
+            way: components["schemas"]["WayBeside"] | null;
         };
         /** BrowserLinks */
         BrowserLinks: {
@@ -17606,6 +17608,11 @@ export interface components {
             /** Logo */
             logo: string;
             /**
+             * Colour
+             * @description Of the brand's name, on paper; empty for the page's own.
+             */
+            colour: string;
+            /**
              * State
              * @enum {string}
              */
@@ -18515,6 +18522,25 @@ export interface components {
              * @description What a watch of it had best ask beside the far end.
              */
             proposed: components["schemas"]["WatchPlaceForm"][];
+        };
+        /**
+         * WayBeside
+         * @description The way from a probe at the browser's desk to the far end, as its newest check found it.
+         */
+        WayBeside: {
+            /** Probe */
+            probe: string;
+            /** At Us */
+            at_us: number;
+            /**
+             * Address
+             * @description Of the far end.
+             */
+            address: string;
+            /** Reached */
+            reached: boolean;
+            /** Hops */
+            hops: components["schemas"]["ReachHop"][];
         };
         /** WelcomePage */
         WelcomePage: {

@@ -1,5 +1,5 @@
 // The page behind a link for people at a site: what a test from their browser will do, the test, and what it found.
-import { useCallback, useEffect, useRef, useState } from "react";
+import { type CSSProperties, useCallback, useEffect, useRef, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
 import { count, dateTime } from "../ui/format";
@@ -211,7 +211,13 @@ function Letterhead({ page }: { page: Page | null }) {
   return (
     <p className="flex min-h-8 flex-wrap items-center gap-3 font-semibold">
       {page?.logo ? <img src={page.logo} alt="" className="max-h-10 max-w-40" /> : <Mark />}
-      {page ? page.brand || "Tarnfell" : ""}
+      {/* The brand's colour was chosen to be read on paper, not at night. */}
+      <span
+        style={page?.colour ? ({ "--brand": page.colour } as CSSProperties) : undefined}
+        className={page?.colour ? "text-(--brand) dark:text-ink" : ""}
+      >
+        {page ? page.brand || "Tarnfell" : ""}
+      </span>
     </p>
   );
 }

@@ -12,29 +12,33 @@ export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: stri
           <li key={one}>{one}</li>
         ))}
       </ul>
-      {reach.hops.length > 0 && (
-        <table className="mt-1 ml-5 text-left">
-          <caption className="whitespace-nowrap text-left text-soft">
-            From the far end towards the browser
-          </caption>
-          <thead className="sr-only">
-            <tr>
-              <th>Hop</th>
-              <th>Address</th>
-              <th>Round trip</th>
-            </tr>
-          </thead>
-          <tbody>
-            {reach.hops.map((hop) => (
-              <tr key={hop.number} className="align-baseline">
-                <td className="pr-3 text-right text-soft">{hop.number}</td>
-                <td className="pr-4">{hop.address ?? DASH}</td>
-                <td className="text-right">{ms(hop.rtt_ms, 1)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      <Hops hops={reach.hops} title="From the far end towards the browser" />
     </details>
+  );
+}
+
+/** A way, hop by hop; nothing where none said anything. */
+export function Hops({ hops, title }: { hops: Model<"ReachHop">[]; title: string }) {
+  if (hops.length === 0) return null;
+  return (
+    <table className="mt-1 ml-5 text-left">
+      <caption className="whitespace-nowrap text-left text-soft">{title}</caption>
+      <thead className="sr-only">
+        <tr>
+          <th>Hop</th>
+          <th>Address</th>
+          <th>Round trip</th>
+        </tr>
+      </thead>
+      <tbody>
+        {hops.map((hop) => (
+          <tr key={hop.number} className="align-baseline">
+            <td className="pr-3 text-right text-soft">{hop.number}</td>
+            <td className="pr-4">{hop.address ?? DASH}</td>
+            <td className="text-right">{ms(hop.rtt_ms, 1)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }

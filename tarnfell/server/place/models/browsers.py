@@ -125,6 +125,17 @@ class RunBeside(Model):
     down: SelfRunDirection | None
 
 
+class WayBeside(Model):
+    """The way from a probe at the browser's desk to the far end, as its newest check found it."""
+
+    probe: str
+    at_us: int
+    address: str
+    """Of the far end."""
+    reached: bool
+    hops: list[ReachHop]
+
+
 class BrowserLinkView(Model):
     probe_id: int
     name: str
@@ -141,6 +152,8 @@ class BrowserLinkView(Model):
     """Newest first."""
     beside: RunBeside | None
     """Null while this browser has no result, or no probe has one there."""
+    way: WayBeside | None
+    """Null where no probe is at that desk, or none has looked."""
 
 
 class BrowserLinks(Model):
@@ -194,6 +207,8 @@ class TestPage(Model):
     brand: str
     contact: str
     logo: str
+    colour: str
+    """Of the brand's name, on paper; empty for the page's own."""
     state: Literal["open", "expired", "revoked"]
     until_us: int
     time_zone: str

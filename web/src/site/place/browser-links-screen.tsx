@@ -7,6 +7,7 @@ import { Button, Field, INPUT, Note } from "../../ui/controls";
 import { dateTime, plural } from "../../ui/format";
 import { linkOf } from "../../ui/link";
 import { slowing } from "../../ui/polling";
+import { Hops } from "../../ui/reach";
 import { Pending, Trail } from "../../ui/screen";
 import { Fills, Runs } from "./browser-link-results";
 import { Relay } from "./relay";
@@ -243,6 +244,16 @@ function OneLink({
         </p>
       )}
       {one.runs.length > 0 && <Runs runs={one.runs} beside={one.beside} zone={zone} />}
+      {one.way && (one.runs.length > 0 || one.fills.length > 0) && (
+        <details className="mt-1 max-w-[62ch] text-sm">
+          <summary className="cursor-pointer">The way from {one.way.probe}, at the same desk</summary>
+          <p className="leading-snug">
+            Checked {dateTime(one.way.at_us, zone)}; {one.way.address}{" "}
+            {one.way.reached ? "answered" : "was not reached"}. A browser cannot look for the way itself.
+          </p>
+          <Hops hops={one.way.hops} title={`From ${one.way.probe} towards the far end`} />
+        </details>
+      )}
       {one.fills.length > 0 && <Fills fills={one.fills} zone={zone} slug={slug} />}
       <p className="mt-2 flex flex-wrap gap-2">
         {open && invitation && (
