@@ -22,7 +22,7 @@ NETWORKS = {
 _FAMILY_SAYS = {
     "answered": "the far end answered",
     "silent": "nothing came back",
-    "untried": "this browser tried nothing, as one without such an address does",
+    "untried": "this browser tried nothing: it has no such address, or another had answered before",
     "none": "the far end has no address",
 }
 NO_ANSWER = 701

@@ -50,7 +50,8 @@ def test_over_which_families_the_far_end_answered() -> None:
     assert said(v4) == ["Over IPv4 the far end answered; over IPv6 the far end has no address."]
     assert said(FamilyTried("IPv4", "silent"), v6) == ["Over IPv4 nothing came back; over IPv6 the far end answered."]
     assert said(v4, FamilyTried("IPv6", "untried")) == [
-        "Over IPv4 the far end answered; over IPv6 this browser tried nothing, as one without such an address does."
+        "Over IPv4 the far end answered; over IPv6 this browser tried nothing: it has no such address, or "
+        "another had answered before."
     ]
     assert said() == said(v4, v6, own="relay") == []
 

@@ -18,7 +18,7 @@ class FamilyTried:
 
     family: Literal["IPv4", "IPv6"]
     state: Literal["answered", "silent", "untried"]
-    """Untried: the browser sent no check, as one without an address of that family does."""
+    """Untried: the browser sent no check. It has no address of that family, or one of the other answered before."""
 
 
 @dataclass(frozen=True)
