@@ -92,7 +92,8 @@ export class FarLink {
   }
 }
 
-function tried(family: Family, all: Told[]): FamilyTried[] {
+/** By what the browser tells of its candidates and pairs (W3C webrtc-stats); nothing of a family that the far end has not. */
+export function tried(family: Family, all: Told[]): FamilyTried[] {
   const theirs = all.filter((one) => one.type === "remote-candidate" && familyOf(one.address) === family);
   if (theirs.length === 0) return [];
   const pairs = all.filter(
