@@ -2,5 +2,6 @@
 
 facts → readings (each against the brief) → moments (how sure a share is) → capacity and requirements → score;
 diagnosis names causes from the readings, with case (what else was measured then), reach and impairments (the causes);
-site puts it all together. Nothing here looks at packets.
+site puts it all together. decisions lays over it what the consultant decided; closing is the evidence still short.
+Nothing here looks at packets.
 """
