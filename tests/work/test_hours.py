@@ -50,26 +50,3 @@ def test_a_moment_is_of_the_sites_day_and_minute() -> None:
 )
 def test_business_hours_to_the_second_and_past_midnight(hours: dict[str, Any], text: str, busy: bool) -> None:
     assert at(text, hours).busy is busy
-
-
-@pytest.mark.parametrize(
-    ("hours", "some", "whole"),
-    [
-        ({"open_minute": 540, "close_minute": 1020, "open_days": "1"}, range(9, 17), range(9, 17)),
-        ({"open_minute": 541, "close_minute": 1019, "open_days": "1"}, range(9, 17), range(10, 16)),
-        ({"open_minute": 1439, "close_minute": 1440, "open_days": "1"}, range(23, 24), range(0)),
-    ],
-)
-def test_hours_of_the_week_with_some_business_and_with_nothing_else(
-    hours: dict[str, Any], some: range, whole: range
-) -> None:
-    business = BusinessHours(**hours)
-    assert business.hours() == {(1, hour) for hour in some}
-    assert business.whole_hours() == {(1, hour) for hour in whole}
-
-
-def test_hours_past_midnight_are_of_the_next_day_of_the_week() -> None:
-    found = BusinessHours(**NIGHT).whole_hours()
-    assert found == {(day, hour) for day in (1, 5) for hour in (22, 23)} | {
-        (day, hour) for day in (2, 6) for hour in range(6)
-    }
