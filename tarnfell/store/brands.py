@@ -27,4 +27,7 @@ def brand_of(db: sqlite3.Connection, engagement_id: int) -> Brand:
 
 
 def keep_brand(db: sqlite3.Connection, engagement_id: int, brand: Brand) -> None:
-    db.execute("INSERT OR REPLACE INTO brand VALUES (?, ?, ?, ?, ?, ?)", (engagement_id, *astuple(brand)))
+    db.execute(
+        "INSERT OR REPLACE INTO brand (engagement_id, name, contact, colour, logo, address) VALUES (?, ?, ?, ?, ?, ?)",
+        (engagement_id, *astuple(brand)),
+    )
