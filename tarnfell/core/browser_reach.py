@@ -23,7 +23,7 @@ _FAMILY_SAYS = {
     "answered": "the far end answered",
     "silent": "nothing came back",
     "untried": "this browser tried nothing: it has no such address, or another had answered before",
-    "none": "the far end has no address",
+    "none": "the far end offers no address",
 }
 NO_ANSWER = 701
 """A browser's number for a relay that was not reached (W3C webrtc, RTCPeerConnectionIceErrorEvent)."""

@@ -47,7 +47,7 @@ def test_over_which_families_the_far_end_answered() -> None:
 
     v4, v6 = FamilyTried("IPv4", "answered"), FamilyTried("IPv6", "answered")
     assert said(v4, v6) == ["Over IPv4 the far end answered; over IPv6 the far end answered."]
-    assert said(v4) == ["Over IPv4 the far end answered; over IPv6 the far end has no address."]
+    assert said(v4) == ["Over IPv4 the far end answered; over IPv6 the far end offers no address."]
     assert said(FamilyTried("IPv4", "silent"), v6) == ["Over IPv4 nothing came back; over IPv6 the far end answered."]
     assert said(v4, FamilyTried("IPv6", "untried")) == [
         "Over IPv4 the far end answered; over IPv6 this browser tried nothing: it has no such address, or "

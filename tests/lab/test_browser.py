@@ -228,6 +228,16 @@ def test_a_page_in_the_background_goes_on_and_says_for_how_long(row: Row, tmp_pa
     assert sent == {"up": PLANNED, "down": PLANNED}
 
 
+_PORTAL = """
+const own = window.fetch;
+window.fetch = (to, how) => {{
+  if (how?.method !== "PUT") return own(to, how);
+  window.portalAsked = true;
+  return Promise.resolve(new Response("<html>Sign in</html>", {{status: {status}}}));
+}};
+"""
+
+
 def test_a_page_closed_before_it_could_deliver_does_so_when_the_link_is_opened_again(row: Row, tmp_path: Path) -> None:
     script = {"seed": 7, "up": {"delay_ms": 5}, "down": {"delay_ms": 5}}
     with (
@@ -252,6 +262,15 @@ def test_a_page_closed_before_it_could_deliver_does_so_when_the_link_is_opened_a
             job_store.give_up_silent(at.db, [run.id])
         assert "opening the link again" in (at.run().failure or "")
         at.page.driver.execute_cdp_cmd("Network.setBlockedURLs", {"urls": []})
+        # A portal answers in the server's place, first as if all were well and then as if nothing were allowed.
+        for status in (200, 403):
+            portal = at.page.driver.execute_cdp_cmd(
+                "Page.addScriptToEvaluateOnNewDocument", {"source": _PORTAL.format(status=status)}
+            )
+            at.page.go(f"/test/{at.code}")
+            at.page.see("What will happen")
+            rig.eventually(lambda: at.page.driver.execute_script("return window.portalAsked"), "the portal to be asked")
+            at.page.driver.execute_cdp_cmd("Page.removeScriptToEvaluateOnNewDocument", portal)
         at.page.go(f"/test/{at.code}")
         at.page.see("It is delivered now.")
         done = at.await_state("done")

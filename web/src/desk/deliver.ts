@@ -53,11 +53,17 @@ async function put(path: string, body: string): Promise<void> {
     headers: { "Content-Type": "application/octet-stream" },
     body,
   });
-  const refused = answer.status >= 400 && answer.status < 500;
-  if (answer.ok || refused) await tried(() => del(path, store()));
-  if (answer.ok) return;
-  const told = await answer.json().catch(() => ({ detail: `The server answered ${answer.status}.` }));
-  throw new ApiError(answer.status, String(told.detail));
+  // A portal in between may answer in the server's place, with any status: only the server's own word counts.
+  const told = await tried(() => answer.json());
+  if (answer.ok && typeof told?.state === "string") {
+    await tried(() => del(path, store()));
+    return;
+  }
+  if (answer.ok || typeof told?.detail !== "string")
+    throw new Error(`Something other than the server answered, with ${answer.status}.`);
+  const error = new ApiError(answer.status, told.detail);
+  if (isRefused(error)) await tried(() => del(path, store()));
+  throw error;
 }
 
 function isRefused(error: unknown): boolean {

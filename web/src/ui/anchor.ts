@@ -9,7 +9,7 @@ export function useAnchor(): void {
   const { hash, key } = useLocation();
   // biome-ignore lint/correctness/useExhaustiveDependencies(key): asked for once more, it is shown once more.
   useEffect(() => {
-    const id = decodeURIComponent(hash.slice(1));
+    const id = hash.slice(1);
     if (!id) return;
     const show = () => {
       const found = document.getElementById(id);
