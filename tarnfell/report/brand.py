@@ -15,6 +15,8 @@ from xml.etree import ElementTree
 
 from markupsafe import Markup
 
+from tarnfell.report.locales import OWN
+
 MOST_BYTES = 300_000
 MOST_PIXELS = 16_000_000
 LARGEST = (1200, 400)
@@ -49,6 +51,8 @@ class Brand:
     """As #1a2b3c, checked."""
     logo: str = ""
     """A ``data:`` address, checked."""
+    locale: str = OWN
+    """In which dates and numbers are written, one of ``LOCALES``."""
 
 
 NO_BRAND = Brand()

@@ -145,6 +145,8 @@ class Report:
     paper: str = "A4"
     brand: Brand = NO_BRAND
     recording: Recording | None = None
+    typed: tuple[str, ...] = ()
+    """What people typed in and is shown: left as they wrote it, dates and numbers too."""
 
     def issued(self, issue: Issue) -> Report:
         return replace(self, issue=issue)
@@ -186,7 +188,21 @@ def build_report(
         paper=paper,
         brand=brand,
         recording=recording,
+        typed=(
+            *(site.engagement, site.name, site.place, site.provider, site.test_point, site.far_end, site.codec.source),
+            *(brand.name, brand.contact, *written, note),
+            *decided_words(evaluation),
+            *(words for one in dismissed for words in (one.words, one.by)),
+            *(words for one in noted for words in (one.words, one.by)),
+            *(words for one in added for words in (one.title, one.says, one.remedy, one.who, one.by)),
+        ),
     )
+
+
+def decided_words(evaluation: Evaluation) -> list[str]:
+    """What the consultant wrote of the causes."""
+    decided = [one for one in evaluation.causes if one.decided]
+    return [words for one in decided for words in (one.title, one.remedy, one.who, one.note)]
 
 
 def summary_of(evaluation: Evaluation) -> tuple[str, ...]:

@@ -15,7 +15,9 @@ from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.causes import Cause, CauseName
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.report.brand import NO_BRAND, Brand
+from tarnfell.report.build import decided_words
 from tarnfell.report.figures import verdict_mark_svg
+from tarnfell.report.locales import localized_page
 from tarnfell.report.render import environment, style, unbroken
 
 ROLLOUT = ("ready", "ready with conditions", "not shown yet", "not ready")
@@ -121,7 +123,10 @@ def engagement_html(report: EngagementReport) -> str:
         version=__version__,
         style=Markup(style()),
     )
-    return unbroken(page)
+    typed = [report.name, report.summary, report.brand.name, report.brand.contact]
+    for site in report.sites:
+        typed += [site.name, *decided_words(site.evaluation)]
+    return unbroken(localized_page(page, report.brand.locale, typed))
 
 
 @cache

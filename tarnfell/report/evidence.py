@@ -9,6 +9,7 @@ from importlib import resources
 from markupsafe import Markup
 
 from tarnfell.report.brand import NO_BRAND, Brand
+from tarnfell.report.locales import localized_page
 from tarnfell.report.render import environment, pdf_of, style, unbroken
 
 
@@ -63,7 +64,9 @@ class EvidenceSheet:
 
 def evidence_html(sheet: EvidenceSheet) -> str:
     page: str = _template().render(s=sheet, style=Markup(style()))
-    return unbroken(page)
+    typed = [sheet.site, sheet.place, sheet.line, sheet.addressee, sheet.measured_from, sheet.measured_to]
+    typed += [sheet.brand.name, sheet.brand.contact, *(one.name for one in sheet.places)]
+    return unbroken(localized_page(page, sheet.brand.locale, typed))
 
 
 def evidence_pdf(sheet: EvidenceSheet) -> bytes:

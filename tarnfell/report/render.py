@@ -15,6 +15,7 @@ from tarnfell.core.targets import in_words
 from tarnfell.report.brand import brand_style, byline, letterhead
 from tarnfell.report.build import Report
 from tarnfell.report.figures import RAMP, coverage_svg, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
+from tarnfell.report.locales import localized_page
 
 
 def render_html(report: Report) -> str:
@@ -39,7 +40,7 @@ def render_html(report: Report) -> str:
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],
         style=Markup(style()),
     )
-    return unbroken(page)
+    return unbroken(localized_page(page, report.brand.locale, report.typed))
 
 
 def _coverage(report: Report) -> tuple[Markup, int, int] | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import re
 from typing import Any
 
 import pytest
@@ -86,6 +87,33 @@ def test_who_reads_by_a_link_is_told_from_whom(house: House) -> None:
     for path in (f"{link['path']}x", "/shared/nothing"):
         gone = stranger.get(path)
         assert (gone.status_code, "Harrow Voice" in gone.text) == (404, False)
+
+
+def test_dates_and_numbers_are_written_as_in_the_readers_country(house: House) -> None:
+    told = put(house, **OWN, locale="de-DE").json
+    assert told["locale"] == "de-DE"
+    examples = {one["tag"]: (one["title"], one["example"]) for one in told["locales"]}
+    assert examples["de-DE"] == ("German (Germany)", "3. November 2026, 14:05, 1.234,5")
+    assert examples["en-GB"][1] == "3 November 2026, 14:05, 1,234.5"
+    for page in (draft(house), house.person.get("/api/engagements/customer/report.html").text):
+        assert re.search(r"\d\d?\. [A-Z][a-zä]+ 20\d\d, \d\d:\d\d", page)
+        assert not re.search(r" \d\d? [A-Z][a-z]+ 20\d\d", page)
+    first = house.post("/api/sites/pier/report/pdf", {}).json
+    issued = house.post("/api/sites/pier/report/issue", {}).json["issued"][0]
+    with writing(connect(house.folder)) as db:
+        keep_mail_server(db, MailServer("mail.example", 25, "none", "", "", "tarnfell@merrow.example"))
+    mailed = {"name": "The board", "email": "board@merrow.example"}
+    assert house.post(f"/api/issued/{issued['id']}/links", mailed).status_code == 200
+    letter = connect(house.folder).execute("SELECT words FROM letter").fetchone()[0]
+    assert re.search(r"until \d\d?\. [A-Z][a-zä]+ 20\d\d:", letter)
+    assert put(house, **OWN, locale="en-US").json["locale"] == "en-US"
+    assert house.post("/api/sites/pier/report/pdf", {}).json["id"] != first["id"]
+    assert re.search(r"20\d\d, \d\d?:\d\d.[AP]M", draft(house))
+    # What was issued stays in the way it was written in.
+    assert re.search(r"\d\d?\. [A-Z][a-zä]+ 20\d\d", house.person.get("/api/issued/1/report.html").text)
+    for wrong in ("de", "xx-XX", "", "pl-PL"):
+        assert put(house, **OWN, locale=wrong).status_code == 422
+    assert house.person.get(ADDRESS).json["locale"] == "en-US"
 
 
 OWN_NAME = "https://voice.harrow.example"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 import threading
 from http.client import HTTPConnection
@@ -14,6 +15,7 @@ from waitress.server import create_server
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.brands import Brand, keep_brand
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.db import now_us, writing
 from tarnfell.wire.browser import PIECE_BYTES, BrowserCalls
@@ -114,6 +116,26 @@ def test_from_the_link_to_what_calls_had_while_the_line_was_full(
     assert house.person.get(LINKS).json["links"][0]["fills"] == [told]
     (line,) = house.person.get("/api/sites/pier/fills").json["fills"]
     assert (line["id"], line["probe"], line["judged"]) == (job_id, "Reception (browser)", True)
+
+
+def test_sentences_are_written_as_in_the_readers_country(
+    house: House, db: sqlite3.Connection, asked: list[BrowserCalls]
+) -> None:
+    code = code_of(add(house, fill_s=FILL_S))
+    filled(house, db, code)
+    page = stranger(house, "GET", code).json
+    assert page["locale"] == "en-GB"
+    (ours,) = page["fills"]
+    assert "4.35" in " ".join(ours["says"]), ours["says"]
+    with writing(db):
+        keep_brand(db, 1, Brand(locale="de-DE"))
+    page = stranger(house, "GET", code).json
+    (told,) = page["fills"]
+    assert page["locale"] == "de-DE"
+    assert told["says"] == [re.sub(r"(\d)\.(\d)", r"\1,\2", sentence) for sentence in ours["says"]]
+    # The consultant's own screens, and figures that are no sentence, stay as they are.
+    assert {**told, "says": [], "reach": {}} == {**ours, "says": [], "reach": {}}
+    assert house.person.get(LINKS).json["links"][0]["fills"] == [ours]
 
 
 def test_the_start_page_tells_fills_from_browsers_apart(house: House, db: sqlite3.Connection) -> None:

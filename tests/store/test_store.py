@@ -331,3 +331,17 @@ def test_brands_of_before_have_no_name_of_their_own_for_the_server(
     db.close()
     monkeypatch.undo()
     assert brand_of(open_database(tmp_path), 1) == Brand("Harrow", "ines", "#123456", "", "")
+
+
+def test_brands_of_before_write_dates_and_numbers_as_ever(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 46})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO brand (engagement_id, name, contact, colour, logo, address) "
+        "VALUES (1, 'Harrow', '', '', '', 'https://voice.example');"
+    )
+    db.close()
+    monkeypatch.undo()
+    assert brand_of(open_database(tmp_path), 1) == Brand("Harrow", "", "", "", "https://voice.example", "en-GB")

@@ -40,7 +40,7 @@ from tarnfell.server.place.models.browsers import (
     TestPage,
 )
 from tarnfell.server.place.relays import relay_for_test
-from tarnfell.server.place.self_runs import self_fills, self_runs
+from tarnfell.server.place.self_runs import as_read_in, self_fills, self_runs
 from tarnfell.server.probe_api.models.probes import Done
 from tarnfell.store import brands as brand_store
 from tarnfell.store import browsers as browser_store
@@ -120,6 +120,7 @@ def show_test(code: str) -> TestPage:
         contact=brand.contact,
         logo=brand.logo,
         colour=brand.colour,
+        locale=brand.locale,
         state=state_of(invitation),  # type: ignore[arg-type]
         until_us=invitation.until_us,
         time_zone=site.time_zone,
@@ -137,8 +138,8 @@ def show_test(code: str) -> TestPage:
             TestFarEnd(id=one.id, name=one.name, place=one.place, connect_ms=connect_ms)
             for one, connect_ms in ends_for_browsers(g.db, site).items()
         ],
-        runs=self_runs(g.db, site, probe.id),
-        fills=self_fills(g.db, probe.id),
+        runs=as_read_in(self_runs(g.db, site, probe.id), brand.locale),
+        fills=as_read_in(self_fills(g.db, probe.id), brand.locale),
     )
 
 

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 from statistics import median
+from typing import TypeVar
 
 from tarnfell.core.browser_reach import reach_says
 from tarnfell.core.line.values import LineFilled, Side
+from tarnfell.report.locales import localized
+from tarnfell.server.http.models.base import Model
 from tarnfell.server.place.models.browsers import (
     ReachHop,
     RunBeside,
@@ -38,6 +42,8 @@ from tarnfell.work.judging.run import run_direction
 
 SHOWN = 12
 CHECKS_LOOKED_AT = 20
+_SENTENCES = frozenset({"says", "doubts", "failure", "why"})
+Found = TypeVar("Found", bound=Model)
 
 
 def self_runs(db: sqlite3.Connection, site: Site, probe_id: int) -> list[SelfRun]:
@@ -49,6 +55,23 @@ def self_runs(db: sqlite3.Connection, site: Site, probe_id: int) -> list[SelfRun
 def self_fills(db: sqlite3.Connection, probe_id: int) -> list[SelfFill]:
     """Of one browser, newest first."""
     return [_fill(db, job) for job in job_store.newest_with(db, probe_id, "fill", SHOWN)]
+
+
+def as_read_in(found: Sequence[Found], locale: str) -> list[Found]:
+    """The same, with dates and numbers in its sentences as the reader's country writes them."""
+    return [_as_read_in(one, locale) for one in found]
+
+
+def _as_read_in(model: Found, locale: str) -> Found:
+    changed: dict[str, object] = {}
+    for name, value in model:
+        if isinstance(value, Model):
+            changed[name] = _as_read_in(value, locale)
+        elif name in _SENTENCES and isinstance(value, str):
+            changed[name] = localized(value, locale)
+        elif name in _SENTENCES and isinstance(value, list):
+            changed[name] = [localized(one, locale) for one in value]
+    return model.model_copy(update=changed)
 
 
 def _fill(db: sqlite3.Connection, job: Job) -> SelfFill:

@@ -8,9 +8,10 @@ import binascii
 from flask import Blueprint, g
 
 from tarnfell.report.brand import MOST_BYTES, BrandError, check_colour, logo_of, own_address
+from tarnfell.report.locales import LOCALES, localized, title_of
 from tarnfell.server.access import require_engagement
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.report.models.brands import BrandForm, BrandView
+from tarnfell.server.report.models.brands import BrandForm, BrandView, LocaleView
 from tarnfell.store import brands as brand_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.brands import Brand
@@ -18,6 +19,8 @@ from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 
 blueprint = Blueprint("brands", __name__)
+
+EXAMPLE = "3 November 2026, 14:05, 1,234.5"
 
 
 @endpoint(blueprint, "GET", "/api/engagements/<slug>/brand", response=BrandView)
@@ -41,7 +44,7 @@ def change_brand(slug: str, body: BrandForm) -> BrandView:
     except BrandError as error:
         raise Problem(422, str(error)) from None
     with writing(g.db):
-        brand = Brand(body.name.strip(), body.contact.strip(), colour, logo, address)
+        brand = Brand(body.name.strip(), body.contact.strip(), colour, logo, address, body.locale)
         brand_store.keep_brand(g.db, engagement.id, brand)
     return _view(engagement)
 
@@ -63,5 +66,7 @@ def _view(engagement: Engagement) -> BrandView:
         colour=brand.colour,
         logo=brand.logo,
         address=brand.address,
+        locale=brand.locale,  # type: ignore[arg-type]
+        locales=[LocaleView(tag=tag, title=title_of(tag), example=localized(EXAMPLE, tag)) for tag in LOCALES],
         site=sites[0].slug if sites else None,
     )

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, g
 
-from tarnfell.report.build import summary_of
+from tarnfell.report.build import decided_words, summary_of
+from tarnfell.report.locales import localized
 from tarnfell.server.access import is_consultant, require_call, require_issued, require_link, require_site
 from tarnfell.server.http.address import address_for, origin_for
 from tarnfell.server.http.api import Problem, endpoint
@@ -22,6 +23,7 @@ from tarnfell.server.report.models.issued import (
     VerifyForm,
     WithdrawForm,
 )
+from tarnfell.store import brands as brand_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import issued as issued_store
@@ -212,6 +214,7 @@ def _page(site: Site) -> ReportsPage:
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
     evaluated = evaluate(g.db, site)
     draft = issued_store.draft_of(g.db, site.id)
+    locale, decided = brand_store.brand_of(g.db, engagement.id).locale, decided_words(evaluated.evaluation)
     return ReportsPage(
         site_name=site.name,
         engagement_slug=engagement.slug,
@@ -221,7 +224,7 @@ def _page(site: Site) -> ReportsPage:
         behind=evaluated.behind,
         draft=DraftForm(summary=draft.summary, note=draft.note),
         sound=_sound(site, draft),
-        by_itself=list(summary_of(evaluated.evaluation)),
+        by_itself=[localized(line, locale, decided) for line in summary_of(evaluated.evaluation)],
         issued=[_view(one, origin_for(site.engagement_id)) for one in issued_store.issued_of(g.db, site.id)],
     )
 

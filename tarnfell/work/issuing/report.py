@@ -54,7 +54,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
 
 def brand_of(db: sqlite3.Connection, engagement_id: int) -> Brand:
     kept = brand_store.brand_of(db, engagement_id)
-    return Brand(kept.name, kept.contact, kept.colour, kept.logo)
+    return Brand(kept.name, kept.contact, kept.colour, kept.logo, kept.locale)
 
 
 def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:

@@ -6,6 +6,8 @@ import sqlite3
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
+from tarnfell.report.locales import localized
+from tarnfell.store import brands as brand_store
 from tarnfell.store import issued as issued_store
 from tarnfell.store import letters
 from tarnfell.store import sites as site_store
@@ -33,12 +35,13 @@ def share(
         raise ValueError(NO_MAIL)
     site = site_store.site_by_id(db, one.site_id)
     until = datetime.fromtimestamp(until_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
+    day = localized(f"{until:%d %B %Y}", brand_store.brand_of(db, site.engagement_id).locale)
     letters.add(
         db,
         about_link(link_id),
         email,
         f"Report {one.number}: {site.name}",
         f"{by.name} shares report {one.number} of {site.name} with you.\n\n"
-        f"Read it here until {until:%d %B %Y}:\n{address}{SHARED}{code}\n"
+        f"Read it here until {day}:\n{address}{SHARED}{code}\n"
         + (f"\nIt asks for a passphrase, which {by.name} tells you by another way.\n" if passphrase else ""),
     )

@@ -10284,6 +10284,13 @@ export interface components {
              * @default
              */
             address: string;
+            /**
+             * Locale
+             * @description Language and country (BCP 47) in whose way dates and numbers are written.
+             * @default en-GB
+             * @enum {string}
+             */
+            locale: "en-GB" | "en-AU" | "en-CA" | "en-IE" | "en-NZ" | "en-US" | "en-ZA" | "da-DK" | "de-AT" | "de-CH" | "de-DE" | "es-ES" | "es-MX" | "fi-FI" | "fr-BE" | "fr-CA" | "fr-CH" | "fr-FR" | "it-CH" | "it-IT" | "nb-NO" | "nl-BE" | "nl-NL" | "pt-BR" | "pt-PT" | "sv-SE";
         };
         /** BrandView */
         BrandView: {
@@ -10302,6 +10309,16 @@ export interface components {
             logo: string;
             /** Address */
             address: string;
+            /**
+             * Locale
+             * @enum {string}
+             */
+            locale: "en-GB" | "en-AU" | "en-CA" | "en-IE" | "en-NZ" | "en-US" | "en-ZA" | "da-DK" | "de-AT" | "de-CH" | "de-DE" | "es-ES" | "es-MX" | "fi-FI" | "fr-BE" | "fr-CA" | "fr-CH" | "fr-FR" | "it-CH" | "it-IT" | "nb-NO" | "nl-BE" | "nl-NL" | "pt-BR" | "pt-PT" | "sv-SE";
+            /**
+             * Locales
+             * @description That may be chosen.
+             */
+            locales: components["schemas"]["LocaleView"][];
             /**
              * Site
              * @description Whose draft shows it.
@@ -13817,6 +13834,18 @@ export interface components {
             missing: number;
             /** Late */
             late: number;
+        };
+        /** LocaleView */
+        LocaleView: {
+            /**
+             * Tag
+             * @enum {string}
+             */
+            tag: "en-GB" | "en-AU" | "en-CA" | "en-IE" | "en-NZ" | "en-US" | "en-ZA" | "da-DK" | "de-AT" | "de-CH" | "de-DE" | "es-ES" | "es-MX" | "fi-FI" | "fr-BE" | "fr-CA" | "fr-CH" | "fr-FR" | "it-CH" | "it-IT" | "nb-NO" | "nl-BE" | "nl-NL" | "pt-BR" | "pt-PT" | "sv-SE";
+            /** Title */
+            title: string;
+            /** Example */
+            example: string;
         };
         /** LookPage */
         LookPage: {
@@ -17612,6 +17641,11 @@ export interface components {
              * @description Of the brand's name, on paper; empty for the page's own.
              */
             colour: string;
+            /**
+             * Locale
+             * @description Language and country (BCP 47) in whose way dates and numbers are written.
+             */
+            locale: string;
             /**
              * State
              * @enum {string}

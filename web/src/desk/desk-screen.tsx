@@ -2,7 +2,7 @@
 import { type CSSProperties, useCallback, useEffect, useRef, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
-import { count, dateTime } from "../ui/format";
+import { count, dateTime, fixed, ms, writeAsIn } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { deliverLeft } from "./deliver";
 import { Part } from "./part";
@@ -43,7 +43,9 @@ export function DeskScreen({ code }: { code: string }) {
   const session = useRef<Session | null>(null);
   const read = useCallback(async () => {
     try {
-      setPage(await get("TestPage", `/api/test/${code}`));
+      const told = await get("TestPage", `/api/test/${code}`);
+      writeAsIn(told.locale);
+      setPage(told);
       return true;
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : String(error));
@@ -236,7 +238,7 @@ function Before({ page, trips, start }: { page: Page; trips: Trips; start: (wher
           </li>
           <li>
             That is {count(Math.round(page.each_way_kbps))} kbit/s each way, and{" "}
-            {page.volume_mb < 10 ? page.volume_mb.toFixed(1) : count(Math.round(page.volume_mb))} MB in all.
+            {page.volume_mb < 10 ? fixed(page.volume_mb, 1) : count(Math.round(page.volume_mb))} MB in all.
           </li>
           {page.fill && (
             <li>
@@ -346,11 +348,11 @@ function Running({ step, live, stop }: { step: Step; live: Live; stop: () => voi
           {count(live.arrivedDown)} of {count(Math.max(live.sentDown, live.arrivedDown))} packets arrived
         </dd>
         <dt className="text-soft">There and back</dt>
-        <dd>{live.roundTripMs === null ? "–" : `${live.roundTripMs.toFixed(0)} ms`}</dd>
+        <dd>{ms(live.roundTripMs)}</dd>
         {live.filled && (
           <>
             <dt className="text-soft">Streams have moved</dt>
-            <dd>{(live.filled.bytes / 1e6).toFixed(1)} MB</dd>
+            <dd>{fixed(live.filled.bytes / 1e6, 1)} MB</dd>
           </>
         )}
       </dl>

@@ -59,6 +59,8 @@ function newestFirst(page: Page): { run?: Run; fill?: Fill }[] {
 }
 
 const REACHED = "How this browser reached the far end";
+/** Of a call by telephone (ITU-T G.107). */
+const BEST_MOS = 4.4;
 const TOO_BUSY = "This computer or the far end was too busy to measure. Close other programs and test again.";
 
 /** What a call had while the line was filled. */
@@ -165,13 +167,13 @@ function Found({ run, target }: { run: Run; target: number }) {
       <Reach reach={run.reach} title={REACHED} />
       {run.hidden_s >= 1 && (
         <p className="mt-1 text-sm text-soft">
-          The page was in the background for {run.hidden_s.toFixed(0)} s.
+          The page was in the background for {fixed(run.hidden_s, 0)} s.
         </p>
       )}
       {run.scatter_ms !== null && (
         <p className="mt-1 text-sm text-soft">
-          The browser itself let 99 of 100 packets wait for up to {run.scatter_ms.toFixed(1)} ms: delay and
-          jitter are known no finer than that.
+          The browser itself let 99 of 100 packets wait for up to {ms(run.scatter_ms, 1)}: delay and jitter
+          are known no finer than that.
         </p>
       )}
     </>
@@ -231,8 +233,8 @@ function Glossary({ target, filled }: { target: number; filled: boolean }) {
         <div>
           <dt className="font-semibold">MOS</dt>
           <dd>
-            How a call would be judged by people who hear it, worked out from the three above: 1 is bad, 4.4
-            is as good as a telephone gets. Here {target.toFixed(1)} is wanted.
+            How a call would be judged by people who hear it, worked out from the three above: 1 is bad,{" "}
+            {fixed(BEST_MOS, 1)} is as good as a telephone gets. Here {fixed(target, 1)} is wanted.
           </dd>
         </div>
         {filled && (

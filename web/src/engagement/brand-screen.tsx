@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { get, type Model, put } from "../api/client";
 import { Button, Field, INPUT, Note } from "../ui/controls";
-import { TextField } from "../ui/fields";
+import { SelectField, TextField } from "../ui/fields";
 import { Pending, Trail } from "../ui/screen";
 
 type Brand = Model<"BrandView">;
@@ -23,12 +23,13 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
   const [contact, setContact] = useState(brand.contact);
   const [colour, setColour] = useState(brand.colour);
   const [address, setAddress] = useState(brand.address);
+  const [locale, setLocale] = useState<Brand["locale"]>(brand.locale);
   const [problem, setProblem] = useState<string | null>(null);
   const [kept, setKept] = useState(0);
   /** ``logo``: a file as base64, "" for none, null for the one that is there. */
   const save = async (logo: string | null) => {
     try {
-      const form: Model<"BrandForm"> = { name, contact, colour, logo, address };
+      const form: Model<"BrandForm"> = { name, contact, colour, logo, address, locale };
       queries.setQueryData(["brand", slug], await put("BrandView", `/api/engagements/${slug}/brand`, form));
       setProblem(null);
       setKept((times) => times + 1);
@@ -75,6 +76,13 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
             value={address}
             onChange={setAddress}
             placeholder="https://voice.example"
+          />
+          <SelectField
+            label="Dates and numbers"
+            hint="As readers write them, in reports, letters and tests from a browser; the words around them are English."
+            value={locale}
+            onChange={(tag) => setLocale(tag as Brand["locale"])}
+            options={brand.locales.map(({ tag, title, example }) => [tag, `${title}: ${example}`])}
           />
           <Field label="Logo" hint="PNG, JPEG or plain SVG, 300 kB at most.">
             <input

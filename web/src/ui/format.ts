@@ -1,21 +1,40 @@
 // Figures as they are read: fixed places, units with them, a dash for what does not exist.
 
 export const DASH = "–";
+/** Our own way: a point, thousands apart by a space, the day before the month. */
+const OWN = "en-GB";
+let locale = OWN;
+
+/** From now on, language and country (BCP 47) in whose way figures are written. */
+export function writeAsIn(tag: string) {
+  locale = tag;
+}
 
 export function fixed(value: number | null | undefined, places: number): string {
-  return value === null || value === undefined ? DASH : value.toFixed(places);
+  return value === null || value === undefined ? DASH : decimal(value, places);
 }
 
 export function ms(value: number | null | undefined, places = 0): string {
-  return value === null || value === undefined ? DASH : `${value.toFixed(places)} ms`;
+  return value === null || value === undefined ? DASH : `${decimal(value, places)} ms`;
 }
 
 export function pct(value: number | null | undefined, places = 1): string {
-  return value === null || value === undefined ? DASH : `${value.toFixed(places)} %`;
+  return value === null || value === undefined ? DASH : `${decimal(value, places)} %`;
+}
+
+/** Without thousands apart: what has places is small. */
+function decimal(value: number, places: number): string {
+  if (locale === OWN) return value.toFixed(places);
+  return value.toLocaleString(locale, {
+    minimumFractionDigits: places,
+    maximumFractionDigits: places,
+    useGrouping: false,
+  });
 }
 
 export function count(value: number): string {
-  return value.toLocaleString("en-GB").replaceAll(",", "\u00a0");
+  const written = value.toLocaleString(locale);
+  return locale === OWN ? written.replaceAll(",", "\u00a0") : written;
 }
 
 export function megabits(kbps: number | null): string {
@@ -25,7 +44,7 @@ export function megabits(kbps: number | null): string {
 /** What was measured, as fine as it is known. */
 export function throughput(kbps: number | null | undefined): string {
   if (kbps === null || kbps === undefined) return DASH;
-  return `${(kbps / 1000).toFixed(kbps < 10_000 ? 2 : 0)} Mbit/s`;
+  return `${decimal(kbps / 1000, kbps < 10_000 ? 2 : 0)} Mbit/s`;
 }
 
 export function plural(n: number, one: string, many = `${one}s`): string {
@@ -34,12 +53,12 @@ export function plural(n: number, one: string, many = `${one}s`): string {
 
 /** Time of day at the site. */
 export function clock(us: number, timeZone: string): string {
-  return new Date(us / 1000).toLocaleTimeString("en-GB", { timeZone });
+  return new Date(us / 1000).toLocaleTimeString(locale, { timeZone });
 }
 
 /** Day and time at the site. */
 export function dateTime(us: number, timeZone: string): string {
-  return new Date(us / 1000).toLocaleString("en-GB", {
+  return new Date(us / 1000).toLocaleString(locale, {
     weekday: "short",
     day: "2-digit",
     month: "short",

@@ -209,6 +209,8 @@ class TestPage(Model):
     logo: str
     colour: str
     """Of the brand's name, on paper; empty for the page's own."""
+    locale: str
+    """Language and country (BCP 47) in whose way dates and numbers are written."""
     state: Literal["open", "expired", "revoked"]
     until_us: int
     time_zone: str

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from tarnfell.report.brand import MOST_BYTES
+from tarnfell.report.locales import OWN, Tag
 from tarnfell.server.http.models.base import Model
 
 
@@ -17,6 +18,14 @@ class BrandForm(Model):
     """A file as base64: PNG, JPEG or SVG; empty for none, null to keep the one that is there."""
     address: str = Field("", max_length=200)
     """As https://voice.example, that links for people outside begin with; empty for the server's own."""
+    locale: Tag = OWN
+    """Language and country (BCP 47) in whose way dates and numbers are written."""
+
+
+class LocaleView(Model):
+    tag: Tag
+    title: str
+    example: str
 
 
 class BrandView(Model):
@@ -27,5 +36,8 @@ class BrandView(Model):
     logo: str
     """As it stands in reports, a ``data:`` address."""
     address: str
+    locale: Tag
+    locales: list[LocaleView]
+    """That may be chosen."""
     site: str | None
     """Whose draft shows it."""
