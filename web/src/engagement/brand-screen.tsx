@@ -26,6 +26,7 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
   const [locale, setLocale] = useState<Brand["locale"]>(brand.locale);
   const [problem, setProblem] = useState<string | null>(null);
   const [kept, setKept] = useState(0);
+  const example = brand.locales.find(({ tag }) => tag === locale)?.example;
   /** ``logo``: a file as base64, "" for none, null for the one that is there. */
   const save = async (logo: string | null) => {
     try {
@@ -79,10 +80,10 @@ function Form({ brand, slug }: { brand: Brand; slug: string }) {
           />
           <SelectField
             label="Dates and numbers"
-            hint="As readers write them, in reports, letters and tests from a browser; the words around them are English."
+            hint={`In reports, letters and tests from a browser: ${example}. The words around them are English.`}
             value={locale}
             onChange={(tag) => setLocale(tag as Brand["locale"])}
-            options={brand.locales.map(({ tag, title, example }) => [tag, `${title}: ${example}`])}
+            options={brand.locales.map(({ tag, title }) => [tag, title])}
           />
           <Field label="Logo" hint="PNG, JPEG or plain SVG, 300 kB at most.">
             <input
