@@ -16,6 +16,7 @@ from tarnfell.server.brief import site_list
 from tarnfell.server.http import app, serve, throttle
 from tarnfell.server.load import imports as server_imports
 from tarnfell.store import imports, tasks
+from tarnfell.websocket import serve as sockets
 from tarnfell.wire import browser
 from tarnfell.wire.kinds import fill, selfcheck, signalling, watch
 from tarnfell.work.evidence import evaluations
@@ -46,6 +47,8 @@ DAY_US = 86_400_000_000
         (daemon.MAX_BROWSERS, 24, "24 with browsers"),
         (browser.MOST_CALLS, 20, "| a test from a browser | 20 calls of two minutes"),
         (browser.MAX_SECONDS, 120, "20 calls of two minutes"),
+        (sockets.MOST_AT_ONCE, 8, "over WebSocket 8 tests at once on a server"),
+        (sockets.MOST_MESSAGE, 4 * KIB, "messages of 4 KiB"),
         (browsers.MAX_BYTES, 16 * MIB, "16 MiB of packets delivered"),
         (browser_plan.FILL_STREAMS, 4, "in four streams"),
         (browser.PIECE_BYTES, 4 * MIB, "pieces of 4 MiB"),

@@ -40,9 +40,9 @@ class FarHalfMissing(Exception):
     """The far end's half is not to be had now; the text says why."""
 
 
-Complete = Callable[[bytes, FarEnd, str], bytes]
-"""Takes the page's half as a file of records, whom to ask, and the half's name there; gives the whole.
-Raises FarHalfMissing."""
+Complete = Callable[[bytes, FarEnd | None, str], bytes]
+"""Takes the page's half as a file of records, whom to ask, and the half's name there; gives the whole. Nobody is asked
+for that of a test over a WebSocket: it is in the data folder. Raises FarHalfMissing."""
 
 
 class Joining:
@@ -116,8 +116,8 @@ class Joining:
         """The file of records; None while the far end's part may still come. Raises WireError."""
         asked, far_end_id = _asked(db, job)
         half = own_half(asked, body)
-        far_end = place_store.far_end_by_id(db, far_end_id)
-        if far_end is None:
+        far_end = None if asked.by_socket else place_store.far_end_by_id(db, far_end_id)
+        if far_end is None and not asked.by_socket:
             raise WireError("The far end that it was measured with is gone.")
         try:
             return self._complete(half, far_end, one.token)
@@ -135,4 +135,5 @@ def _asked(db: sqlite3.Connection, job: Job) -> tuple[Asked, int]:
         fill = read(FillAsked, job.arguments)
         return Asked(1, fill.ptime_ms, fill.plan.length_s), fill.far_end_id
     run = run_store.run_by_id(db, job.id)
-    return Asked(run.calls, run.ptime_ms, run.seconds, run.dscp), run.far_end_id
+    by_socket = browser_store.way_of(db, job.id) == "socket"
+    return Asked(run.calls, run.ptime_ms, run.seconds, run.dscp, by_socket), run.far_end_id

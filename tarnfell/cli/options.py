@@ -160,7 +160,16 @@ def serve(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--answer", metavar="ADDR[:PORT]", help="run a far end beside the server, at this address")
     parser.add_argument("--media-ports", default="-".join(map(str, DEFAULT_MEDIA_PORTS)), metavar="A-B")
     _browser(parser)
+    parser.add_argument(
+        "--websocket", metavar="ADDR:PORT", help="tests from browsers that no UDP passes may come here over WebSocket"
+    )
     _clerks(parser)
+    _log_level(parser)
+
+
+def websocket(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--data", required=True, metavar="DIR")
+    parser.add_argument("--bind", required=True, metavar="ADDR:PORT")
     _log_level(parser)
 
 

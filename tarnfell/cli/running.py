@@ -13,12 +13,14 @@ import sys
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from tarnfell.cli.common import DONE, host_port, port_range, print_report
 from tarnfell.farend.certificate import read_or_make
 from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
+from tarnfell.farend.halves import Halves
 from tarnfell.farend.offer import Offer
 from tarnfell.media.channel import Channel
 from tarnfell.media.host import die_with
@@ -93,7 +95,7 @@ def probe_status(options: argparse.Namespace) -> int:
 
 
 def serve(options: argparse.Namespace) -> int:
-    from tarnfell.server.http.serve import serve_forever
+    from tarnfell.server.http.serve import Helper, serve_forever
     from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)
@@ -101,23 +103,42 @@ def serve(options: argparse.Namespace) -> int:
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     parent = os.getpid()
 
-    def start_clerk() -> subprocess.Popen[bytes]:
-        command = [sys.executable, "-m", "tarnfell.cli", "clerk", "--data", options.data]
-        command += ["--log-level", options.log_level]
+    def helper(*command: str) -> subprocess.Popen[bytes]:
+        whole = [sys.executable, "-m", "tarnfell.cli", *command, "--data", options.data]
+        return subprocess.Popen([*whole, "--log-level", options.log_level], preexec_fn=lambda: die_with(parent))
+
+    def clerk() -> subprocess.Popen[bytes]:
+        command = ["clerk"]
         command += ["--public-address", options.public_address] if options.public_address else []
         command += ["--allow-private-webhooks"] if options.allow_private_webhooks else []
         command += ["--keep-samples", str(options.keep_samples)] if options.keep_samples else []
-        return subprocess.Popen(command, preexec_fn=lambda: die_with(parent))
+        return helper(*command)
 
+    helpers: dict[str, Helper] = {"clerk": clerk}
+    if options.websocket:
+        helpers["websocket"] = lambda: helper("websocket", "--bind", options.websocket)
     try:
         with _own_far_end(options):
             serve_forever(
-                Path(options.data), host, port if ":" in options.bind else 8080, options.public_address, start_clerk
-            )
+                Path(options.data), host, port if ":" in options.bind else 8080, options.public_address, helpers,
+                socket_port=host_port(options.websocket)[1] if options.websocket else None,
+            )  # fmt: skip
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:
         raise ValueError(f"The server cannot run at {options.bind} with {options.data}: {error.strerror}.") from None
+    return DONE
+
+
+def websocket(options: argparse.Namespace) -> int:
+    from tarnfell.websocket.serve import serve_forever
+
+    host, port = host_port(options.bind)
+    _log_to_stderr(options.log_level)
+    try:
+        serve_forever(Path(options.data), host, port)
+    except OSError as error:
+        raise ValueError(f"Nothing can be answered over WebSocket at {options.bind}: {error.strerror}.") from None
     return DONE
 
 
@@ -145,7 +166,7 @@ def clerk(options: argparse.Namespace) -> int:
             open_database(data).close()
             sending = Sending(options.public_address, options.allow_private_webhooks)
             look: OwnLook = lambda *how: Look(*how).run()  # noqa: E731
-            keep_turning(data, stop, look, _completed, sending, options.keep_samples)
+            keep_turning(data, stop, look, partial(_completed, data), sending, options.keep_samples)
     except Held as error:
         raise ValueError(str(error)) from None
     except OSError as error:
@@ -153,13 +174,19 @@ def clerk(options: argparse.Namespace) -> int:
     return DONE
 
 
-def _completed(half: bytes, far_end: FarEnd, token: str) -> bytes:
+def _completed(data: Path, half: bytes, far_end: FarEnd | None, token: str) -> bytes:
     """As the clerk asks for it."""
     from tarnfell.clerk.browsers import FarHalfMissing
     from tarnfell.probe.connect import CallError
-    from tarnfell.probe.halves import NotKept, Ticket, completed
+    from tarnfell.probe.halves import NotKept, Ticket, completed, completed_with
+    from tarnfell.store.browsers import SOCKET_HALVES
 
     try:
+        if far_end is None:
+            kept = Halves(data / SOCKET_HALVES).take(token)
+            if kept is None:
+                raise NotKept("this server kept nothing of that test")
+            return completed_with(half, kept)
         return completed(half, Ticket(far_end.host, far_end.port, far_end.key, token, until_s=0.0))
     except (CallError, NotKept) as error:
         raise FarHalfMissing(str(error)) from None

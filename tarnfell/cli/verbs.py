@@ -131,6 +131,13 @@ VERBS = (
         "Example: tarnfell clerk --data /var/lib/tarnfell",
     ),
     Verb(
+        "websocket",
+        "running",
+        options.websocket,
+        "Answer tests from browsers over WebSocket; the server runs this by itself where it was asked to.",
+        "Example: tarnfell websocket --data /var/lib/tarnfell --bind 127.0.0.1:8081",
+    ),
+    Verb(
         "user",
         "running",
         options.user,

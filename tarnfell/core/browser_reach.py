@@ -7,7 +7,7 @@ import statistics
 from collections.abc import Sequence
 
 from tarnfell.wire.kinds.path import PathFacts
-from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried
+from tarnfell.wire.kinds.reach import BrowserReach, FarReach, PageReach, RelayTried, WebTried
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 NETWORKS = {
@@ -41,6 +41,8 @@ def reach_says(reach: BrowserReach, web_source: str | None) -> tuple[str, ...]:
         says += [_source(reach.far, web_source), _way_back(reach.far)]
     if reach.relays:
         says.append(relays_say(reach.relays))
+    if reach.web is not None:
+        says.append(_web(reach.web))
     return tuple(says)
 
 
@@ -55,6 +57,14 @@ def relays_say(relays: Sequence[RelayTried]) -> str:
         return f"The relay gave this browser no address. {why}."
     none = _listed([one.by.upper() for one in bad])
     return f"The relay gave this browser an address over {_listed(good)}, and none over {none}. {why}."
+
+
+def _web(web: WebTried) -> str:
+    """What a meeting would fall back to that finds no other way."""
+    answered = f"The web server answered {web.answered} of {web.asked} small requests, one after another"
+    if not web.answered:
+        return f"{answered}."
+    return f"{answered}: half of them within {_ms(web.median_ms)}, the slowest after {_ms(web.most_ms)}."
 
 
 def _why(one: RelayTried) -> str:
@@ -76,6 +86,11 @@ def _how(page: PageReach) -> str:
     family = _family(page.address)
     to = f" to {page.address} port {page.port}" if family else ""
     by = f"{page.transport.upper() or 'an unnamed transport'}{f' over IPv{family}' if family else ''}"
+    if page.own == "socket":
+        return (
+            "Packets went over a WebSocket to the web server, not to the far end. It runs over TCP: what the network "
+            "loses is sent again and comes late, with all that was sent after it."
+        )
     if page.own == "relay":
         spoken = f", to which this browser spoke {page.relay.upper()}," if page.relay else ""
         return f"Packets went through a relay{spoken}{f' and on{to}' if to else ''}."

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from tarnfell.media.channel import ChannelClosed
 from tarnfell.probe.connect import CallError, connect
@@ -12,6 +13,8 @@ from tarnfell.wire.kinds.selfcheck import FarCheck, SelfCheck, far_check_of, sel
 from tarnfell.wire.record import PackedColumn, Record, join_parts, pack_column, split_parts
 
 _ANSWER_S = 20.0
+Theirs = dict[int, dict[str, PackedColumn]]
+"""A far end's columns by call."""
 
 
 class Ticket(NamedTuple):
@@ -31,14 +34,25 @@ class NotKept(Exception):
 
 def completed(run: bytes, ticket: Ticket) -> bytes:
     """The run with both halves. Raises NotKept, and CallError while the far end cannot be reached."""
-    theirs, check, reach = _fetch(ticket)
+    return _whole(run, *_fetch(ticket))
+
+
+def completed_with(run: bytes, kept: bytes) -> bytes:
+    """The same, of a far end's half that is at hand. Raises NotKept."""
+    try:
+        about, *records = split_parts(kept)
+        return _whole(run, *_read(Record.parse(about).meta["about"], records))
+    except (WireError, AttributeError, KeyError, TypeError, ValueError) as error:
+        raise NotKept(f"what was kept is not understood: {error}") from None
+
+
+def _whole(run: bytes, theirs: Theirs, check: FarCheck, reach: object) -> bytes:
     head, *parts = split_parts(run)
     records = [_joined(Record.parse(part), theirs) for part in parts]
     return join_parts(record.serialize() for record in [_judged(Record.parse(head), check, reach), *records])
 
 
-def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck, object]:
-    """Its columns by call, what it says of itself, and of where a browser's packets came from."""
+def _fetch(ticket: Ticket) -> tuple[Theirs, FarCheck, object]:
     channel, _, _ = connect(ticket.host, ticket.port, ticket.key.encode())
     try:
         channel.send({"half": ticket.token})
@@ -48,9 +62,7 @@ def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck
         body = channel.receive(_ANSWER_S)
         if not isinstance(body, bytes):
             raise NotKept("the record was not told")
-        records = [Record.parse(part) for part in split_parts(body)]
-        columns = {int(r.meta["call"]): dict(r.columns) for r in records}
-        return columns, far_check_of(message["record"]), message["record"].get("reach")
+        return _read(message["record"], split_parts(body))
     except (ChannelClosed, TimeoutError) as error:
         raise CallError(f"The far end at {ticket.host} went away again: {error}") from None
     except (WireError, AttributeError, KeyError, TypeError, ValueError) as error:
@@ -59,7 +71,14 @@ def _fetch(ticket: Ticket) -> tuple[dict[int, dict[str, PackedColumn]], FarCheck
         channel.close()
 
 
-def _joined(ours: Record, theirs: dict[int, dict[str, PackedColumn]]) -> Record:
+def _read(about: Mapping[str, Any], parts: list[bytes]) -> tuple[Theirs, FarCheck, object]:
+    """Its columns by call, what it says of itself, and of where a browser's packets came from."""
+    records = [Record.parse(part) for part in parts]
+    columns = {int(r.meta["call"]): dict(r.columns) for r in records}
+    return columns, far_check_of(about), about.get("reach")
+
+
+def _joined(ours: Record, theirs: Theirs) -> Record:
     """One call or stream with both halves; as it is where the far end had none of it."""
     stream = ours.meta["half"].get("stream") if isinstance(ours.meta.get("half"), dict) else None
     far = theirs.get(stream) if isinstance(stream, int) else None

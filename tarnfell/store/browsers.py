@@ -9,13 +9,21 @@ from __future__ import annotations
 import json
 import sqlite3
 from dataclasses import dataclass, fields
+from typing import Literal
 
 from tarnfell.store import probes as probe_store
 from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import COUNTS
-from tarnfell.wire.kinds.fields import plain, read_known
+from tarnfell.wire.browser import CallsAsked
+from tarnfell.wire.kinds.fields import plain, read, read_known
 from tarnfell.wire.kinds.reach import BrowserReach
+
+SOCKET_HALVES = "socket-halves"
+"""Of the data folder: this server's own packets of tests over a WebSocket, by token, until they are joined with the
+page's."""
+Way = Literal["straight", "relay", "socket"]
+"""How a test's packets went: by UDP and nothing between, through a relay, or over a WebSocket to this server."""
 
 
 @dataclass(frozen=True)
@@ -70,17 +78,42 @@ def browsers_of(db: sqlite3.Connection, site_id: int) -> list[Probe]:
     return probe_store.probes_of(db, site_id, kind="browser")[::-1]
 
 
-def begin(db: sqlite3.Connection, job_id: int, token: str, web_source: str | None, relayed: bool = False) -> None:
-    db.execute("INSERT INTO browser_half (job_id, token) VALUES (?, ?)", (job_id, token))
+def begin(
+    db: sqlite3.Connection, job_id: int, token: str, web_source: str | None, way: Way = "straight",
+    asked: CallsAsked | None = None,
+) -> None:  # fmt: skip
+    """``asked`` of a test over a WebSocket, which is asked of nobody else."""
     db.execute(
-        "INSERT INTO browser_reach (job_id, web_source, relayed) VALUES (?, ?, ?)", (job_id, web_source, relayed)
+        "INSERT INTO browser_half (job_id, token, asked) VALUES (?, ?, ?)",
+        (job_id, token, json.dumps(plain(asked)) if asked else None),
     )
+    db.execute("INSERT INTO browser_reach (job_id, web_source, way) VALUES (?, ?, ?)", (job_id, web_source, way))
+
+
+_SOCKET = (
+    "SELECT browser_half.job_id, asked FROM browser_half JOIN job ON job.id = browser_half.job_id WHERE token = ? "
+    "AND asked IS NOT NULL AND opened_us IS NULL AND half_sha256 IS NULL AND job.state IN ('taken', 'running')"
+)
+
+
+def socket_waits(db: sqlite3.Connection, token: str) -> bool:
+    return db.execute(_SOCKET, (token,)).fetchone() is not None
+
+
+def take_up_socket(db: sqlite3.Connection, token: str) -> CallsAsked | None:
+    """What was asked of the test with this token, the first time; None where it is over, or was never made."""
+    row = db.execute(_SOCKET, (token,)).fetchone()
+    if row is None:
+        return None
+    db.execute("UPDATE browser_half SET opened_us = ? WHERE job_id = ?", (now_us(), row[0]))
+    return read(CallsAsked, json.loads(row[1]))
 
 
 def keep_reach(db: sqlite3.Connection, job_id: int, reach: BrowserReach) -> None:
+    """A page that says that it went through a relay did so, whatever it was to do."""
     relayed = reach.page is not None and reach.page.own == "relay"
     db.execute(
-        "UPDATE browser_reach SET told = ?, relayed = max(relayed, ?) WHERE job_id = ?",
+        "UPDATE browser_reach SET told = ?, way = CASE WHEN ? THEN 'relay' ELSE way END WHERE job_id = ?",
         (json.dumps(plain(reach)), relayed, job_id),
     )
 
@@ -117,9 +150,10 @@ def put_off(db: sqlite3.Connection, one: BrowserHalf, pause_us: int) -> None:
     db.execute("UPDATE browser_half SET not_before_us = ? WHERE job_id = ?", (now_us() + pause_us, one.job_id))
 
 
-def is_relayed(db: sqlite3.Connection, job_id: int) -> bool:
-    row = db.execute("SELECT relayed FROM browser_reach WHERE job_id = ?", (job_id,)).fetchone()
-    return bool(row and row[0])
+def way_of(db: sqlite3.Connection, job_id: int) -> Way:
+    """Straight where nothing is on record."""
+    row = db.execute("SELECT way FROM browser_reach WHERE job_id = ?", (job_id,)).fetchone()
+    return row[0] if row else "straight"
 
 
 def forget(db: sqlite3.Connection, job_id: int) -> None:

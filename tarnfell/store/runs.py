@@ -119,10 +119,11 @@ def keep_cut(db: sqlite3.Connection, run_id: int, cut: Failure) -> None:
 
 COUNTS = (
     "(SELECT probe.kind = 'program' OR site.browser_counts FROM probe JOIN site ON site.id = probe.site_id "
-    "WHERE probe.id = r.probe_id) AND NOT EXISTS (SELECT 1 FROM browser_reach b WHERE b.job_id = r.id AND b.relayed)"
+    "WHERE probe.id = r.probe_id) "
+    "AND NOT EXISTS (SELECT 1 FROM browser_reach b WHERE b.job_id = r.id AND b.way <> 'straight')"
 )
-"""Of a run ``r``: a browser's are evidence where that was allowed for the site, and never those through a relay: what
-TCP sends again there, and the way by the relay, are not what calls of the site would have."""
+"""Of a run ``r``: a browser's are evidence where that was allowed for the site, and never those through a relay or over
+a WebSocket: what TCP sends again, and the way by the relay, are not what calls of the site would have."""
 
 
 def failed_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:

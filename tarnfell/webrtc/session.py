@@ -1,7 +1,7 @@
 """One session of calls with a browser, from its offer to this end's half of the packets.
 
-    offer ──► answer told, the control connection is over ──► ICE, DTLS, two data channels ──► begin ──► packets both
-    ways ──► finish, or the browser is gone, or time is up ──► the half is kept
+    offer ──► answer told, the control connection is over ──► ICE, DTLS, two data channels ──► talk and packets ──► the
+    half is kept
 
 Nothing is sent to an address that has not answered ICE's checks with the password of this session (RFC 8445), and
 whoever asks for a session holds the far end's key: a browser comes by way of the server.
@@ -10,28 +10,23 @@ whoever asks for a session holds the far end's key: a browser comes by way of th
 from __future__ import annotations
 
 import asyncio
-import json
 from typing import Any
 
 from aiortc import RTCConfiguration, RTCDataChannel, RTCPeerConnection, RTCSessionDescription
 
 from tarnfell.farend.offer import Offer, Refused
+from tarnfell.media.browser.far_side import FarSide
+from tarnfell.media.browser.talk import LOOK_S, Talk
 from tarnfell.media.channel import Channel
 from tarnfell.media.diary import note
 from tarnfell.webrtc import sdp
-from tarnfell.webrtc.ends import TICK_S, FarSide
 from tarnfell.webrtc.loop import MediaPortsLoop, dropped
 from tarnfell.webrtc.way_back import WayBack
 from tarnfell.wire.browser import CONTROL, MEDIA, BrowserCalls
 from tarnfell.wire.kinds.fields import KindError, read
 
-CONNECT_S = 20.0
-"""From the answer to the browser's word to begin."""
-OVERTIME_S = 10.0
-"""After the planned end, for the browser to say that it has finished."""
-MOST_CONTROL = 400
 _ROOM_BYTES = 1 << 20
-_LOOK_S = 1.0
+ARRANGEMENT = "WebRTC data channels (aiortc), one loop"
 
 
 def serve_browser(channel: Channel, offer: Offer, asked: Any) -> None:
@@ -53,9 +48,8 @@ class _Session:
         self._peer = RTCPeerConnection(RTCConfiguration(iceServers=[]))
         self._media: RTCDataChannel | None = None
         self._control: RTCDataChannel | None = None
-        self._side = FarSide(wanted, self._send)
-        self._begun, self._over = asyncio.Event(), asyncio.Event()
-        self._heard = 0
+        self._side = FarSide(wanted, self._send, ARRANGEMENT)
+        self._talk = Talk(self._side, wanted.seconds, self._say)
 
     async def serve(self) -> None:
         self._peer.on("datachannel", self._opened)
@@ -94,32 +88,15 @@ class _Session:
             opened.on("message", self._take)
         elif opened.label == CONTROL and self._control is None:
             self._control = opened
-            opened.on("message", self._told)
+            opened.on("message", self._talk.told)
 
     def _changed(self) -> None:
         if self._peer.connectionState in ("failed", "closed"):
-            self._over.set()
+            self._talk.end()
 
     def _take(self, message: Any) -> None:
         if isinstance(message, bytes):
             self._side.take(message)
-
-    def _told(self, message: Any) -> None:
-        self._heard += 1
-        if self._heard > MOST_CONTROL:
-            self._over.set()
-            return
-        try:
-            told = json.loads(message)
-            words = set(told) if isinstance(told, dict) else set()
-        except (ValueError, TypeError, RecursionError):
-            return
-        if "begin" in words:
-            self._begun.set()
-        if "stop" in words:
-            self._side.stopped = True
-        if "finish" in words:
-            self._over.set()
 
     def _send(self, data: bytes) -> None:
         if self._media is not None and self._media.readyState == "open":
@@ -144,34 +121,21 @@ class _Session:
             return None  # another version keeps it elsewhere: calls are worth more than where they came from
         return WayBack(*chosen.remote_addr) if chosen else None
 
-    def _say(self, **what: object) -> None:
+    def _say(self, message: str) -> None:
         if self._control is not None and self._control.readyState == "open":
-            self._control.send(json.dumps(what))
+            self._control.send(message)
 
     async def _carry_on(self) -> None:
-        waiting = [asyncio.ensure_future(one.wait()) for one in (self._begun, self._over)]
-        await asyncio.wait(waiting, timeout=CONNECT_S, return_when=asyncio.FIRST_COMPLETED)
-        for one in waiting:
-            one.cancel()
-        if not self._begun.is_set():
-            if not self._over.is_set():
+        if not await self._talk.begun():
+            if not self._talk.is_over:
                 note("far end: a browser did not come.")
             return
-        loop = asyncio.get_running_loop()
-        begun = told_at = loop.time()
-        self._side.begin()
-        self._say(begun=True)
         way_back = self._look_back()
-        while not self._over.is_set() and loop.time() - begun < self._wanted.seconds + OVERTIME_S:
-            self._side.turn()
-            if loop.time() - told_at >= _LOOK_S:
-                told_at += _LOOK_S
-                self._say(progress=self._side.progress())
-            await asyncio.sleep(TICK_S)
+        await self._talk.carry_on()
         self._side.queue_drops = dropped(self._ports)
         reach = await asyncio.to_thread(way_back.told) if way_back else None
         if self._offer.halves is None or not self._offer.halves.keep(self._wanted.token, self._side.half(reach)):
             note("far end: its half of a browser's calls could not be kept.")
             return
-        self._say(kept=True)
-        await asyncio.sleep(_LOOK_S)  # for that to leave
+        self._talk.say(kept=True)
+        await asyncio.sleep(LOOK_S)  # for that to leave

@@ -1,5 +1,8 @@
 """What a browser's page and a far end say to each other over WebRTC data channels (RFC 8831), and how it is asked for.
 
+Where no UDP passes, the page says the same over one WebSocket (RFC 6455) to the web server: binary messages are
+``media``, text is ``control``, and nothing is lost or comes out of order, only late.
+
 Two channels: ``media`` is unordered and sends nothing again, so that what is lost stays lost; ``control`` is reliable
 and carries JSON. Of ``media`` each message is one packet of a call, or one step of a time-stamp exchange. Numbers are
 in network order, times in microseconds of Unix time as an IEEE 754 double, which is what a browser has.
@@ -15,6 +18,8 @@ from tarnfell.wire.kinds.fields import bounded
 
 MEDIA, CONTROL = "media", "control"
 """Labels of the channels."""
+SOCKET_PATH = "/socket/"
+"""Before the token, in the address of a WebSocket."""
 PACKET, QUESTION, ANSWER = 1, 2, 3
 MOST_CALLS = 20
 MAX_SECONDS = 120.0
@@ -32,25 +37,31 @@ PIECE_BYTES = 4 << 20
 
 
 @dataclass(frozen=True)
-class BrowserCalls:
+class CallsAsked:
+    """Calls with a browser, as both ends place them."""
+
+    calls: int = bounded(1, MOST_CALLS)
+    interval_ms: int = bounded(10, 60)
+    filling: int = bounded(0, MAX_FILLING)
+    """Bytes after a packet's own, so that it is as large as the codec's."""
+    seconds: float = bounded(1.0, MAX_SECONDS)
+
+    @property
+    def packets(self) -> int:
+        """Of one call, each way."""
+        return round(self.seconds * 1000 / self.interval_ms)
+
+
+@dataclass(frozen=True)
+class BrowserCalls(CallsAsked):
     """Asked of a far end on its control connection: calls with a browser, whose offer comes along."""
 
     offer: str = bounded(1, MAX_OFFER)
     """SDP (RFC 8866)."""
     token: str = bounded(32, 128)
     """By which the far end keeps its half of the packets."""
-    calls: int = bounded(1, MOST_CALLS)
-    interval_ms: int = bounded(10, 60)
-    filling: int = bounded(0, MAX_FILLING)
-    """Bytes after a packet's own, so that it is as large as the codec's."""
-    seconds: float = bounded(1.0, MAX_SECONDS)
     reached_at: str = bounded(most=100, default="")
     """The address by which browsers reach this far end, which behind translation is not its own."""
-
-    @property
-    def packets(self) -> int:
-        """Of one call, each way."""
-        return round(self.seconds * 1000 / self.interval_ms)
 
 
 @dataclass(frozen=True)

@@ -221,5 +221,5 @@ def test_the_server_starts_its_clerk_again_whatever_ended_it(monkeypatch: pytest
         child.wait()
         return child
 
-    serve._keep_clerk(start, Stop())
-    assert waits == [serve.CLERK_AGAIN_S, serve.CLERK_AGAIN_S, serve.CLERK_HELD_S]
+    serve._keep("clerk", start, Stop())
+    assert waits == [serve.AGAIN_S, serve.AGAIN_S, serve.HELD_S]

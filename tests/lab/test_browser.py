@@ -83,8 +83,10 @@ class Desk:
 
 @contextmanager
 def desk(
-    row: Row, folder: Path, host: str = PATH, calls: int = 1, server: str = "site", fill_s: float = 0.0
-) -> Iterator[Desk]:
+    row: Row, folder: Path, host: str = PATH, calls: int = 1, server: str = "site", fill_s: float = 0.0,
+    more: tuple[str, ...] = (),
+) -> Iterator[Desk]:  # fmt: skip
+    """``more`` is said to the server besides."""
     db = open_database(folder / "data")
     set_up(db, host, rig.CONTROL_PORT, rig.KEY)
     site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
@@ -93,7 +95,7 @@ def desk(
         code = probe_store.invite(db, browser)
     db.close()
     address = f"{row.address[server]}:8080"
-    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", address)
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", address, *more)
     with rig.process(*serve, prefix=row.inside(server)):
         row.await_port(server, 8080)
         with standing_in(row.names["site"]), chromium(390, 844) as driver:

@@ -87,7 +87,7 @@ def test_calls_through_a_relay_are_shown_and_never_counted(house: House, db: sql
     # A page that says nothing of a relay, and went through one.
     placed(house, db, code, relayed=False, reach={**PAGE, "own": "relay", "relay": "tcp"}, relays=TRIED)
     shown = stranger(house, "GET", code).json["runs"]
-    assert [run["relayed"] for run in shown] == [True, True, False]
+    assert [run["way"] for run in shown] == ["relay", "relay", "straight"]
     assert shown[0]["reach"]["says"][0].startswith("Packets went through a relay, to which this browser spoke TCP")
     assert shown[0]["reach"]["says"][-1] == OVER_TCP
     site = site_store.site_by_slug(db, "pier")
@@ -119,5 +119,5 @@ def test_where_nothing_came_through_what_the_relay_did_stands_with_it(house: Hou
     (run,) = stranger(house, "GET", code).json["runs"]
     assert run["failure"].startswith("No media came through")
     assert run["reach"]["says"] == [OVER_TCP]
-    assert not browser_store.is_relayed(db, run["run_id"])
+    assert browser_store.way_of(db, run["run_id"]) == "straight"
     assert stranger(house, "POST", path, json={"why": "no-connection", "relays": TRIED * 2}).status_code == 422

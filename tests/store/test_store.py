@@ -18,6 +18,7 @@ from tarnfell.core.verdict.decisions import Decision
 from tarnfell.store import db as database
 from tarnfell.store import jobs, people, places, plans, probes, runs, sites, tasks
 from tarnfell.store.brands import Brand, brand_of
+from tarnfell.store.browsers import socket_waits, way_of
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
 from tarnfell.store.decisions import decisions_of
 from tarnfell.store.engagements import add_engagement, presets_of
@@ -345,3 +346,27 @@ def test_brands_of_before_write_dates_and_numbers_as_ever(tmp_path: Path, monkey
     db.close()
     monkeypatch.undo()
     assert brand_of(open_database(tmp_path), 1) == Brand("Harrow", "", "", "", "https://voice.example", "en-GB")
+
+
+def test_tests_through_a_relay_are_known_as_that_after_the_way_has_a_name(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 47})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES (1, 1, 1, 'calls', 'done', 5), "
+        "(2, 1, 1, 'calls', 'taken', 6);"
+        "INSERT INTO browser_reach (job_id, web_source, relayed, told) VALUES (1, NULL, 1, '{}'), (2, NULL, 0, '{}');"
+        "INSERT INTO browser_half (job_id, token) VALUES (2, 'aa');"
+    )
+    db.close()
+    monkeypatch.undo()
+    db = open_database(tmp_path)
+    assert [way_of(db, number) for number in (1, 2, 3)] == ["relay", "straight", "straight"]
+    assert not socket_waits(db, "aa")

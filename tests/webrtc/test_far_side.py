@@ -8,11 +8,22 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.webrtc import ends, loop, sdp, way_back
-from tarnfell.webrtc.ends import FarSide
+from tarnfell.media.browser import far_side
+from tarnfell.media.browser.far_side import FarSide
+from tarnfell.webrtc import loop, sdp, way_back
 from tarnfell.webrtc.way_back import WayBack
 from tarnfell.wire import WireError
-from tarnfell.wire.browser import ANSWER, PACKET, PACKET_BYTES, QUESTION, UNDER_MESSAGE, BrowserCalls, Packet, Question
+from tarnfell.wire.browser import (
+    ANSWER,
+    PACKET,
+    PACKET_BYTES,
+    QUESTION,
+    UNDER_MESSAGE,
+    BrowserCalls,
+    CallsAsked,
+    Packet,
+    Question,
+)
 from tarnfell.wire.kinds.path import PathFacts
 from tarnfell.wire.kinds.reach import FarReach
 from tarnfell.wire.kinds.selfcheck import end_check_of
@@ -28,7 +39,7 @@ class Clock:
     def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
         self.s = 0.0
         monkeypatch.setattr(time, "monotonic", lambda: 1000.0 + self.s)
-        monkeypatch.setattr(ends, "now_us", lambda: ORIGIN_US + round(self.s * 1e6))
+        monkeypatch.setattr(far_side, "now_us", lambda: ORIGIN_US + round(self.s * 1e6))
 
 
 @pytest.fixture
@@ -37,7 +48,7 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
 
 
 def side(sent: list[bytes], asked: BrowserCalls = ASKED) -> FarSide:
-    return FarSide(asked, sent.append)
+    return FarSide(asked, sent.append, "a test")
 
 
 def records(one: FarSide) -> tuple[Record, list[Record]]:
@@ -80,7 +91,7 @@ def test_a_message_costs_what_lies_under_it() -> None:
 
 def test_as_many_packets_as_fit_the_time() -> None:
     assert ASKED.packets == 50
-    assert BrowserCalls("v=0", "0" * 32, 1, 30, 0, 10.0).packets == 333
+    assert CallsAsked(1, 30, 0, 10.0).packets == 333
 
 
 # Sending
@@ -182,7 +193,7 @@ def test_what_nobody_planned_is_a_stray_and_not_kept(clock: Clock) -> None:
 
 
 def test_questions_have_an_end(clock: Clock, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(ends, "MOST_QUESTIONS", 2)
+    monkeypatch.setattr(far_side, "MOST_QUESTIONS", 2)
     sent: list[bytes] = []
     one = side(sent)
     for number in range(5):

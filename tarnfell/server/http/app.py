@@ -56,10 +56,13 @@ class RowNumber(IntegerConverter):
         super().__init__(map, max=2**63 - 1, **options)
 
 
-def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = None) -> Flask:
+def create_app(
+    data: Path, web: Path = WEB_FOLDER, public_address: str | None = None, socket_port: int | None = None
+) -> Flask:
     """The server over the data in ``data``. Raises SchemaError or OSError.
 
     ``public_address`` is the URL by which sites reach it; without it, the one in the browser's address line.
+    ``socket_port`` is where tests over WebSocket are taken on this machine; None where they are not.
     """
     app = Flask(__name__, static_folder=None)
     # Kept open: with the last connection SQLite takes its shared files away, and on a full disk it cannot make them
@@ -69,6 +72,7 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         DATA=data,
         WEB=web,
         PUBLIC_ADDRESS=public_address,
+        SOCKET_PORT=socket_port,
         SECRET_KEY=_secret(data),
         SESSION_COOKIE_NAME="tarnfell",
         SESSION_COOKIE_HTTPONLY=True,
@@ -90,9 +94,12 @@ def create_app(data: Path, web: Path = WEB_FOLDER, public_address: str | None = 
         if "db" in g:
             g.db.close()
 
+    # Behind a proxy a WebSocket is of the page's own origin; else it is at a port of its own.
+    csp = _CSP + (f"; connect-src 'self' ws://*:{socket_port}" if socket_port else "")
+
     @app.after_request
     def _headers(response: Response) -> Response:
-        response.headers.setdefault("Content-Security-Policy", _CSP)
+        response.headers.setdefault("Content-Security-Policy", csp)
         response.headers["X-Content-Type-Options"] = "nosniff"
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["X-Frame-Options"] = "SAMEORIGIN"

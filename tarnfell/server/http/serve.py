@@ -1,4 +1,4 @@
-"""Running the server: waitress in front of the application, and the clerk beside it."""
+"""Running the server: waitress in front of the application, and its helpers beside it, the clerk above all."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import logging
 import subprocess
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from pathlib import Path
 
@@ -21,23 +21,31 @@ CONNECTIONS = 800
 """Held at once, within the 1024 descriptors a process has by default; one that says nothing costs no thread."""
 IDLE_S, CLEAN_UP_S = 60, 10
 """How long a connection may say nothing, and how often that is looked at."""
-CLERK_AGAIN_S, CLERK_HELD_S = 2.0, 30.0
-"""Before a clerk that ended is started again; before another try where one of its own has the folder."""
+AGAIN_S, HELD_S = 2.0, 30.0
+"""Before a helper that ended is started again; before another try where one of its own has the folder."""
 WRONG_USE = 2
-"""Status of a clerk that may not work here; it has said why."""
-CLERK_ENDS_WITHIN_S = 10.0
+"""Status of a helper that may not work here; it has said why."""
+ENDS_WITHIN_S = 10.0
 
 log = logging.getLogger(__name__)
 
 
-def serve_forever(data: Path, host: str, port: int, public_address: str | None, clerk: Callable[[], Process]) -> None:
-    """Serve until the process is told to end, with a clerk that is started again whenever it ends.
+Process = AbstractContextManager["subprocess.Popen[bytes]"]
+Helper = Callable[[], Process]
+"""Starts one."""
+
+
+def serve_forever(
+    data: Path, host: str, port: int, public_address: str | None, helpers: Mapping[str, Helper], socket_port: int | None
+) -> None:
+    """Serve until the process is told to end, with helpers that are started again whenever they end.
+    ``socket_port`` is where one of them takes tests over WebSocket; None where none does.
 
     Raises OSError when the address cannot be used, Held when another server has the data.
     """
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     with only_one(data, "server"):
-        app = create_app(data, public_address=public_address)
+        app = create_app(data, public_address=public_address, socket_port=socket_port)
         server = create_server(
             app,
             host=host,
@@ -55,19 +63,21 @@ def serve_forever(data: Path, host: str, port: int, public_address: str | None, 
             flush=True,
         )
         stop = threading.Event()
-        keeper = threading.Thread(target=_keep_clerk, args=(clerk, stop), name="clerk", daemon=True)
-        keeper.start()
+        keepers = [
+            threading.Thread(target=_keep, args=(name, start, stop), name=name, daemon=True)
+            for name, start in helpers.items()
+        ]
+        for keeper in keepers:
+            keeper.start()
         try:
             server.run()
         finally:
             stop.set()
-            keeper.join(CLERK_ENDS_WITHIN_S)
+            for keeper in keepers:
+                keeper.join(ENDS_WITHIN_S)
 
 
-Process = AbstractContextManager["subprocess.Popen[bytes]"]
-
-
-def _keep_clerk(start: Callable[[], Process], stop: threading.Event) -> None:
+def _keep(name: str, start: Helper, stop: threading.Event) -> None:
     while not stop.is_set():
         status: int | None = None
         try:
@@ -78,7 +88,7 @@ def _keep_clerk(start: Callable[[], Process], stop: threading.Event) -> None:
                     process.terminate()
                 status = process.returncode
         except OSError as error:  # no memory or process left for it now
-            log.error("the clerk cannot be started: %s", error)
+            log.error("the %s cannot be started: %s", name, error)
         if status is not None and not stop.is_set():
-            log.error("the clerk ended with status %s; it is started again", status)
-        stop.wait(CLERK_HELD_S if status == WRONG_USE else CLERK_AGAIN_S)
+            log.error("the %s ended with status %s; it is started again", name, status)
+        stop.wait(HELD_S if status == WRONG_USE else AGAIN_S)

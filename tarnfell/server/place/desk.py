@@ -16,6 +16,7 @@ from tarnfell.core.schedule import from_us
 from tarnfell.server.access import browser_job
 from tarnfell.server.http.address import address_for
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.http.auth import peer_of
 from tarnfell.server.load.calendar import Entry, serialize
 from tarnfell.server.place.desk_link import (
     address_of,
@@ -30,7 +31,9 @@ from tarnfell.server.place.desk_link import (
     state_of,
 )
 from tarnfell.server.place.models.browsers import (
+    BeginOverSocket,
     BeginTest,
+    SocketBegun,
     TestAnswer,
     TestBegun,
     TestFailed,
@@ -38,6 +41,7 @@ from tarnfell.server.place.models.browsers import (
     TestFill,
     TestGoesOn,
     TestPage,
+    TestSocket,
 )
 from tarnfell.server.place.relays import relay_for_test
 from tarnfell.server.place.self_runs import as_read_in, self_fills, self_runs
@@ -50,17 +54,19 @@ from tarnfell.store import people
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.browsers import BrowserLink
+from tarnfell.store.browsers import BrowserLink, Way
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.files import HALVES
 from tarnfell.store.fills import FillAsked
+from tarnfell.store.places import FarEnd
+from tarnfell.store.probes import Invitation, Probe
 from tarnfell.store.runs import RunSpec
 from tarnfell.store.sites import Site
 from tarnfell.wire import failures
-from tarnfell.wire.browser import BrowserCalls
+from tarnfell.wire.browser import BrowserCalls, CallsAsked
 from tarnfell.wire.failures import Failure
 from tarnfell.wire.kinds.fields import plain
-from tarnfell.wire.kinds.reach import BrowserReach, RelayTried
+from tarnfell.wire.kinds.reach import BrowserReach, RelayTried, WebTried
 from tarnfell.work.ingest.browsers import MAX_BYTES
 from tarnfell.work.placing.browser_ends import ends_for_browsers
 from tarnfell.work.placing.browser_plan import fill_plan, plan_of
@@ -73,6 +79,7 @@ blueprint = Blueprint("desk", __name__)
 CHUNK = 1 << 16
 MOST_NAME = 120
 """Of a run, in characters."""
+BY: dict[Way, str] = {"straight": "", "relay": " (by relay)", "socket": " (over WebSocket, to this server)"}
 ROUNDS = (time(9, 15), time(12, 45), time(16, 30))
 """Morning, noon and evening of a working day."""
 WHY = {
@@ -87,6 +94,12 @@ WHY = {
         failures.OTHER,
         "This browser gives WebRTC no network address, by a setting, an extension or a policy: nothing was tried. Try "
         "another browser.",
+    ),
+    "no-socket": Failure(
+        failures.UNREACHABLE,
+        "No WebSocket opened to this server, while it answered web requests: a proxy or firewall of the site lets none "
+        "through, or the proxy in front of this server does not pass them on.",
+        server_reachable=True,
     ),
     "given-up": Failure(failures.OTHER, "It was given up before it began."),
 }
@@ -131,6 +144,7 @@ def show_test(code: str) -> TestPage:
         seconds=link.seconds,
         fill=_fill_shown(site, link),
         relay=relay_for_test(engagement.id) if invitation.good else None,
+        socket=_socket(),
         each_way_kbps=plan.each_way_kbps,
         volume_mb=plan.volume_bytes / 1e6,
         target_mos=site.target_mos,
@@ -141,6 +155,12 @@ def show_test(code: str) -> TestPage:
         runs=as_read_in(self_runs(g.db, site, probe.id), brand.locale),
         fills=as_read_in(self_fills(g.db, probe.id), brand.locale),
     )
+
+
+def _socket() -> TestSocket | None:
+    port = current_app.config["SOCKET_PORT"]
+    # Whoever gave the server an address has a proxy before it, which passes the path on.
+    return TestSocket(port=None if current_app.config["PUBLIC_ADDRESS"] else port) if port else None
 
 
 def _fill_shown(site: Site, link: BrowserLink) -> TestFill | None:
@@ -193,8 +213,36 @@ def next_open_day(today: date, open_days: str) -> date:
 def begin_calls(code: str, body: BeginTest) -> TestBegun:
     """Take a browser's offer of calls to a far end."""
     invitation, probe, link = good(code)
+    far_end = far_end_offered(site_store.site_by_id(g.db, probe.site_id), body.far_end_id)
+    way: Way = "relay" if body.relayed else "straight"
+    with writing(g.db):
+        run_id = _run_taken(invitation, probe, link, far_end, way)
+    calls = BrowserCalls(**vars(_asked(link)), offer=body.offer, token=new_token(), reached_at=address_of(far_end.host))
+    return TestBegun(job_id=run_id, answer=begin(run_id, far_end, calls, way))
+
+
+@endpoint(blueprint, "POST", "/api/test/<code>/socket-runs", audience="anyone", response=SocketBegun)
+def begin_over_socket(code: str, body: BeginOverSocket) -> SocketBegun:
+    """Calls over a WebSocket to this server, where no UDP came through to a far end."""
+    invitation, probe, link = good(code)
+    if current_app.config["SOCKET_PORT"] is None:
+        raise Problem(409, "This server takes no tests over WebSocket.")
+    far_end = far_end_offered(site_store.site_by_id(g.db, probe.site_id), body.far_end_id)
+    token = new_token()
+    with writing(g.db):
+        run_id = _run_taken(invitation, probe, link, far_end, "socket")
+        browser_store.begin(g.db, run_id, token, peer_of(request), "socket", _asked(link))
+    return SocketBegun(job_id=run_id, token=token)
+
+
+def _asked(link: BrowserLink) -> CallsAsked:
+    return CallsAsked(link.calls, link.ptime_ms, plan_of(link).filling, link.seconds)
+
+
+def _run_taken(invitation: Invitation, probe: Probe, link: BrowserLink, far_end: FarEnd, way: Way) -> int:
+    """The number of a run that has begun: from here on nothing else is placed at this site, and a page that is closed
+    falls silent. Raises Problem."""
     site = site_store.site_by_id(g.db, probe.site_id)
-    far_end = far_end_offered(site, body.far_end_id)
     spec = RunSpec(
         site_id=site.id,
         probe_id=probe.id,
@@ -207,21 +255,14 @@ def begin_calls(code: str, body: BeginTest) -> TestBegun:
         asked_by=invitation.invited_by,
     )
     try:
-        with writing(g.db):
-            refuse(against_browser(g.db, site, probe, spec, from_us(now_us())))
-            run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
-            by_relay = " (by relay)" if body.relayed else ""
-            run_store.describe(g.db, run.id, f"Browser, self-run{by_relay}: {probe.name}"[:MOST_NAME], "")
-            # From here on nothing else is placed at this site; a page that is closed now falls silent.
-            probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
-            job_store.move(g.db, run.id, "taken", "The far end is asked.")
+        refuse(against_browser(g.db, site, probe, spec, from_us(now_us())))
+        run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
     except CodecError as error:
         raise Problem(422, str(error)) from None
-    calls = BrowserCalls(
-        offer=body.offer, token=new_token(), calls=link.calls, interval_ms=link.ptime_ms,
-        filling=plan_of(link).filling, seconds=link.seconds, reached_at=address_of(far_end.host),
-    )  # fmt: skip
-    return TestBegun(job_id=run.id, answer=begin(run.id, far_end, calls, body.relayed))
+    run_store.describe(g.db, run.id, f"Browser, self-run{BY[way]}: {probe.name}"[:MOST_NAME], "")
+    probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+    job_store.move(g.db, run.id, "taken", "The page is awaited." if way == "socket" else "The far end is asked.")
+    return run.id
 
 
 @endpoint(blueprint, "POST", "/api/test/<code>/round-trips", audience="anyone", response=TestAnswer)
@@ -302,11 +343,14 @@ def fail_test(code: str, job_id: int, body: TestFailed) -> Done:
     with writing(g.db):
         job = browser_job(probe, job_id)
         if job.state in ("taken", "running"):
-            relayed = body.why == "no-connection" and browser_store.is_relayed(g.db, job.id)
-            why = NO_WAY_ON if relayed else WHY[body.why]
-            if body.relays:
-                relays = tuple(RelayTried(one.by, one.took_ms, one.code, one.words) for one in body.relays)
-                browser_store.keep_reach(g.db, job.id, BrowserReach(relays=relays))
+            by_relay = body.why == "no-connection" and browser_store.way_of(g.db, job.id) == "relay"
+            why = NO_WAY_ON if by_relay else WHY[body.why]
+            relays = tuple(RelayTried(one.by, one.took_ms, one.code, one.words) for one in body.relays)
+            web = (
+                WebTried(body.web.median_ms, body.web.most_ms, body.web.answered, body.web.asked) if body.web else None
+            )
+            if relays or web:
+                browser_store.keep_reach(g.db, job.id, BrowserReach(relays=relays, web=web))
             job_store.move(g.db, job.id, "failed", why.reason)
             job_store.keep_failure(g.db, job.id, why)
             browser_store.forget(g.db, job.id)

@@ -22,7 +22,7 @@ from tarnfell.server.place.join import require_invitation
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
-from tarnfell.store.browsers import BrowserLink
+from tarnfell.store.browsers import BrowserLink, Way
 from tarnfell.store.db import writing
 from tarnfell.store.places import FarEnd
 from tarnfell.store.probes import Invitation, Probe
@@ -79,7 +79,7 @@ def refuse(reason: Reason | None) -> None:
         raise Problem(409, BUSY if reason.code == "busy" else reason.words)
 
 
-def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, relayed: bool = False) -> str:
+def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, way: Way = "straight") -> str:
     """The far end's answer to the offer in ``calls``, whose packets are waited for from now on. Raises Problem; the job
     has failed then."""
     try:
@@ -89,7 +89,7 @@ def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, relayed: bool = Fal
             job_store.move(g.db, job_id, "failed", problem.detail)
         raise
     with writing(g.db):
-        browser_store.begin(g.db, job_id, calls.token, peer_of(request), relayed)
+        browser_store.begin(g.db, job_id, calls.token, peer_of(request), way)
     return answer
 
 

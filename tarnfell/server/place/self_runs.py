@@ -177,7 +177,7 @@ def _view(db: sqlite3.Connection, site: Site, run: Run) -> SelfRun:
         scatter_ms=scatter.p99 if scatter else None,
         hidden_s=check.probe.hidden_s if check else 0.0,
         reach=_reach(db, run.id),
-        relayed=browser_store.is_relayed(db, run.id),
+        way=browser_store.way_of(db, run.id),
         up=_way(site, [one for one in directions if one.direction == "up"]),
         down=_way(site, [one for one in directions if one.direction == "down"]),
     )

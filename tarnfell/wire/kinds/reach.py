@@ -26,7 +26,8 @@ class PageReach:
     """How a page came to the far end, as its browser tells it: the pair of candidates that was chosen (RFC 8445)."""
 
     own: str = bounded(most=16, default="")
-    """Where it sends from: ``host``, ``srflx``, ``prflx`` or ``relay`` (RFC 8445 §5.1.1)."""
+    """Where it sends from: ``host``, ``srflx``, ``prflx`` or ``relay`` (RFC 8445 §5.1.1), or
+    ``socket`` for a WebSocket."""
     transport: str = bounded(most=8, default="")
     relay: str = bounded(most=8, default="")
     """To a relay: ``udp``, ``tcp`` or ``tls``; empty without one."""
@@ -63,9 +64,21 @@ class RelayTried:
 
 
 @dataclass(frozen=True)
+class WebTried:
+    """Small requests over HTTPS to the web server, one after another, where no UDP passed."""
+
+    median_ms: float = bounded(0, 1e6)
+    """Of those that were answered; 0 where none was."""
+    most_ms: float = bounded(0, 1e6)
+    answered: int = bounded(0, 100)
+    asked: int = bounded(1, 100)
+
+
+@dataclass(frozen=True)
 class BrowserReach:
     """How a browser came to a far end, as the page told it and as the far end did; None of who told nothing."""
 
     relays: tuple[RelayTried, ...] = bounded(most=MOST_RELAYS, default=())
     page: Optional[PageReach] = None
     far: Optional[FarReach] = None
+    web: Optional[WebTried] = None

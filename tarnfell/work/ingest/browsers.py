@@ -12,7 +12,7 @@ from tarnfell.wire import WireError
 from tarnfell.wire.failures import OF_THE_NETWORK
 from tarnfell.wire.kinds.fields import bounded, read, read_known
 from tarnfell.wire.kinds.fill import SLOT_MS, FillPhase, FillResult
-from tarnfell.wire.kinds.reach import MOST_RELAYS, BrowserReach, FarReach, PageReach, RelayTried
+from tarnfell.wire.kinds.reach import MOST_RELAYS, BrowserReach, FarReach, PageReach, RelayTried, WebTried
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, Lateness, SelfCheck, judge
 from tarnfell.wire.record import Record, join_parts, split_parts
 
@@ -27,6 +27,7 @@ _STAMPS = ("t1", "t2", "t3", "t4")
 LEEWAY_S = 1.0
 """By which the page's two programs, the one that fills and the one that calls, may have begun and ended apart."""
 ARRANGEMENT = "a page in a browser, over WebRTC data channels"
+SOCKET_ARRANGEMENT = "a page in a browser, over a WebSocket"
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,7 @@ class Asked:
     ptime_ms: int
     seconds: float
     dscp: int = 0
+    by_socket: bool = False
 
 
 @dataclass(frozen=True)
@@ -70,6 +72,7 @@ class _About:
     check: _Check = _Check()
     reach: PageReach | None = None
     relays: tuple[RelayTried, ...] = bounded(most=MOST_RELAYS, default=())
+    web: WebTried | None = None
     cut: _Cut | None = None
 
 
@@ -80,8 +83,9 @@ def own_half(asked: Asked, body: bytes) -> bytes:
     calls = told.get("calls")
     if not isinstance(calls, list) or len(calls) != asked.calls:
         raise WireError(f"The half has not the run’s {asked.calls} calls.")
+    arrangement = SOCKET_ARRANGEMENT if asked.by_socket else ARRANGEMENT
     check = EndCheck(
-        arrangement=f"{ARRANGEMENT}; {about.agent}" if about.agent else ARRANGEMENT,
+        arrangement=f"{arrangement}; {about.agent}" if about.agent else arrangement,
         receive_stamps="program",
         send_late_ms=about.check.late_ms,
         scatter_ms=about.check.scatter_ms,
@@ -114,6 +118,7 @@ def reach_of(body: bytes, record: bytes) -> BrowserReach:
         relays=about.relays,
         page=about.reach,
         far=read_known(FarReach, far, "What the far end says of the browser") if far is not None else None,
+        web=about.web,
     )
 
 

@@ -9364,6 +9364,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}/socket-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Calls over a WebSocket to this server, where no UDP came through to a far end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginOverSocket"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SocketBegun"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -10055,6 +10106,14 @@ export interface components {
              * @description Median over its calm level.
              */
             added_ms: number | null;
+        };
+        /** BeginOverSocket */
+        BeginOverSocket: {
+            /**
+             * Far End Id
+             * @description That no UDP reached.
+             */
+            far_end_id: number;
         };
         /** BeginTest */
         BeginTest: {
@@ -16313,10 +16372,11 @@ export interface components {
             hidden_s: number;
             reach: components["schemas"]["SelfReach"];
             /**
-             * Relayed
-             * @description Through a relay: never evidence of what calls of the site would have.
+             * Way
+             * @description Through a relay, or over a WebSocket to this server: never evidence of what calls of the site would have.
+             * @enum {string}
              */
-            relayed: boolean;
+            way: "straight" | "relay" | "socket";
             up: components["schemas"]["SelfRunDirection"] | null;
             down: components["schemas"]["SelfRunDirection"] | null;
         };
@@ -17125,6 +17185,16 @@ export interface components {
             /** Runs Total */
             runs_total: number;
         };
+        /** SocketBegun */
+        SocketBegun: {
+            /** Job Id */
+            job_id: number;
+            /**
+             * Token
+             * @description Opens the WebSocket, once.
+             */
+            token: string;
+        };
         /** SoundChosen */
         SoundChosen: {
             /** Call Id */
@@ -17566,7 +17636,9 @@ export interface components {
              * Why
              * @enum {string}
              */
-            why: "no-connection" | "no-address" | "given-up";
+            why: "no-connection" | "no-address" | "no-socket" | "given-up";
+            /** @default null */
+            web: components["schemas"]["WebFound"] | null;
             /**
              * Relays
              * @default []
@@ -17669,6 +17741,8 @@ export interface components {
             fill: components["schemas"]["TestFill"] | null;
             /** @description To be tried where UDP does not pass; null where there is none, or nothing may be begun. */
             relay: components["schemas"]["TestRelay"] | null;
+            /** @description To be tried where nothing else passes; null where the server takes none. */
+            socket: components["schemas"]["TestSocket"] | null;
             /** Each Way Kbps */
             each_way_kbps: number;
             /**
@@ -17755,6 +17829,17 @@ export interface components {
             user: string;
             /** Password */
             password: string;
+        };
+        /**
+         * TestSocket
+         * @description Where calls may go over WebSocket.
+         */
+        TestSocket: {
+            /**
+             * Port
+             * @description Of the page's own host; null where the page's own address leads there.
+             */
+            port: number | null;
         };
         /** TodayArchived */
         TodayArchived: {
@@ -18575,6 +18660,20 @@ export interface components {
             reached: boolean;
             /** Hops */
             hops: components["schemas"]["ReachHop"][];
+        };
+        /**
+         * WebFound
+         * @description Small requests to the web server, one after another, as the page timed them.
+         */
+        WebFound: {
+            /** Asked */
+            asked: number;
+            /** Answered */
+            answered: number;
+            /** Median Ms */
+            median_ms: number;
+            /** Most Ms */
+            most_ms: number;
         };
         /** WelcomePage */
         WelcomePage: {

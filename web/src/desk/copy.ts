@@ -1,6 +1,7 @@
 // What the newest test found, as plain text for somebody's own mail program.
 import type { Model } from "../api/client";
 import { dateTime, fixed, ms, pct, plural } from "../ui/format";
+import { BY_WAY } from "./by-way";
 
 type Page = Model<"TestPage">;
 type Run = Model<"SelfRun">;
@@ -11,7 +12,7 @@ export function letterWith(page: Page, verdict: (run: Run) => string): string | 
   const run = page.runs.find((one) => one.state === "done" || one.state === "failed");
   if (!run) return null;
   const lines = [
-    `${dateTime(run.at_us, page.time_zone)}: ${plural(run.calls, "call")} to ${run.far_end}${run.relayed ? ", through a relay" : ""}`,
+    `${dateTime(run.at_us, page.time_zone)}: ${plural(run.calls, "call")} to ${run.far_end}${BY_WAY[run.way]}`,
     "",
     run.state === "done" ? verdict(run) : run.failure,
     ...(run.state === "done" ? [figures("From here", run.up), figures("To here", run.down)] : []),

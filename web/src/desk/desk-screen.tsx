@@ -8,7 +8,8 @@ import { deliverLeft } from "./deliver";
 import { Part } from "./part";
 import { throughRelay, tryRelay } from "./relay";
 import { Results } from "./results";
-import { type Live, type Order, Session } from "./session";
+import { type Around, type Live, type Order, Session } from "./session";
+import { BySocket, ByWebRtc, type Way } from "./way";
 import { measure, nearest, type Trips, type Where, WhereTo } from "./where-to";
 
 type Page = Model<"TestPage">;
@@ -37,7 +38,7 @@ export function DeskScreen({ code }: { code: string }) {
   const [live, setLive] = useState<Live | null>(null);
   const [step, setStep] = useState<Step | null>(null);
   const [asking, setAsking] = useState<string | null>(null);
-  const tried = useRef<Model<"RelayFound">[]>([]);
+  const around = useRef<Around>({ relays: [], web: null });
   const [brought, setBrought] = useState<number[]>([]);
   const [trips, setTrips] = useState<Trips>(new Map());
   const session = useRef<Session | null>(null);
@@ -85,12 +86,12 @@ export function DeskScreen({ code }: { code: string }) {
       const steps = stepsOf(page, farEnds);
       if (page.relay) {
         setAsking("the relay whether it can be used");
-        tried.current = await tryRelay(page.relay);
+        around.current = { relays: await tryRelay(page.relay), web: null };
         setAsking(null);
       }
       for (const [at, step] of steps.entries()) {
         setStep({ ...step, number: at + 1, of: steps.length });
-        const measured = await carryOut(step, page.relay).catch((error) => {
+        const measured = await carryOut(step, page).catch((error) => {
           if (where !== "all") throw error;
           return false; // it stands among the results, and others may be reached
         });
@@ -105,18 +106,18 @@ export function DeskScreen({ code }: { code: string }) {
     await read();
   }
 
-  /** False where no packet came through the straight way; what a relay then let through stands beside that. */
-  async function carryOut(
-    { order, farEnd }: Pick<Step, "order" | "farEnd">,
-    relay: Page["relay"],
-  ): Promise<boolean> {
-    session.current = new Session(order, code, setLive, { tried: tried.current, through: null });
-    if (await session.current.run(farEnd.id)) return true;
-    const through = relay ? throughRelay(relay, tried.current) : null;
-    if (through && !order.fill) {
-      session.current = new Session(order, code, setLive, { tried: tried.current, through });
-      if (await session.current.run(farEnd.id)) await putTogether(code);
-    }
+  /** False where no packet came through the straight way; what another let through then stands beside that. */
+  async function carryOut({ order, farEnd }: Pick<Step, "order" | "farEnd">, page: Page): Promise<boolean> {
+    const by = (way: Way) => {
+      session.current = new Session(order, code, setLive, way, around.current);
+      return session.current.run(farEnd.id);
+    };
+    if (await by(new ByWebRtc(null))) return true;
+    const relay = page.relay && throughRelay(page.relay, around.current.relays);
+    if (order.fill) return false;
+    const measured =
+      (relay && (await by(new ByWebRtc(relay)))) || (page.socket && (await by(new BySocket(page.socket))));
+    if (measured) await putTogether(code);
     return false;
   }
 
@@ -254,6 +255,12 @@ function Before({ page, trips, start }: { page: Page; trips: Trips; start: (wher
             <li>
               It asks a relay whether calls could go through it, and where nothing else comes through, it
               places its calls once more that way.
+            </li>
+          )}
+          {page.socket && (
+            <li>
+              {page.relay ? "Where none comes through the relay either" : "Where nothing comes through"}, it
+              places its calls over the web connection by which this page came.
             </li>
           )}
           <li>What it finds goes to your consultant by itself, and you see it here.</li>

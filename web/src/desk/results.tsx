@@ -2,6 +2,7 @@
 import type { Model } from "../api/client";
 import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
 import { Reach } from "../ui/reach";
+import { BY_WAY } from "./by-way";
 import { letterWith } from "./copy";
 
 type Page = Model<"TestPage">;
@@ -22,7 +23,7 @@ export function Results({ page }: { page: Page }) {
               <>
                 <p className="text-sm text-soft">
                   {dateTime(run.at_us, page.time_zone)} · {plural(run.calls, "call")} to {run.far_end}
-                  {run.relayed && ", through a relay"}
+                  {BY_WAY[run.way]}
                 </p>
                 <Found run={run} target={page.target_mos} />
               </>

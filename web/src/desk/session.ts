@@ -2,10 +2,12 @@
 // them the line may be filled.
 import { type Model, post } from "../api/client";
 import { deliver } from "./deliver";
-import { FarLink, type Reach, together, within } from "./far-link";
+import { type Reach, together, within } from "./far-link";
 import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
 import { packet, parse, question } from "./packets";
+import type { Channel, Way } from "./way";
+import { tryWeb } from "./web-requests";
 
 /** What is asked of a test. */
 export interface Order {
@@ -17,11 +19,10 @@ export interface Order {
   fill: Model<"TestFill"> | null;
 }
 
-/** What was found out about the engagement's relay, and how to go through it where the straight way is blocked. */
-export interface Relays {
-  tried: Model<"RelayFound">[];
-  /** Null: the straight way is taken. */
-  through: RTCConfiguration | null;
+/** What was found out about other ways than the straight one; it stands with each test. */
+export interface Around {
+  relays: Model<"RelayFound">[];
+  web: Model<"WebFound"> | null;
 }
 
 const CONNECT_MS = 15_000;
@@ -61,9 +62,8 @@ interface Cut {
 const now = () => performance.timeOrigin + performance.now();
 
 export class Session {
-  private readonly far: FarLink;
-  private readonly media: RTCDataChannel;
-  private readonly control: RTCDataChannel;
+  private readonly media: Channel;
+  private readonly control: Channel;
   private readonly calls: Call[];
   private readonly exchange = { t1_us: [], t2_us: [], t3_us: [], t4_us: [] } as Record<string, number[]>;
   private readonly check = new OwnCheck();
@@ -80,11 +80,11 @@ export class Session {
     private readonly order: Order,
     private readonly code: string,
     private readonly tell: (live: Live) => void,
-    private readonly relays: Relays,
+    private readonly way: Way,
+    private readonly around: Around,
   ) {
-    this.far = new FarLink(relays.through);
-    this.media = this.far.media;
-    this.control = this.far.control;
+    this.media = way.media;
+    this.control = way.control;
     this.planned = Math.round((order.seconds * 1000) / order.intervalMs);
     this.calls = Array.from({ length: order.calls }, () => ({
       sent_us: [],
@@ -106,30 +106,25 @@ export class Session {
    */
   async run(farEndId: number): Promise<boolean> {
     this.say("connecting", 0);
-    const offer = await this.far.offer();
-    const kind = this.order.fill ? "fills" : "runs";
-    const begun = await post("TestBegun", `/api/test/${this.code}/${kind}`, {
-      far_end_id: farEndId,
-      offer,
-      relayed: this.relays.through !== null,
-    });
-    const path = `/api/test/${this.code}/jobs/${begun.job_id}`;
+    const begun = await this.way.begin(this.code, farEndId, this.order.fill !== null);
+    const path = `/api/test/${this.code}/jobs/${begun.jobId}`;
     try {
       try {
-        if (!(await this.far.opened(begun.answer, CONNECT_MS))) {
-          const why = this.far.hasAddress || this.relays.through ? "no-connection" : "no-address";
-          await post("Done", `${path}/failed`, { why, relays: this.relays.tried });
+        if (!(await this.way.opened(CONNECT_MS))) {
+          const { whyNot: why } = this.way;
+          if (why === "no-connection") this.around.web ??= await tryWeb();
+          await post("Done", `${path}/failed`, { why, relays: this.around.relays, web: this.around.web });
           return false;
         }
-        this.reach = await this.far.reach().catch(() => null);
+        this.reach = await this.way.reach().catch(() => null);
       } catch (error) {
         // Nobody need wait for a test that this browser could not begin.
         await post("Done", `${path}/failed`, { why: "given-up" });
         throw error;
       }
-      await this.measure(path, begun.most_bytes);
+      await this.measure(path, begun.mostBytes);
     } finally {
-      this.far.close();
+      this.way.close();
     }
     await this.deliver(`${path}/half`);
     return true;
@@ -144,7 +139,7 @@ export class Session {
       this.control.onmessage = (event) => this.told(String(event.data), done);
     });
     this.media.onmessage = (event) => this.arrived(event.data);
-    this.far.onFailed(() => {
+    this.way.onFailed(() => {
       this.gone = "gone";
     });
     this.startedUs = Math.round(now() * 1000);
@@ -181,7 +176,7 @@ export class Session {
       this.own = this.check.end();
       this.phases = filling ? await filling.end() : null;
     }
-    this.reach = together(this.reach, await this.far.reach().catch(() => null));
+    this.reach = together(this.reach, await this.way.reach().catch(() => null));
     if (this.gone) {
       this.cut = await this.cutBy(this.gone);
     } else if (this.control.readyState === "open") {
@@ -252,7 +247,8 @@ export class Session {
         this.check.sent(sent - due);
       }
     }
-    this.check.buffered(this.media.bufferedAmount, at);
+    // What waits for a WebSocket waits for TCP, which waits for the network.
+    if (this.way.holdsBackItself) this.check.buffered(this.media.bufferedAmount, at);
   }
 
   private arrived(bytes: ArrayBuffer): void {
@@ -330,7 +326,8 @@ export class Session {
       stopped: this.stopped,
       check: this.own,
       reach: this.reach,
-      relays: this.relays.tried,
+      relays: this.around.relays,
+      web: this.around.web,
       cut: this.cut,
       calls: this.calls,
       exchange: this.exchange,

@@ -9,6 +9,7 @@ from pydantic import ConfigDict, Field
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.place.models.places import InvitationView
 from tarnfell.server.place.models.relays import TestRelay
+from tarnfell.store.browsers import Way
 from tarnfell.store.jobs import State
 from tarnfell.wire.browser import MAX_OFFER, MAX_SECONDS, MOST_CALLS
 from tarnfell.wire.kinds.reach import MOST_RELAYS
@@ -78,8 +79,8 @@ class SelfRun(Model):
     hidden_s: float
     """How long the page was in the background."""
     reach: SelfReach
-    relayed: bool
-    """Through a relay: never evidence of what calls of the site would have."""
+    way: Way
+    """Through a relay, or over a WebSocket to this server: never evidence of what calls of the site would have."""
     up: SelfRunDirection | None
     down: SelfRunDirection | None
 
@@ -196,6 +197,13 @@ class TestFill(Model):
     """At the most; null where the line's rates are not known."""
 
 
+class TestSocket(Model):
+    """Where calls may go over WebSocket."""
+
+    port: int | None
+    """Of the page's own host; null where the page's own address leads there."""
+
+
 class TestPage(Model):
     """What whoever opened the link is told before anything runs."""
 
@@ -223,6 +231,8 @@ class TestPage(Model):
     """Null where the line is not to be filled."""
     relay: TestRelay | None
     """To be tried where UDP does not pass; null where there is none, or nothing may be begun."""
+    socket: TestSocket | None
+    """To be tried where nothing else passes; null where the server takes none."""
     each_way_kbps: float
     volume_mb: float
     """Both ways."""
@@ -238,6 +248,17 @@ class BeginTest(Model):
     offer: str = Field(min_length=1, max_length=MAX_OFFER)
     relayed: bool = False
     """Through the engagement's relay, since no packet came through without."""
+
+
+class BeginOverSocket(Model):
+    far_end_id: int
+    """That no UDP reached."""
+
+
+class SocketBegun(Model):
+    job_id: int
+    token: str
+    """Opens the WebSocket, once."""
 
 
 class TestBegun(Model):
@@ -274,6 +295,16 @@ class RelayFound(Model):
     words: str = Field("", max_length=200)
 
 
+class WebFound(Model):
+    """Small requests to the web server, one after another, as the page timed them."""
+
+    asked: int = Field(ge=1, le=100)
+    answered: int = Field(ge=0, le=100)
+    median_ms: float = Field(ge=0, le=1e6)
+    most_ms: float = Field(ge=0, le=1e6)
+
+
 class TestFailed(Model):
-    why: Literal["no-connection", "no-address", "given-up"]
+    why: Literal["no-connection", "no-address", "no-socket", "given-up"]
+    web: WebFound | None = None
     relays: list[RelayFound] = Field([], max_length=MOST_RELAYS)

@@ -127,11 +127,16 @@ function fillWords(fill: Fill): string {
   return `With a call to ${fill.far_end}`;
 }
 
+const TO: Record<Run["way"], (farEnd: string) => string> = {
+  straight: (farEnd) => farEnd,
+  relay: (farEnd) => `${farEnd}, through a relay: never counted`,
+  socket: (farEnd) => `this server over WebSocket, as no UDP reached ${farEnd}: never counted`,
+};
+
 function wordsOf(run: Run): string {
   if (run.state === "failed") return run.failure ?? "Failed";
   if (run.state !== "done") return "On its way";
   if (run.doubts.length > 0) return `Not to be trusted: ${run.doubts[0]}`;
   const good = Math.min(run.up?.acceptable ?? 0, run.down?.acceptable ?? 0);
-  const by = run.relayed ? ", through a relay: never counted" : "";
-  return `${good} of ${plural(run.calls, "call")} acceptable, to ${run.far_end}${by}`;
+  return `${good} of ${plural(run.calls, "call")} acceptable, to ${TO[run.way](run.far_end)}`;
 }

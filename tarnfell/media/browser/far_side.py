@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from tarnfell.wire import WireError
-from tarnfell.wire.browser import QUESTION, BrowserCalls, Packet, Question
+from tarnfell.wire.browser import QUESTION, CallsAsked, Packet, Question
 from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.reach import FarReach
 from tarnfell.wire.kinds.selfcheck import LOOP_P99_LIMIT_MS, EndCheck, judge, lateness_of
@@ -18,7 +18,6 @@ TICK_S = 0.002
 MOST_ARRIVALS = 4
 """Of a call, as a multiple of the packets that were planned: what comes beyond that is counted as a stray."""
 MOST_QUESTIONS = 20_000
-ARRANGEMENT = "WebRTC data channels (aiortc), one loop"
 
 
 def now_us() -> int:
@@ -35,8 +34,8 @@ class _Call:
 class FarSide:
     """Takes messages as they come, and sends its own when ``turn`` is called; ``send`` puts one on its way."""
 
-    def __init__(self, asked: BrowserCalls, send: Callable[[bytes], None]) -> None:
-        self._asked, self._send = asked, send
+    def __init__(self, asked: CallsAsked, send: Callable[[bytes], None], arrangement: str) -> None:
+        self._asked, self._send, self._arrangement = asked, send, arrangement
         self._calls = [_Call() for _ in range(asked.calls)]
         self._begun: float | None = None
         self._late_us: list[int] = []
@@ -108,7 +107,7 @@ class FarSide:
     def half(self, reach: FarReach | None = None) -> bytes:
         """What this end has of the calls, as ``tarnfell.farend.halves`` keeps it."""
         check = EndCheck(
-            arrangement=ARRANGEMENT,
+            arrangement=self._arrangement,
             receive_stamps="program",
             send_late_ms=lateness_of(self._late_us),
             scatter_ms=lateness_of(self._lag_us),
