@@ -1,7 +1,7 @@
 // What tests from one browser found, newest first, in plain words.
 import type { Model } from "../api/client";
 import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
-import { Reach } from "../ui/reach";
+import { Reach, titleOf } from "../ui/reach";
 import { BY_WAY } from "./by-way";
 import { letterWith } from "./copy";
 
@@ -59,7 +59,6 @@ function newestFirst(page: Page): { run?: Run; fill?: Fill }[] {
   return all.sort((a, b) => b.at - a.at);
 }
 
-const REACHED = "How this browser reached the far end";
 /** Of a call by telephone (ITU-T G.107). */
 const BEST_MOS = 4.4;
 const TOO_BUSY = "This computer or the far end was too busy to measure. Close other programs and test again.";
@@ -98,7 +97,7 @@ function Filled({ fill }: { fill: Fill }) {
         </table>
       </div>
       {fill.doubts.length > 0 && <Doubts doubts={fill.doubts} />}
-      <Reach reach={fill.reach} title={REACHED} />
+      <Reach reach={fill.reach} title={titleOf("straight")} />
     </>
   );
 }
@@ -165,7 +164,7 @@ function Found({ run, target }: { run: Run; target: number }) {
       </div>
       {run.failure && <p className="mt-1 leading-snug">It was broken off: {run.failure}</p>}
       {run.doubts.length > 0 && <Doubts doubts={run.doubts} />}
-      <Reach reach={run.reach} title={REACHED} />
+      <Reach reach={run.reach} title={titleOf(run.way)} />
       {run.hidden_s >= 1 && (
         <p className="mt-1 text-sm text-soft">
           The page was in the background for {fixed(run.hidden_s, 0)} s.

@@ -2,6 +2,11 @@
 import type { Model } from "../api/client";
 import { DASH, ms } from "./format";
 
+/** Above it, of a test that took this way. */
+export function titleOf(way: Model<"SelfRun">["way"]): string {
+  return way === "socket" ? "How its packets went" : "How this browser reached the far end";
+}
+
 export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: string }) {
   if (reach.says.length === 0) return null;
   return (

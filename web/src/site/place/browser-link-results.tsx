@@ -2,9 +2,7 @@
 import { Link } from "react-router";
 import type { Model } from "../../api/client";
 import { dateTime, duration, fixed, ms, pct, plural, throughput } from "../../ui/format";
-import { Reach } from "../../ui/reach";
-
-const REACHED = "How it reached the far end";
+import { Reach, titleOf } from "../../ui/reach";
 
 type LinkOf = Model<"BrowserLinkView">;
 type Run = Model<"SelfRun">;
@@ -34,7 +32,7 @@ export function Runs({ runs, beside, zone }: { runs: Run[]; beside: LinkOf["besi
                   {dateTime(run.at_us, zone)}
                 </Link>
                 <span className="block text-soft">{wordsOf(run)}</span>
-                <Reach reach={run.reach} title={REACHED} />
+                <Reach reach={run.reach} title={titleOf(run.way)} />
               </th>
               <BothWays up={run.up} down={run.down} />
               <td className="pl-2 text-right">{ms(run.scatter_ms, 1)}</td>
@@ -104,7 +102,7 @@ export function Fills({ fills, zone, slug }: { fills: Fill[]; zone: string; slug
                   {dateTime(fill.at_us, zone)}
                 </Link>
                 <span className="block text-soft">{fillWords(fill)}</span>
-                <Reach reach={fill.reach} title={REACHED} />
+                <Reach reach={fill.reach} title={titleOf("straight")} />
               </th>
               <td className="px-2 text-right">{throughput(fill.up?.throughput_kbps)}</td>
               <td className="px-2 text-right">{throughput(fill.down?.throughput_kbps)}</td>
