@@ -191,3 +191,16 @@ def test_how_clocks_wander_between_calm_runs_is_in_the_uncertainty() -> None:
 )
 def test_a_run_s_own_estimate_stands(own: ClockRelation, others: list[ClockRelation]) -> None:
     assert settle(own, others) == own
+
+
+@pytest.mark.parametrize(("scatter_us", "is_certain"), [(400, True), (20_000, False)])
+def test_a_slope_is_one_where_its_stretches_agree_on_it(scatter_us: int, is_certain: bool) -> None:
+    """30 ppm over twenty stretches of a minute, each as much faster or slower as chance has it: the median of their
+    changes is good to a quarter of what one of them scatters by."""
+    sent = np.arange(1200 * 50) * 20_000
+    stretch = np.arange(len(sent)) * 20 // len(sent)
+    delay = 300_000 + sent * 30e-6 + np.random.default_rng(4).normal(0, scatter_us, 20)[stretch]
+    numbers = np.arange(len(sent))
+    trace = build_trace(numbers, sent, numbers, np.rint(sent + delay).astype(np.int64))
+    found = drift_ppm(trace)
+    assert found == (pytest.approx(30, abs=10) if is_certain else 0)

@@ -77,3 +77,8 @@ def test_a_file_is_known_by_its_first_line() -> None:
     assert has_samples_header(HEAD)
     assert has_samples_header("role, AT ,target,rtt_ms,bytes\r\n")
     assert not has_samples_header("seq,sent_us,recv_us\n")
+
+
+def test_the_first_instant_of_unix_time_is_one() -> None:
+    rounds = read(HEAD + "1970-01-01T00:00:00Z,192.0.2.1,gateway,1.5\n1969-12-31T23:59:59Z,192.0.2.1,gateway,2\n")
+    assert rounds.at_us.tolist() == [-1_000_000, 0]

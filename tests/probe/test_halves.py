@@ -106,6 +106,19 @@ def test_both_halves_of_a_broken_run_are_joined(tmp_path: Path) -> None:
         completed(run, ticket)
 
 
+def test_a_run_cut_before_the_far_end_said_anything_tells_that_nothing_is_known(tmp_path: Path) -> None:
+    far = rig.own_address()
+    with rig.far_end(tmp_path, far):
+        relay = Relay(far, rig.CONTROL_PORT)
+        threading.Timer(0.4, relay.cut).start()
+        result = place_calls(far, relay.port, rig.KEY.encode(), PLAN, lambda live: True)
+    assert result.cut is not None
+    halves = [call.meta["half"] for call in result.calls]
+    # A busy machine may hear the first second before the cut.
+    if result.cut.after_s < 1:
+        assert [(half["reached"], half["received"], half["stream"]) for half in halves] == [(0, 0, 0), (0, 0, 1)]
+
+
 def test_a_stream_the_far_end_had_nothing_of_stays_as_it_is() -> None:
     ours = Record({"half": {"seconds": 1.0, "reached": 0, "received": 0, "stream": 3}})
     assert _joined(ours, {0: {}}) is ours

@@ -20,6 +20,7 @@ from tarnfell.probe.supervisor import run_agent
 from tarnfell.wire.kinds import KINDS, may_begin
 from tarnfell.wire.kinds.calls import CallPlan, CallsArguments
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.record import Record, split_parts
 from tests import rig
 from tests.probe.conftest import FakeServer
@@ -256,3 +257,24 @@ def test_a_server_that_is_older_is_told_apart_from_one_that_is_away(
         said = capsys.readouterr().err
         assert said.count(words) == 1
         assert "Kinds is not known here" in said
+
+
+def test_it_looks_around_at_once_and_then_now_and_again(
+    state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looks: list[float] = []
+
+    def look() -> Surroundings:
+        looks.append(0.0)
+        return Surroundings()
+
+    monkeypatch.setattr(supervisor, "here", look)
+    with at_work(state):
+        rig.eventually(lambda: len(server.told("/api/probe/heartbeat")) > 4, "heartbeats")
+        assert len(looks) == 1
+        monkeypatch.setattr(supervisor, "LOOK_AROUND_S", 0.0)
+        rig.eventually(lambda: len(looks) > 2, "more looks")
+    # What is around is told when it has changed.
+    environments = [one["environment"] for one in server.told("/api/probe/heartbeat")]
+    assert environments[0] is not None
+    assert not any(environments[1:])

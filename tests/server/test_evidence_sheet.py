@@ -44,7 +44,10 @@ def test_a_fault_on_one_page(house: House) -> None:
     assert "Gateway 192.0.2.1 0.0 % of 144" in text
     assert "Far end far 100.0 % of 180" in text
     assert "From pier-probe, desk To far Times" in text
-    assert "Not up to Gateway 192.0.2.1: it answered 144 of 144 samples in these times" in text
+    assert (
+        "Not up to Gateway 192.0.2.1: it answered 144 of 144 samples in these times, with at most 0 ms added (median)."
+        in text
+    )
     assert "Not to be taken for it: The provider’s edge (198.51.100.1) answers slowly for itself" in text
     assert "Not up to Far end" not in text
     # The beginning of the longer one, at the same instants: from answered to lost.

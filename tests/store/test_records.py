@@ -10,7 +10,7 @@ import pytest
 from tarnfell.core.imported import Choices, FileContents
 from tarnfell.core.rates import Shape
 from tarnfell.core.targets import PRESETS
-from tarnfell.store import engagements, imports, jobs, places, plans, probes, sites
+from tarnfell.store import engagements, imports, issued, jobs, places, plans, probes, sites
 from tarnfell.store.db import now_us, open_database
 from tests.server.conftest import set_up
 
@@ -20,6 +20,11 @@ def db(tmp_path: Path) -> sqlite3.Connection:
     made = open_database(tmp_path)
     set_up(made, "192.0.2.1", 4870, "key")
     return made
+
+
+@pytest.mark.parametrize(("at_us", "revoked_us", "good"), [(99, None, True), (100, None, False), (99, 5, False)])
+def test_a_link_to_a_report_is_good_until_its_time(at_us: int, revoked_us: int | None, good: bool) -> None:
+    assert issued.Link(1, 1, "code", "board", None, 10, 100, revoked_us).is_good(at_us) is good
 
 
 def a_plan(db: sqlite3.Connection, **changes: object) -> plans.Plan:

@@ -53,6 +53,17 @@ def test_sequence_numbers_are_extended_across_wraps(highest: int, step: int) -> 
     assert rtp.extend_sequence(highest, true & 0xFFFF) == true
 
 
+@pytest.mark.parametrize(
+    ("highest", "number", "extended"),
+    [
+        (0x1FFFF, 0, 0x20000), (0x20000, 0xFFFF, 0x1FFFF), (0x18000, 0, 0x10000), (0x18001, 0, 0x20000),
+        (0x10000, 0x8000, 0x18000), (0x10000, 0x8001, 0x8001), (0x2FFF0, 5, 0x30005), (7, 7, 7),
+    ],
+)  # fmt: skip
+def test_half_a_turn_away_a_sequence_number_is_of_this_turn(highest: int, number: int, extended: int) -> None:
+    assert rtp.extend_sequence(highest, number) == extended
+
+
 def test_rtcp_compound_of_a_phone() -> None:
     report, description = rtcp.parse_compound(COMPOUND)
     assert isinstance(report, rtcp.SenderReport)

@@ -31,6 +31,16 @@ def test_stun_answers_of_rfc_5769() -> None:
     assert stun.answer(RFC5769_IPV6, TRANSACTION).mapped == stun.Endpoint("2001:db8:1234:5678:11:2233:4455:6677", 32853)
 
 
+@pytest.mark.parametrize(
+    ("attributes", "number"), [("", 0), ("0009000400000414", 420), ("0009000400000601", 601), ("0009000200000000", 0)]
+)
+def test_stun_refusals_have_their_number_where_one_is_told(attributes: str, number: int) -> None:
+    body = bytes.fromhex(attributes)
+    refused = struct.pack("!HHI", 0x0111, len(body), stun.COOKIE) + TRANSACTION + body
+    with pytest.raises(WireError, match=rf"refuses \({number}\)"):
+        stun.answer(refused, TRANSACTION)
+
+
 def test_stun_request_and_its_wish_for_another_address() -> None:
     assert stun.request(TRANSACTION) == bytes.fromhex("000100002112a442") + TRANSACTION
     assert stun.request(TRANSACTION, change_address=True)[20:] == bytes.fromhex("0003000400000004")

@@ -384,3 +384,11 @@ def test_large_packets_to_far_ends_are_told_apart_from_those_of_older_probes(db:
     begun_us = int(parts[0].at_ms[0]) * 1000
     lines = [line.split(",") for line in "".join(lines_of(db, 1, begun_us, begun_us + 3_600_000_000)).splitlines()[1:]]
     assert sum(line[2] == "far-end" and line[4] == "1" for line in lines) == 240
+
+
+def test_a_file_of_samples_is_of_a_day_at_the_most(db: sqlite3.Connection) -> None:
+    day_us = 86_400_000_000
+    assert next(lines_of(db, 1, 0, day_us)).startswith("at,")
+    for until_us in (0, -1, day_us + 1):
+        with pytest.raises(ValueError, match="a span of up to a day"):
+            lines_of(db, 1, 0, until_us)

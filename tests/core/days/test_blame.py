@@ -183,3 +183,15 @@ def test_two_far_ends_tell_what_they_share_once() -> None:
     assert [(one.leg, one.end.name) for one in told.episodes] == [
         ("line", "203.0.113.10"), ("beyond", "203.0.113.10"),
     ]  # fmt: skip
+
+
+def test_a_finding_is_as_certain_as_the_least_certain_of_its_times() -> None:
+    def fault(week: Week) -> None:
+        week.outage("line", 600, 120)
+        week.outage("line", 2400, 60)
+
+    told = hour(fault)
+    (one,) = [each for each in told.findings if each.key == "line-down"]
+    own = min(told.episodes, key=lambda each: each.certainty)
+    assert f"on the line (certainty at least {100 * own.certainty:.0f} %)" in one.says
+    assert 50 < 100 * own.certainty <= 100

@@ -115,3 +115,14 @@ def test_quiet_days_stay_quiet() -> None:
         rng = np.random.default_rng(seed)
         loss = rng.uniform(0.0, 3.0, 4)
         assert large_findings(ALL, counted(loss, loss, seed)) == [], seed
+
+
+@pytest.mark.parametrize(("sent", "is_told"), [(200, True), (199, False)])
+def test_of_too_few_packets_nothing_is_said(sent: int, is_told: bool) -> None:
+    """Of either size; lost evenly, so that chance has no say."""
+    blocks = 10
+    each = np.full((1, blocks), sent // blocks)
+    each[0, : sent % blocks] += 1
+    many, none = np.full((1, blocks), 500), np.zeros((1, blocks), np.int64)
+    assert bool(large_findings((GATEWAY,), Sizes(1400, many, none, each, each // 2))) is is_told
+    assert bool(large_findings((GATEWAY,), Sizes(1400, each, none, many, many // 2))) is is_told

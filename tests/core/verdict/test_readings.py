@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import pytest
 
-from tarnfell.core.verdict.readings import STANDING_QUEUE_MS, Trouble, _dominant
-from tests.core.verdict.made_up import week
+from tarnfell.core.verdict.readings import STANDING_QUEUE_MS, Trouble, _dominant, _trouble
+from tests.core.verdict.made_up import BRIEF, week
 
 FACT = week()[0]
 
@@ -31,3 +31,17 @@ def test_what_costs_most_of_r_is_the_trouble(
 ) -> None:
     fact = replace(FACT, loss_pct=loss_pct, late_pct=late_pct, mouth_to_ear_ms=mouth_to_ear_ms)
     assert _dominant(fact, queue_ms) is trouble
+
+
+@pytest.mark.parametrize(
+    ("bound", "added_ms", "trouble"),
+    [
+        ("max_loss_pct", STANDING_QUEUE_MS, Trouble.QUEUE),
+        ("max_loss_pct", STANDING_QUEUE_MS - 0.1, Trouble.LOSS),
+        ("max_variation_ms", STANDING_QUEUE_MS, Trouble.QUEUE),
+        ("max_variation_ms", STANDING_QUEUE_MS - 0.1, Trouble.LATE),
+    ],
+)
+def test_a_queue_that_stood_is_why_a_bound_was_missed(bound: str, added_ms: float, trouble: Trouble) -> None:
+    fact = replace(FACT, pdv_p50_ms=0.0, pdv_p95_ms=0.0, loss_pct=5.0)
+    assert _trouble(fact, added_ms, bound, BRIEF) is trouble
