@@ -17,12 +17,11 @@ from tarnfell.store import what_if as what_if_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.sites import Site
 from tarnfell.wire.record import Record, join_parts
-from tarnfell.work.whatif import replay, trial
-from tarnfell.work.whatif.replay import Background, Legs
-from tests.core.verdict.made_up import fact
+from tarnfell.work.whatif import carrier, replay, trial
+from tarnfell.work.whatif.carrier import Background, Flow, Legs
 from tests.core.whatif.outlet import Traffic, through, traffic
 from tests.server.conftest import House
-from tests.server.test_runs import progress, taken
+from tests.server.test_runs import taken
 from tests.work.test_evidence import all_day
 
 START_US = 1_790_000_000_000_000
@@ -51,7 +50,6 @@ def queued(house: House) -> House:
     """A call whose upload met a queue that others filled, and whose download met nothing."""
     all_day(house)
     run_id = taken(house, calls=1, seconds=30)
-    progress(house, run_id)
     quiet = Traffic([], traffic(1, 0.2).media_ms, traffic(1, 0.2).scatter_ms)
     assert house.deliver(run_id, recorded(through(traffic(3, 1.4)), through(quiet))).status_code == 200
     return house
@@ -180,7 +178,6 @@ def test_what_cannot_be_asked_is_refused_and_what_is_as_it_is_is_no_change(house
 def test_evidence_that_came_since_makes_it_one_of_before(queued: House) -> None:
     assert not tried(queued, target_mos=3.0)["behind"]
     run_id = taken(queued, calls=1, seconds=30)
-    progress(queued, run_id)
     quiet = through(traffic(1, 0.2))
     assert queued.deliver(run_id, recorded(quiet, quiet)).status_code == 200
     assert queued.person.get(ADDRESS).json["tried"][0]["behind"]
@@ -264,14 +261,13 @@ def test_the_leg_is_what_a_watch_saw_then_and_else_what_all_evidence_tells(
 ) -> None:
     for one in episodes:
         one.from_us, one.until_us = one.from_us * 1_000_000, one.until_us * 1_000_000
-    monkeypatch.setattr(replay.watch_store, "watches_of", lambda *_: [SimpleNamespace(id=1, probe_id=1)])
-    monkeypatch.setattr(replay, "kept_reading", lambda *_: SimpleNamespace(episodes=episodes))
+    monkeypatch.setattr(carrier.watch_store, "watches_of", lambda *_: [SimpleNamespace(id=1, probe_id=1)])
+    monkeypatch.setattr(carrier, "kept_reading", lambda *_: SimpleNamespace(episodes=episodes))
     known = [SimpleNamespace(key=key, leg=leg, direction=way) for key, leg, way in causes]
     legs = Legs(connect(house.folder), pier(house), known)  # type: ignore[arg-type]
-    assert legs.of(40_000_000, fact("up", seconds=30.0)) == told
+    assert legs.of(Flow("up", 1, 40_000_000, 30.0)) == told
     # What another probe's watch saw tells nothing of this one's calls.
-    elsewhere = legs.of(40_000_000, fact("up", seconds=30.0, probe_id=2))
-    assert elsewhere == (legs.of(10**15, fact("up")) if episodes else told)
+    assert legs.of(Flow("up", 2, 40_000_000, 30.0)) == (legs.of(Flow("up", 1, 10**15, 10.0)) if episodes else told)
 
 
 @pytest.mark.parametrize(

@@ -194,7 +194,7 @@ def test_all_sites_of_an_engagement_are_one_document(house: House, tmp_path: Pat
     [
         "UPDATE engagement SET summary = 'Other'",
         "UPDATE site SET provider = 'Other'",
-        "INSERT INTO brand VALUES (1, 'Harrow', '', '', '', '')",
+        "INSERT INTO brand VALUES (1, 'Harrow', '', '', '', '', 'en-GB')",
     ],
 )
 def test_whatever_the_page_of_all_sites_says_makes_it_another(

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from tarnfell.core.trace import Trace
+from tarnfell.core.trace import Bools, Ints, Trace
 from tarnfell.core.whatif.queues import Floats, Queue, carried, every_nth
 
 FULL_PACKET_BYTES = 1514
 """Ethernet's longest frame without tags: what media must wait for when it is sent first."""
+PAUSE_US = 5000
+"""Between two packets of one flow that are no burst."""
 LOCAL_S = 0.5
 """Within so much on either side the share that a full queue drops is read."""
 
@@ -34,29 +36,36 @@ def larger_line(trace: Trace, queue: Queue, factor: float, mended: float = 1.0) 
         raise ValueError("What a smaller line would have done cannot be told from a call's packets.")
     if not queue.stands:
         return trace
-    gap = np.diff(trace.sent_us) / 1000
-    held = np.diff(queue.wait_ms)
-    busy = (queue.wait_ms[1:] > 0) | (queue.wait_ms[:-1] > 0)
-    accepted = np.where(busy, np.maximum(held + gap, 0.0), 0.0)
+    leads = _leads(trace)
+    sent_us, held_ms = trace.sent_us[leads], queue.wait_ms[leads]
     dropped = queue.dropped(trace)
-    offered = accepted / (1 - np.minimum(_around(dropped, trace), 0.95)[1:])
+    gap = np.diff(sent_us) / 1000
+    busy = (held_ms[1:] > 0) | (held_ms[:-1] > 0)
+    accepted = np.where(busy, np.maximum(np.diff(held_ms) + gap, 0.0), 0.0)
+    offered = accepted / (1 - np.minimum(_around(dropped[leads], sent_us), 0.95)[1:])
     most = float(queue.wait_ms.max()) / factor
-    wait = np.empty(len(trace))
-    wait[0] = at = float(queue.wait_ms[0]) / factor
-    over = np.zeros(len(trace), bool)
-    for i, (work, passed) in enumerate(zip((offered / factor).tolist(), gap.tolist(), strict=True), 1):
+    at = float(held_ms[0]) / factor
+    waits, over = [at], [False]
+    for work, passed in zip((offered / factor).tolist(), gap.tolist(), strict=True):
         at = max(0.0, at + work - passed)
-        if at > most:
-            over[i], at = True, most
-        wait[i] = at
-    back = every_nth(dropped & ~over, mended)
+        over.append(at > most)
+        at = min(at, most)
+        waits.append(at)
+    wait = np.interp(trace.sent_us, sent_us, waits)
+    back = every_nth(dropped & ~np.array(over)[np.cumsum(leads) - 1], mended)
     return carried(trace, queue, np.minimum(wait, queue.wait_ms), back)
 
 
-def _around(dropped: np.ndarray[tuple[int], np.dtype[np.bool_]], trace: Trace) -> Floats:
+def _leads(trace: Trace) -> Bools:
+    """Packets that come after a pause: all of a call, of a video frame the first. Those that follow at once stand
+    behind it as well as in the queue, and are dropped more readily. Shape (sent,)."""
+    return np.concatenate([[True], np.diff(trace.sent_us) >= PAUSE_US])
+
+
+def _around(dropped: Bools, sent_us: Ints) -> Floats:
     """Share of packets dropped within half a second of each."""
     half_us = int(LOCAL_S * 1_000_000)
-    first = np.searchsorted(trace.sent_us, trace.sent_us - half_us)
-    last = np.searchsorted(trace.sent_us, trace.sent_us + half_us, side="right")
+    first = np.searchsorted(sent_us, sent_us - half_us)
+    last = np.searchsorted(sent_us, sent_us + half_us, side="right")
     total = np.concatenate([[0], np.cumsum(dropped)])
     return np.asarray((total[last] - total[first]) / (last - first))

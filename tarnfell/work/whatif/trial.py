@@ -29,6 +29,7 @@ from tarnfell.store.sites import Site
 from tarnfell.store.what_if import MAX_TRIES
 from tarnfell.work.evidence.evaluations import mark_of
 from tarnfell.work.evidence.facts import Facts, facts_of
+from tarnfell.work.whatif.pictures import replayed_video
 from tarnfell.work.whatif.replay import in_period, replayed
 from tarnfell.work.whatif.words import cautions
 
@@ -111,14 +112,17 @@ def tried(db: sqlite3.Connection, site: Site, change: Change) -> Result:
     measured = _judged(db, site, now, now.calls)
     then = _in_period(then, change)
     found = replayed(db, other, change, then.calls, measured.causes)
+    pictures = replayed_video(db, other, change, then.video, measured.causes)
     calm = _without_mended(then, change)
-    at_least = outcome_of(_judged(db, other, calm, found.at_least))
-    same = found.at_best == found.at_least
+    at_least = outcome_of(_judged(db, other, replace(calm, video=pictures.at_least), found.at_least))
+    at_best = at_least
+    if found.at_best != found.at_least or pictures.at_best != pictures.at_least:
+        at_best = outcome_of(_judged(db, other, replace(calm, video=pictures.at_best), found.at_best))
     return Result(
         measured=outcome_of(measured),
         at_least=at_least,
-        at_best=at_least if same else outcome_of(_judged(db, other, calm, found.at_best)),
-        cautions=tuple(cautions(site, other, change, found, then)),
+        at_best=at_best,
+        cautions=tuple(cautions(site, other, change, found, pictures, then)),
     )
 
 

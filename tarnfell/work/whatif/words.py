@@ -13,6 +13,8 @@ from tarnfell.core.whatif.remedies import FULL_PACKET_BYTES
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.facts import Facts
 from tarnfell.work.judging.site_words import business_hours
+from tarnfell.work.whatif.carrier import Tally
+from tarnfell.work.whatif.pictures import ReplayedVideo
 from tarnfell.work.whatif.replay import Replayed
 
 NAMES = {"up": "Upload", "down": "Download"}
@@ -62,17 +64,22 @@ def _period(first: str | None, last: str | None) -> str:
 _LEGS: dict[LegName, str] = {"line": "on the line", "inside": "inside the site"}
 
 
-def cautions(site: Site, other: Site, change: Change, found: Replayed, facts: Facts) -> list[str]:
+def cautions(
+    site: Site, other: Site, change: Change, found: Replayed, pictures: ReplayedVideo, facts: Facts
+) -> list[str]:
     """``other`` is the site with the brief that is asked about."""
     told = []
     if change.replays:
-        told.append(f"{found.judged} of {_directions(len(facts.calls))} were judged again from their packets.")
-    if found.left:
-        told.append(f"{_directions(found.left)} could not be, because the call was cut or nothing arrived.")
+        told += _counted(found.tally, len(facts.calls), "call")
     if change.touches_queues:
-        told += _of_queues(found)
-    if change.replays and facts.video:
-        told.append("Video streams are not played again: they stay as they were measured.")
+        told += _of_queues(found.tally, "call")
+        if facts.video:
+            told += [*_counted(pictures.tally, len(facts.video), "video"), *_of_queues(pictures.tally, "video")]
+            told += _of_pictures(pictures)
+        told.append(
+            "Losses in a full queue: at least those beyond what is lost without one are counted as mended, at best "
+            "all. A queue that stood for a whole call while no watch ran looks like distance and is left."
+        )
     for way in DIRECTIONS:
         rate = (site.up_kbps if way == "up" else site.down_kbps) or 0
         name = NAMES[way]
@@ -101,27 +108,46 @@ def cautions(site: Site, other: Site, change: Change, found: Replayed, facts: Fa
     return told
 
 
-def _directions(count: int) -> str:
-    """Of calls."""
-    return f"{count:,} call direction{'' if count == 1 else 's'}"
+def _directions(count: int, of: str) -> str:
+    """Of calls or of video."""
+    return f"{count:,} {of} direction{'' if count == 1 else 's'}"
 
 
-def _of_queues(found: Replayed) -> list[str]:
+def _counted(tally: Tally, count: int, of: str) -> list[str]:
+    told = [f"{tally.judged} of {_directions(count, of)} were judged again from their packets."]
+    if tally.left:
+        what = "the call was cut" if of == "call" else "the stream was cut"
+        told.append(f"{_directions(tally.left, of)} could not be, because {what} or nothing arrived.")
+    return told
+
+
+def _of_queues(tally: Tally, of: str) -> list[str]:
     told = [
-        f"{_directions(count)} met a queue {_LEGS[leg]}, which this change removes."
-        for leg, count in sorted(found.mended.items())
+        f"{_directions(count, of)} met a queue {_LEGS[leg]}, which this change removes."
+        for leg, count in sorted(tally.mended.items())
     ]
-    if found.unknown:
+    if tally.unknown:
         told.append(
-            f"For {_directions(found.unknown)} the queue’s leg is not known: at best it is one that the change "
+            f"For {_directions(tally.unknown, of)} the queue’s leg is not known: at best it is one that the change "
             "mends, at least it is not. A watch would tell."
         )
-    if found.elsewhere:
-        told.append(f"{_directions(found.elsewhere)} met a queue on another leg, which stays as it is.")
-    told.append(
-        "Losses in a full queue: at least those beyond what is lost without one are counted as mended, at best all. "
-        "A queue that stood for a whole call while no watch ran looks like distance and is left."
-    )
+    if tally.elsewhere:
+        told.append(f"{_directions(tally.elsewhere, of)} met a queue on another leg, which stays as it is.")
+    return told
+
+
+def _of_pictures(pictures: ReplayedVideo) -> list[str]:
+    told = []
+    if pictures.crowded:
+        told.append(
+            f"{_directions(pictures.crowded, 'video')}: the streams alone fill the line, so putting them first does "
+            "not help. They stay as they were."
+        )
+    if pictures.tally.judged:
+        told.append(
+            "What packets of one video frame wait for each other is left as it was, on a faster line too, and a "
+            "refresh is taken to come as soon as it did."
+        )
     return told
 
 

@@ -6,11 +6,13 @@ import numpy as np
 import pytest
 
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.picture import PictureCriterion, judge_picture
 from tarnfell.core.quality import StreamQuality, criterion_for, judge
 from tarnfell.core.trace import NOT_ARRIVED, Trace
+from tarnfell.core.video import find_profile
 from tarnfell.core.whatif.queues import Queue, every_nth, queue_of
 from tarnfell.core.whatif.remedies import FULL_PACKET_BYTES, larger_line, media_first
-from tests.core.whatif.outlet import BASE_MS, RATE_KBPS, through, traffic
+from tests.core.whatif.outlet import BASE_MS, RATE_KBPS, pictures, through, traffic
 
 CRITERION = criterion_for(find_codec("g711a"), 20)
 
@@ -67,6 +69,43 @@ def test_a_line_that_is_still_too_small_stays_bad(burst: float, factor: float) -
         assert (low.mos or 1) - 0.3 <= (quality(after).mos or 1) <= (high.mos or 1) + 0.5
         assert (quality(after).mos or 1) < 3.9
         assert (low.mos or 1) < 3.6
+
+
+@pytest.mark.parametrize("name", ["thumbnail", "360p", "720p30", "1080p30"])
+@pytest.mark.parametrize("burst", [1.1, 1.4])
+def test_pictures_come_as_through_an_outlet_that_has_the_remedy(name: str, burst: float) -> None:
+    """Frames come as bursts of packets, which stand behind each other besides."""
+    profile = find_profile(name)
+
+    def score(trace: Trace) -> float:
+        return judge_picture(trace, profile, PictureCriterion()).score
+
+    for seed in range(3):
+        load = pictures(seed, burst, profile)
+        before = through(load)
+        found = queue(before)
+        assert score(before) < 1.5
+        assert score(media_first(before, found, RATE_KBPS)) == pytest.approx(score(through(load, first=True)), abs=0.3)
+        for factor in (2.0, 4.0):
+            true = score(through(load, rate=factor))
+            assert score(larger_line(before, found, factor)) == pytest.approx(true, abs=0.3)
+
+
+def test_a_line_too_small_for_pictures_stays_bad_and_large_frames_are_told_with_care() -> None:
+    profile = find_profile("1080p30")
+    load = pictures(1, 3.0, profile)
+    before = through(load)
+    told = judge_picture(larger_line(before, queue(before), 1.5), profile, PictureCriterion()).score
+    assert told < 1.5
+    screen = find_profile("screen")
+    for burst in (1.1, 1.4, 2.0):
+        load = pictures(2, burst, screen)
+        before = through(load)
+        told, true = (
+            judge_picture(trace, screen, PictureCriterion()).score
+            for trace in (media_first(before, queue(before), RATE_KBPS), through(load, first=True))
+        )
+        assert 1.2 < told <= true + 0.5
 
 
 def test_loss_of_another_link_stays_whatever_is_done_to_the_queue() -> None:
