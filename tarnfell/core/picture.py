@@ -18,6 +18,8 @@ from tarnfell.core.trace import Bools, Ints, Trace
 from tarnfell.core.video import VideoProfile
 
 SCORE_NAME = "picture score"
+STRIP_S = 12.0
+"""Frame by frame it is shown for so long: where most was missed."""
 
 DEFAULT_BUFFER_MS = 100.0
 """What a receiver of video holds back; more than for sound, because a frame takes time to arrive. A planning value."""
@@ -175,6 +177,20 @@ def picture_seconds(trace: Trace, profile: VideoProfile, criterion: PictureCrite
     """Each second's frames and the packets they are made of; the frames of a second are those due in it."""
     late = playout.fixed(trace, criterion.buffer_ms).late
     return _seconds(trace, profile, frames_of(trace, profile, criterion), late)
+
+
+def worst_stretch(frames: Frames, count: int) -> int:
+    """The first of ``count`` frames in a row, of which most were not shown; the earliest of several such."""
+    missed = np.concatenate([[0], np.cumsum(~frames.shown)])
+    count = min(count, len(frames.shown))
+    return int(np.argmax(missed[count:] - missed[: len(missed) - count]))
+
+
+def fates(frames: Frames, first: int, count: int) -> str:
+    """A letter for each of ``count`` frames: s, shown; o, whole but building on something broken; b, broken."""
+    part = slice(first, first + count)
+    codes = np.where(frames.shown[part], "s", np.where(frames.whole[part], "o", "b"))
+    return "".join(codes.tolist())
 
 
 def _seconds(trace: Trace, profile: VideoProfile, frames: Frames, late: Bools) -> list[PictureSecond]:

@@ -10,13 +10,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tarnfell.core.picture import (
+    Frames,
     Picture,
     PictureCriterion,
+    fates,
     frames_of,
     freezes_ms,
     judge_picture,
     picture_score,
     picture_seconds,
+    worst_stretch,
 )
 from tarnfell.core.trace import NOT_ARRIVED, Trace
 from tarnfell.core.video import VideoError, VideoProfile, find_profile, video_profiles
@@ -183,3 +186,18 @@ def test_a_longer_way_to_mend_never_helps(lost: set[int], one: int, other: int) 
     many = judged(lost, PictureCriterion(round_trip_ms=slow))
     assert many.shown <= few.shown
     assert many.shown >= judged(lost, STRICT).shown
+
+
+def seen(codes: str) -> Frames:
+    """s: shown; o: whole and not shown; b: broken."""
+    whole = np.array([one != "b" for one in codes])
+    return Frames(np.arange(len(codes)) * 40_000, whole, np.array([one == "s" for one in codes]))
+
+
+@pytest.mark.parametrize(
+    ("codes", "count", "first"),
+    [("ssbsbs", 3, 2), ("ssbsbb", 2, 4), ("bsssb", 2, 0), ("sss", 2, 0), ("sbo", 9, 0), ("ssoob", 3, 2), ("ssb", 1, 2)],
+)
+def test_the_stretch_in_which_most_was_missed(codes: str, count: int, first: int) -> None:
+    assert worst_stretch(seen(codes), count) == first
+    assert fates(seen(codes), first, count) == codes[first : first + count]

@@ -98,7 +98,15 @@ def test_the_probe_is_told_frames_and_the_result_tells_pictures(house: House) ->
     assert one["up"]["why"].startswith("1 of 100 frames were broken, by 1 lost packet")
     assert one["down"]["why"] == "Every frame came whole and in time."
     assert [s["broken"] for s in one["up"]["seconds"]] == [0, 1, 0, 0]
+    # Frame by frame: one was broken, and what came before the refresh that was asked for built on it.
+    strip = one["up"]["strip"]
+    assert (strip["first"], len(strip["came"]), strip["media_first"]) == (0, 100, None)
+    built = strip["came"].count("o")
+    assert strip["came"] == "s" * 30 + "b" + "o" * built + "s" * (69 - built)
+    assert built == page["streams"][0]["up"]["whole"] - page["streams"][0]["up"]["shown"] > 0
+    assert one["down"]["strip"]["came"] == "s" * 100
     slow = house.person.get(f"/api/videos/{stream}?refresh=interval").json
+    assert slow["up"]["strip"]["came"] == "s" * 30 + "b" + "o" * 69
     assert slow["up"]["figures"]["shown"] == 30
     assert slow["up"]["figures"]["freezes"] == 1
     assert slow["up"]["figures"]["score"] < 1.2

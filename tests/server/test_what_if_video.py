@@ -150,3 +150,13 @@ def test_a_stream_that_nobody_can_judge_stays_as_it_was(queued: House, monkeypat
     unknown = [replace(one, score=None) for one in facts]
     found = replayed_video(db, site, Change(first_up=True), unknown, [])
     assert (found.at_least, found.tally.left) == (unknown, 1)
+
+
+def test_a_viewer_is_shown_frame_by_frame_what_media_first_would_bring(queued: House) -> None:
+    (stream,) = connect(queued.folder).execute("SELECT id FROM video_stream").fetchone()
+    page = queued.person.get(f"/api/videos/{stream}").json
+    strip = page["up"]["strip"]
+    assert len(strip["came"]) == len(strip["media_first"]) == 12 * PROFILE.frames_per_s
+    assert strip["came"].count("s") < 200
+    assert set(strip["media_first"]) == {"s"}
+    assert page["down"]["strip"] == {"first": 0, "came": "s" * 300, "media_first": None}

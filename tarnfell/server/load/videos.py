@@ -8,23 +8,34 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
 
-from tarnfell.core.picture import SCORE_NAME, PictureCriterion, picture_seconds
+from tarnfell.core.picture import (
+    SCORE_NAME,
+    STRIP_S,
+    PictureCriterion,
+    fates,
+    frames_of,
+    picture_seconds,
+    worst_stretch,
+)
 from tarnfell.core.targets import Targets
+from tarnfell.core.trace import Trace
 from tarnfell.core.tracefile import format_csv
 from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.server.access import require_video
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.models.runs import VideoLine
-from tarnfell.server.load.models.videos import PictureSide, VideoPage, VideoQuery
+from tarnfell.server.load.models.videos import FrameStrip, PictureSide, VideoPage, VideoQuery
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
+from tarnfell.store.sites import Site
 from tarnfell.store.videos import StoredVideo
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import DIRECTIONS, flowing, picture_criterion, trace_of
 from tarnfell.work.ingest.pictures import picture_figures, profile_of
 from tarnfell.work.judging.run import good_streams, why_picture
+from tarnfell.work.judging.sounds import with_media_first
 
 blueprint = Blueprint("videos", __name__)
 
@@ -38,7 +49,7 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
     site = site_store.site_by_id(g.db, run.site_id)
     profile = profile_of(stream.record)
     criterion = picture_criterion(stream.clock, buffer_ms=query.buffer_ms, refresh=query.refresh)
-    sides = {d: _side(stream, d, profile, criterion) for d in flowing(stream.record)}
+    sides = {d: _side(stream, site, d, profile, criterion) for d in flowing(stream.record)}
     local = datetime.fromtimestamp(stream.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return VideoPage(
         id=stream.id,
@@ -99,7 +110,9 @@ def video_lines(db: sqlite3.Connection, run: Run, targets: Targets) -> list[Vide
     return list(lines.values())
 
 
-def _side(stream: StoredVideo, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> PictureSide:
+def _side(
+    stream: StoredVideo, site: Site, direction: str, profile: VideoProfile, criterion: PictureCriterion
+) -> PictureSide:
     relation = relation_of(stream)
     figures = picture_figures(stream.record, direction, relation, criterion)
     trace = trace_of(stream.record, direction, relation)
@@ -107,4 +120,17 @@ def _side(stream: StoredVideo, direction: str, profile: VideoProfile, criterion:
         figures=figures,
         why=figures.reason or why_picture(figures),
         seconds=picture_seconds(trace, profile, criterion) if trace is not None else [],
+        strip=_strip(trace, site, direction, profile, criterion) if trace is not None else None,
+    )
+
+
+def _strip(trace: Trace, site: Site, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> FrameStrip:
+    frames = frames_of(trace, profile, criterion)
+    count = round(STRIP_S * profile.frames_per_s)
+    first = worst_stretch(frames, count)
+    mended = with_media_first(trace, site, direction)
+    return FrameStrip(
+        first=first,
+        came=fates(frames, first, count),
+        media_first=fates(frames_of(mended, profile, criterion), first, count) if mended is not None else None,
     )

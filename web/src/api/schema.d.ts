@@ -12757,6 +12757,27 @@ export interface components {
             says: string[];
         };
         /**
+         * FrameStrip
+         * @description The frames of a few seconds, in which a viewer missed most.
+         */
+        FrameStrip: {
+            /**
+             * First
+             * @description From 0.
+             */
+            first: number;
+            /**
+             * Came
+             * @description A letter a frame: s, shown; o, whole but building on something broken; b, broken.
+             */
+            came: string;
+            /**
+             * Media First
+             * @description As it would have been had media been sent first; null where no queue stands.
+             */
+            media_first: string | null;
+        };
+        /**
          * Gap
          * @description A stretch of which there are no samples: no evidence of the way, for good or bad.
          */
@@ -14881,6 +14902,8 @@ export interface components {
             why: string;
             /** Seconds */
             seconds: components["schemas"]["PictureSecond"][];
+            /** @description Null where nothing is known of what was sent. */
+            strip: components["schemas"]["FrameStrip"] | null;
         };
         /**
          * Place

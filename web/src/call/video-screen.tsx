@@ -2,6 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { get, type Model } from "../api/client";
 import { paintScore } from "../charts/depth";
+import { FrameStrip } from "../charts/frame-strip";
 import { MissingFrames } from "../charts/missing-frames";
 import { useAddress } from "../ui/address";
 import { FileLink, Note } from "../ui/controls";
@@ -172,6 +173,9 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
           label={`${title}: ${missing} of ${f.frames} frames were not shown`}
         />
       </div>
+      {side.strip && missing > 0 && (
+        <FrameStrip strip={side.strip} framesPerSecond={page.frames_per_s} label={title} />
+      )}
     </section>
   );
 }

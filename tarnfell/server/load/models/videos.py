@@ -15,10 +15,23 @@ class VideoQuery(Model):
     """How a spoilt picture mends: as soon as the receiver asked for it, or at the stream's own refresh frames only."""
 
 
+class FrameStrip(Model):
+    """The frames of a few seconds, in which a viewer missed most."""
+
+    first: int
+    """From 0."""
+    came: str
+    """A letter a frame: s, shown; o, whole but building on something broken; b, broken."""
+    media_first: str | None
+    """As it would have been had media been sent first; null where no queue stands."""
+
+
 class PictureSide(Model):
     figures: PictureFigures
     why: str
     seconds: list[PictureSecond]
+    strip: FrameStrip | None
+    """Null where nothing is known of what was sent."""
 
 
 class VideoPage(Model):
