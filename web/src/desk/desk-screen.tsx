@@ -6,10 +6,8 @@ import { count, dateTime, fixed, ms, writeAsIn } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { deliverLeft } from "./deliver";
 import { Part } from "./part";
-import { throughRelay, tryRelay } from "./relay";
 import { Results } from "./results";
-import { type Around, type Live, type Order, Session } from "./session";
-import { BySocket, ByWebRtc, type Way } from "./way";
+import type { Around, Live, Order, Session } from "./session";
 import { measure, nearest, type Trips, type Where, WhereTo } from "./where-to";
 
 type Page = Model<"TestPage">;
@@ -84,6 +82,7 @@ export function DeskScreen({ code }: { code: string }) {
       if (page.state !== "open") return;
       const farEnds = await farEndsFor(page, where);
       const steps = stepsOf(page, farEnds);
+      const { carryOut, tryRelay } = await import("./carry-out");
       if (page.relay) {
         setAsking("the relay whether it can be used");
         around.current = { relays: await tryRelay(page.relay), web: null };
@@ -91,11 +90,22 @@ export function DeskScreen({ code }: { code: string }) {
       }
       for (const [at, step] of steps.entries()) {
         setStep({ ...step, number: at + 1, of: steps.length });
-        const measured = await carryOut(step, page).catch((error) => {
+        const by = await carryOut({
+          order: step.order,
+          farEndId: step.farEnd.id,
+          code,
+          page,
+          around: around.current,
+          tell: setLive,
+          hold: (begun) => {
+            session.current = begun;
+          },
+        }).catch((error) => {
           if (where !== "all") throw error;
-          return false; // it stands among the results, and others may be reached
+          return null; // it stands among the results, and others may be reached
         });
-        if (session.current?.wasStopped || (!measured && where !== "all")) break;
+        if (by === "other") await putTogether(code);
+        if (session.current?.wasStopped || (by !== "straight" && where !== "all")) break;
         if (at + 1 < steps.length) await putTogether(code);
       }
     } catch (error) {
@@ -104,21 +114,6 @@ export function DeskScreen({ code }: { code: string }) {
     setLive(null);
     setAsking(null);
     await read();
-  }
-
-  /** False where no packet came through the straight way; what another let through then stands beside that. */
-  async function carryOut({ order, farEnd }: Pick<Step, "order" | "farEnd">, page: Page): Promise<boolean> {
-    const by = (way: Way) => {
-      session.current = new Session(order, code, setLive, way, around.current);
-      return session.current.run(farEnd.id);
-    };
-    if (await by(new ByWebRtc(null))) return true;
-    const relay = page.relay && throughRelay(page.relay, around.current.relays);
-    if (order.fill) return false;
-    const measured =
-      (relay && (await by(new ByWebRtc(relay)))) || (page.socket && (await by(new BySocket(page.socket))));
-    if (measured) await putTogether(code);
-    return false;
   }
 
   async function farEndsFor(page: Page, where: Where): Promise<FarEnd[]> {
