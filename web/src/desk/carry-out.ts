@@ -26,6 +26,7 @@ export async function carryOut(step: Step): Promise<"straight" | "other" | null>
     step.hold(session);
     return session.run(step.farEndId);
   };
+  around.web = null; // of another step, or of a test before
   if (await by(new ByWebRtc(null))) return "straight";
   if (order.fill) return null;
   const relay = page.relay && throughRelay(page.relay, around.relays);
