@@ -17,6 +17,7 @@ from tarnfell.core.verdict.readings import KeptBound
 from tarnfell.core.verdict.score import Verdict, Word
 from tarnfell.core.verdict.site import LeftOut
 from tarnfell.report.build import Added, BriefChanged, Heard, Noted, Report, SiteFacts
+from tarnfell.report.tables import Table
 
 SCHEMA = "report.schema.json"
 """JSON Schema of what is below, drawn from it by ``make api``; it lies beside this file."""
@@ -81,6 +82,10 @@ class ReportData:
     """In ten-minute cells, the worst call of each."""
     hours_of_the_week: tuple[CoveredHour, ...]
     """Those in which calls were placed."""
+    measured: tuple[Table, ...]
+    """What was measured beside the verdict, as the page has it."""
+    runs: Table | None
+    """How often calls were placed with which settings."""
 
 
 def report_data(report: Report) -> dict[str, object]:
@@ -111,6 +116,8 @@ def report_data(report: Report) -> dict[str, object]:
         watched_legs=report.path,
         days=tuple(e.sheet),
         hours_of_the_week=tuple(e.coverage),
+        measured=report.measured,
+        runs=report.runs,
     )
     return asdict(data)
 

@@ -16,6 +16,7 @@ from tarnfell.report.brand import brand_style, byline, letterhead
 from tarnfell.report.build import Report
 from tarnfell.report.figures import RAMP, coverage_svg, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
 from tarnfell.report.locales import localized_page
+from tarnfell.report.tables import capacity_table
 
 
 def render_html(report: Report) -> str:
@@ -35,6 +36,7 @@ def render_html(report: Report) -> str:
         score=str(e.verdict.low) if e.verdict.low == e.verdict.high else f"{e.verdict.low} to {e.verdict.high}",
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
+        capacity=capacity_table(e),
         coverage=_coverage(report),
         path=_path(report),
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],

@@ -134,6 +134,36 @@ def failed_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
     return [_run(row) for row in rows]
 
 
+@dataclass(frozen=True)
+class Settings:
+    """Runs that were placed alike."""
+
+    probe: str
+    far_end: str
+    calls: int
+    codec: str
+    ptime_ms: int
+    seconds: float
+    dscp: int
+    direction: Flow
+    with_video: bool
+    runs: int
+    first_us: int
+    last_us: int
+
+
+def settings_of(db: sqlite3.Connection, site_id: int) -> list[Settings]:
+    """Of all runs that were carried out, those placed most often first."""
+    rows = db.execute(
+        "SELECT probe.name, far_end.name, r.calls, r.codec, r.ptime_ms, r.seconds, r.dscp, r.direction, "
+        "r.video <> '[]', count(*), min(coalesce(r.begun_us, r.created_us)), max(coalesce(r.begun_us, r.created_us)) "
+        "FROM run_job r JOIN probe ON probe.id = r.probe_id JOIN far_end ON far_end.id = r.far_end_id "
+        "WHERE r.site_id = ? AND r.state = 'done' GROUP BY 1, 2, 3, 4, 5, 6, 7, 8, 9 ORDER BY 10 DESC, 3, 1, 2, 6",
+        (site_id,),
+    )
+    return [Settings(*(*row[:8], bool(row[8]), *row[9:])) for row in rows]
+
+
 def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
     """Those that wait or are under way, oldest first."""
     rows = db.execute(f"{_RUN} WHERE site_id = ? AND state IN ('waiting', 'taken', 'running') ORDER BY id", (site_id,))
