@@ -378,3 +378,11 @@ def test_a_server_nobody_can_sign_in_to_prints_the_code_of_the_first_account(tmp
         code = (tmp_path / "first-account-code").read_text().strip()
         assert re.fullmatch(r"[a-z0-9]{4}(-[a-z0-9]{4}){3}", code)
         assert server.poll() is None
+
+
+@pytest.mark.parametrize("address", ["8081", "127.0.0.1:"])
+def test_websocket_wants_an_address_and_a_port(tmp_path: Path, address: str) -> None:
+    done = rig.cli("serve", "--data", str(tmp_path / "data"), "--websocket", address)
+    assert done.returncode == 2
+    assert f"Write --websocket as ADDR:PORT, such as 127.0.0.1:8081, not “{address}”." in done.stderr
+    assert not (tmp_path / "data").exists()

@@ -6,6 +6,7 @@ import argparse
 import getpass
 import logging
 import os
+import re
 import signal
 import sqlite3
 import subprocess
@@ -99,6 +100,8 @@ def serve(options: argparse.Namespace) -> int:
     from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)
+    if options.websocket and not re.fullmatch(r".+:\d+", options.websocket):
+        raise ValueError(f"Write --websocket as ADDR:PORT, such as 127.0.0.1:8081, not “{options.websocket}”.")
     _log_to_stderr(options.log_level)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     parent = os.getpid()
