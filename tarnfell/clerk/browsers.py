@@ -131,9 +131,9 @@ class Joining:
 
 def _asked(db: sqlite3.Connection, job: Job) -> tuple[Asked, int]:
     """The calls of a job, and the number of its far end."""
+    by_socket = browser_store.way_of(db, job.id) == "socket"
     if job.kind == "fill":
         fill = read(FillAsked, job.arguments)
-        return Asked(1, fill.ptime_ms, fill.plan.length_s), fill.far_end_id
+        return Asked(1, fill.ptime_ms, fill.plan.length_s, by_socket=by_socket), fill.far_end_id
     run = run_store.run_by_id(db, job.id)
-    by_socket = browser_store.way_of(db, job.id) == "socket"
     return Asked(run.calls, run.ptime_ms, run.seconds, run.dscp, by_socket), run.far_end_id

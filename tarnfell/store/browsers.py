@@ -156,6 +156,15 @@ def way_of(db: sqlite3.Connection, job_id: int) -> Way:
     return row[0] if row else "straight"
 
 
+def by_other_ways(db: sqlite3.Connection, site_id: int) -> set[int]:
+    """Numbers of the jobs whose packets did not go the way of the site's calls."""
+    rows = db.execute(
+        "SELECT job_id FROM browser_reach JOIN job ON job.id = job_id WHERE site_id = ? AND way <> 'straight'",
+        (site_id,),
+    )
+    return {row[0] for row in rows}
+
+
 def forget(db: sqlite3.Connection, job_id: int) -> None:
     """Its record is whole, or will never be."""
     db.execute("DELETE FROM browser_half WHERE job_id = ?", (job_id,))

@@ -12,13 +12,14 @@ from typing import Any
 import pytest
 from waitress.server import create_server
 
+from tarnfell.store import browsers as browser_store
 from tarnfell.store import fills as fill_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.brands import Brand, keep_brand
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
 from tarnfell.store.db import now_us, writing
-from tarnfell.wire.browser import PIECE_BYTES, BrowserCalls
+from tarnfell.wire.browser import PIECE_BYTES, BrowserCalls, CallsAsked
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.ingest.fills import judge_next_fill
@@ -37,9 +38,12 @@ QUEUED_US = 250_000
 """Added to every packet up while upload is filled, from its second second on."""
 
 
-def begun(house: House, code: str) -> Any:
+def begun(house: House, code: str, way: str = "straight") -> Any:
     (far_end,) = stranger(house, "GET", code).json["far_ends"]
-    return stranger(house, "POST", f"{code}/fills", json={"far_end_id": far_end["id"], "offer": "v=0"})
+    if way == "socket":
+        return stranger(house, "POST", f"{code}/socket-fills", json={"far_end_id": far_end["id"]})
+    body = {"far_end_id": far_end["id"], "offer": "v=0", "relayed": way == "relay"}
+    return stranger(house, "POST", f"{code}/fills", json=body)
 
 
 def up_us(number: int) -> int:
@@ -83,8 +87,8 @@ def whole_of(half: bytes, far_end: object, token: str) -> bytes:
     return join_parts([head, Record({k: v for k, v in one.meta.items() if k != "half"}, columns).serialize()])
 
 
-def filled(house: House, db: sqlite3.Connection, code: str, **changes: Any) -> int:
-    job_id = int(begun(house, code).json["job_id"])
+def filled(house: House, db: sqlite3.Connection, code: str, way: str = "straight", **changes: Any) -> int:
+    job_id = int(begun(house, code, way).json["job_id"])
     assert stranger(house, "POST", f"{code}/jobs/{job_id}/alive").json == {"stop": False}
     stranger(house, "PUT", f"{code}/jobs/{job_id}/half", data=half(**changes))
     join(house, db, whole_of)
@@ -153,6 +157,46 @@ def test_it_counts_only_where_that_was_said(house: House, db: sqlite3.Connection
     counted = facts_of(db, site_store.site_by_id(db, 1)).fills
     assert [one.direction for one in counted] == ["up", "down"]
     assert (counted[0].mos_marked, counted[0].kept_pct) == (None, None)  # a browser marks nothing
+
+
+@pytest.mark.parametrize(
+    ("way", "by"),
+    [("relay", "a page in a browser, over WebRTC"), ("socket", "a page in a browser, over a WebSocket")],
+)
+def test_by_another_way_than_calls_take_it_is_told_as_that_and_never_counts(
+    house: House, db: sqlite3.Connection, asked: list[BrowserCalls], way: str, by: str
+) -> None:
+    house.app.config["SOCKET_PORT"] = 8081
+    code = code_of(add(house, fill_s=FILL_S))
+    job_id = filled(house, db, code, way)
+    assert len(asked) == (way == "relay")  # over a WebSocket no far end is asked
+    (told,) = stranger(house, "GET", code).json["fills"]
+    assert (told["job_id"], told["way"], told["state"], told["doubts"]) == (job_id, way, "done", [])
+    assert (told["up"]["throughput_kbps"], told["down"]["throughput_kbps"]) == (UP_KBPS, DOWN_KBPS)
+    (line,) = house.person.get("/api/sites/pier/fills").json["fills"]
+    assert (line["id"], line["way"]) == (job_id, way)
+    head = Record.parse(split_parts(fill_store.told_of(db, job_id).record)[0])
+    assert head.meta["self_check"]["probe"]["arrangement"].startswith(by)
+    with writing(db):
+        site_store.change_site(db, 1, browser_counts=True)
+    assert facts_of(db, site_store.site_by_id(db, 1)).fills == []
+    filled(house, db, code)  # the straight way, of the same site: that one counts, and it alone
+    assert {one.fill_id for one in facts_of(db, site_store.site_by_id(db, 1)).fills} == {job_id + 1}
+
+
+def test_over_a_websocket_one_call_is_asked_for_as_long_as_the_fill_takes(house: House, db: sqlite3.Connection) -> None:
+    code = code_of(add(house, fill_s=FILL_S))
+    refused = begun(house, code, "socket")
+    assert (refused.status_code, refused.json["detail"]) == (409, "This server takes no tests over WebSocket.")
+    house.app.config["SOCKET_PORT"] = 8081
+    with writing(db):
+        site_store.change_site(db, 1, metered_mb=30)
+    told = begun(house, code, "socket").json
+    assert 28_500_000 < told["most_bytes"] < 29_500_000
+    with writing(db):
+        assert browser_store.take_up_socket(db, told["token"]) == CallsAsked(1, 20, 93, LENGTH_S)
+    plain = code_of(add(house, name="Warehouse"))
+    assert "does not ask for the line to be filled" in begun(house, plain, "socket").json["detail"]
 
 
 def test_streams_go_while_the_line_is_filled_and_at_no_other_time(house: House, db: sqlite3.Connection) -> None:

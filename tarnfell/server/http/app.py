@@ -34,7 +34,7 @@ from tarnfell.server.load import (
     videos,
 )
 from tarnfell.server.people import account, members, shown, trail, welcome
-from tarnfell.server.place import bench, browser_links, desk, desk_streams, join, places, relays
+from tarnfell.server.place import bench, browser_links, desk, desk_begin, desk_streams, join, places, relays
 from tarnfell.server.probe_api import probes
 from tarnfell.server.report import brands, issued, reports, shared
 from tarnfell.server.today import today
@@ -126,6 +126,7 @@ def create_app(
         browser_links,
         relays,
         desk,
+        desk_begin,
         desk_streams,
         bench,
         checks,

@@ -202,6 +202,7 @@ def _line(job: Job, fill: Fill | None, probes: dict[int, str], far_ends: dict[in
         id=job.id,
         probe=probes.get(job.probe_id, "a retired probe"),
         far_end=far_ends.get(asked.far_end_id, "an archived far end"),
+        way=browser_store.way_of(g.db, job.id),
         asked_us=job.created_us,
         state=job.state,
         words=words,

@@ -73,6 +73,12 @@ def far_end_offered(site: Site, far_end_id: int) -> FarEnd:
     return found
 
 
+def sockets_taken() -> None:
+    """Raises Problem where this server takes no tests over WebSocket."""
+    if current_app.config["SOCKET_PORT"] is None:
+        raise Problem(409, "This server takes no tests over WebSocket.")
+
+
 def refuse(reason: Reason | None) -> None:
     """Raises Problem, in words for somebody who knows nothing of the site's other tests."""
     if reason:

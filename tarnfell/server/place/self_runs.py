@@ -87,6 +87,7 @@ def _fill(db: sqlite3.Connection, job: Job) -> SelfFill:
         doubts=list(filled.spoiled) if filled else [],
         says=list(filled.says) if filled else [],
         reach=_reach(db, job.id),
+        way=browser_store.way_of(db, job.id),
         up=_filled_way(filled, "up") if filled else None,
         down=_filled_way(filled, "down") if filled else None,
     )

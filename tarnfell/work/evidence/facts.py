@@ -73,8 +73,9 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
 
 def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]]:
     left_out = set() if site.browser_counts else browser_store.numbers_of(db, site.id)
+    other_ways = browser_store.by_other_ways(db, site.id)
     for fill in fill_store.fills_of(db, site.id):
-        if fill.probe_id in left_out:
+        if fill.probe_id in left_out or fill.job_id in other_ways:
             continue
         idle = fill.filled.phase("idle") if fill.filled else None
         at = moment_at(site, fill.at_us)

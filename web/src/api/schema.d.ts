@@ -9364,6 +9364,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/test/{code}/socket-fills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The line filled beside a call over a WebSocket to this server, where no UDP came through to a far end. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    code: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginOverSocket"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SocketBegun"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/test/{code}/socket-runs": {
         parameters: {
             query?: never;
@@ -12442,6 +12493,12 @@ export interface components {
             probe: string;
             /** Far End */
             far_end: string;
+            /**
+             * Way
+             * @description Of the call beside it; by another than the straight one it is never evidence.
+             * @enum {string}
+             */
+            way: "straight" | "relay" | "socket";
             /** Asked Us */
             asked_us: number;
             /**
@@ -16317,6 +16374,12 @@ export interface components {
              */
             says: string[];
             reach: components["schemas"]["SelfReach"];
+            /**
+             * Way
+             * @description Of the call beside it.
+             * @enum {string}
+             */
+            way: "straight" | "relay" | "socket";
             up: components["schemas"]["SelfFillWay"] | null;
             down: components["schemas"]["SelfFillWay"] | null;
         };
@@ -17217,6 +17280,12 @@ export interface components {
              * @description Opens the WebSocket, once.
              */
             token: string;
+            /**
+             * Most Bytes
+             * @description That the streams of a fill may move in all; 0: no more than their time allows, and for calls.
+             * @default 0
+             */
+            most_bytes: number;
         };
         /** SoundChosen */
         SoundChosen: {

@@ -7,10 +7,14 @@ import { BySocket, ByWebRtc, type Way } from "./way";
 
 export { tryRelay } from "./relay";
 
+type Found = Model<"SelfRun">["way"];
+
 interface Step {
   order: Order;
   farEndId: number;
   code: string;
+  /** By which something came through to this far end a moment ago: those before it are not tried again. */
+  known: Found | null;
   page: Model<"TestPage">;
   around: Around;
   tell: (live: Live) => void;
@@ -19,18 +23,22 @@ interface Step {
 }
 
 /** By which way something was measured; null where nothing came through by any. */
-export async function carryOut(step: Step): Promise<"straight" | "other" | null> {
-  const { order, page, around } = step;
-  const by = (way: Way) => {
+export async function carryOut(step: Step): Promise<Found | null> {
+  const { order, page, around, known } = step;
+  const by = async (name: Found, way: Way) => {
     const session = new Session(order, step.code, step.tell, way, around);
     step.hold(session);
-    return session.run(step.farEndId);
+    return (await session.run(step.farEndId)) ? name : null;
   };
-  around.web = null; // of another step, or of a test before
-  if (await by(new ByWebRtc(null))) return "straight";
-  if (order.fill) return null;
-  const relay = page.relay && throughRelay(page.relay, around.relays);
-  if (relay && (await by(new ByWebRtc(relay)))) return "other";
-  if (page.socket && (await by(new BySocket(page.socket)))) return "other";
-  return null;
+  let found: Found | null = null;
+  if (known === null || known === "straight") {
+    around.web = null; // of another step, or of a test before
+    found = await by("straight", new ByWebRtc(null));
+  }
+  if (found === null && known !== "socket") {
+    const relay = page.relay && throughRelay(page.relay, around.relays);
+    if (relay) found = await by("relay", new ByWebRtc(relay));
+  }
+  if (found === null && page.socket) found = await by("socket", new BySocket(page.socket));
+  return found;
 }

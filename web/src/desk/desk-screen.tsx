@@ -88,11 +88,15 @@ export function DeskScreen({ code }: { code: string }) {
         around.current = { relays: await tryRelay(page.relay), web: null };
         setAsking(null);
       }
+      const ways = new Map<number, Model<"SelfRun">["way"] | null>();
       for (const [at, step] of steps.entries()) {
+        const known = ways.get(step.farEnd.id);
+        if (known === null) continue; // its calls came through by no way, and a filled line’s would not
         setStep({ ...step, number: at + 1, of: steps.length });
         const by = await carryOut({
           order: step.order,
           farEndId: step.farEnd.id,
+          known: known ?? null,
           code,
           page,
           around: around.current,
@@ -104,8 +108,8 @@ export function DeskScreen({ code }: { code: string }) {
           if (where !== "all") throw error;
           return null; // it stands among the results, and others may be reached
         });
-        if (by === "other") await putTogether(code);
-        if (session.current?.wasStopped || (by !== "straight" && where !== "all")) break;
+        ways.set(step.farEnd.id, by);
+        if (session.current?.wasStopped || (by === null && where !== "all")) break;
         if (at + 1 < steps.length) await putTogether(code);
       }
     } catch (error) {

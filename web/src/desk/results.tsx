@@ -32,6 +32,7 @@ export function Results({ page }: { page: Page }) {
               <>
                 <p className="text-sm text-soft">
                   {dateTime(fill.at_us, page.time_zone)} · the line filled, with a call to {fill.far_end}
+                  {BY_WAY[fill.way]}
                 </p>
                 <Filled fill={fill} />
               </>
@@ -97,7 +98,7 @@ function Filled({ fill }: { fill: Fill }) {
         </table>
       </div>
       {fill.doubts.length > 0 && <Doubts doubts={fill.doubts} />}
-      <Reach reach={fill.reach} title={titleOf("straight")} />
+      <Reach reach={fill.reach} title={titleOf(fill.way)} />
     </>
   );
 }

@@ -102,11 +102,11 @@ export class BySocket implements Way {
     this.control = channel();
   }
 
-  /** The line is not filled this way. */
-  async begin(code: string, farEndId: number) {
-    const begun = await post("SocketBegun", `/api/test/${code}/socket-runs`, { far_end_id: farEndId });
+  async begin(code: string, farEndId: number, fill: boolean) {
+    const path = `/api/test/${code}/${fill ? "socket-fills" : "socket-runs"}`;
+    const begun = await post("SocketBegun", path, { far_end_id: farEndId });
     this.token = begun.token;
-    return { jobId: begun.job_id, mostBytes: 0 };
+    return { jobId: begun.job_id, mostBytes: begun.most_bytes };
   }
 
   async opened(withinMs: number): Promise<boolean> {

@@ -7,6 +7,13 @@ export function titleOf(way: Model<"SelfRun">["way"]): string {
   return way === "socket" ? "How its packets went" : "How this browser reached the far end";
 }
 
+/** What was called, by which way, for a consultant. */
+export function calledBy(way: Model<"SelfRun">["way"], farEnd: string): string {
+  if (way === "relay") return `${farEnd}, through a relay: never counted`;
+  if (way === "socket") return `this server over WebSocket, as no UDP reached ${farEnd}: never counted`;
+  return farEnd;
+}
+
 export function Reach({ reach, title }: { reach: Model<"SelfReach">; title: string }) {
   if (reach.says.length === 0) return null;
   return (

@@ -9,6 +9,7 @@ from pydantic import Field
 from tarnfell.core.line.values import LineFilled
 from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import Model
+from tarnfell.store.browsers import Way
 from tarnfell.store.jobs import State
 
 FillWay = Literal["up", "down", "both"]
@@ -44,6 +45,8 @@ class FillLine(Model):
     id: int
     probe: str
     far_end: str
+    way: Way
+    """Of the call beside it; by another than the straight one it is never evidence."""
     asked_us: int
     state: State
     words: str

@@ -109,6 +109,8 @@ class SelfFill(Model):
     says: list[str]
     """Empty until it is judged."""
     reach: SelfReach
+    way: Way
+    """Of the call beside it."""
     up: SelfFillWay | None
     down: SelfFillWay | None
 
@@ -259,6 +261,8 @@ class SocketBegun(Model):
     job_id: int
     token: str
     """Opens the WebSocket, once."""
+    most_bytes: int = 0
+    """That the streams of a fill may move in all; 0: no more than their time allows, and for calls."""
 
 
 class TestBegun(Model):

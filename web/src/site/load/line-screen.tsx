@@ -7,6 +7,7 @@ import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
 import { ago, DASH, dateTime, duration, fixed, megabits, throughput } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
+import { calledBy } from "../../ui/reach";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 import { BenchMenu } from "../bench-menu";
@@ -128,7 +129,7 @@ export function LineScreen({ id }: { id: string }) {
                 <p className="leading-snug">
                   {one.says.length > 0 ? one.says.join(" ") : one.words}
                   <span className="block text-sm text-soft">
-                    {one.probe} to {one.far_end}, {duration(one.seconds)} each way
+                    {one.probe} to {calledBy(one.way, one.far_end)}, {duration(one.seconds)} each way
                   </span>
                 </p>
               </li>
@@ -151,8 +152,8 @@ function Shown({ slug, line, page, onStop }: { slug: string; line: Line; page: P
     <section className="mt-8" aria-label="What the fill showed">
       <div role="status" className="rule flex flex-wrap items-baseline gap-x-5 gap-y-1 pt-3">
         <p className="text-sm text-soft">
-          {dateTime(line.asked_us, page.time_zone)}, {line.probe} to {line.far_end}, {duration(line.seconds)}{" "}
-          each way
+          {dateTime(line.asked_us, page.time_zone)}, {line.probe} to {calledBy(line.way, line.far_end)},{" "}
+          {duration(line.seconds)} each way
           {line.ceiling_kbps > 0 && `, kept below ${megabits(line.ceiling_kbps)}`}
         </p>
         {!line.judged && <p className="font-semibold">{progress(line)}</p>}

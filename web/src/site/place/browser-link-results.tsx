@@ -2,7 +2,7 @@
 import { Link } from "react-router";
 import type { Model } from "../../api/client";
 import { dateTime, duration, fixed, ms, pct, plural, throughput } from "../../ui/format";
-import { Reach, titleOf } from "../../ui/reach";
+import { calledBy, Reach, titleOf } from "../../ui/reach";
 
 type LinkOf = Model<"BrowserLinkView">;
 type Run = Model<"SelfRun">;
@@ -102,7 +102,7 @@ export function Fills({ fills, zone, slug }: { fills: Fill[]; zone: string; slug
                   {dateTime(fill.at_us, zone)}
                 </Link>
                 <span className="block text-soft">{fillWords(fill)}</span>
-                <Reach reach={fill.reach} title={titleOf("straight")} />
+                <Reach reach={fill.reach} title={titleOf(fill.way)} />
               </th>
               <td className="px-2 text-right">{throughput(fill.up?.throughput_kbps)}</td>
               <td className="px-2 text-right">{throughput(fill.down?.throughput_kbps)}</td>
@@ -122,19 +122,13 @@ function fillWords(fill: Fill): string {
   if (fill.failure) return fill.failure;
   if (fill.says.length === 0) return "On its way";
   if (fill.doubts.length > 0) return `Not to be trusted: ${fill.doubts[0]}`;
-  return `With a call to ${fill.far_end}`;
+  return `With a call to ${calledBy(fill.way, fill.far_end)}`;
 }
-
-const TO: Record<Run["way"], (farEnd: string) => string> = {
-  straight: (farEnd) => farEnd,
-  relay: (farEnd) => `${farEnd}, through a relay: never counted`,
-  socket: (farEnd) => `this server over WebSocket, as no UDP reached ${farEnd}: never counted`,
-};
 
 function wordsOf(run: Run): string {
   if (run.state === "failed") return run.failure ?? "Failed";
   if (run.state !== "done") return "On its way";
   if (run.doubts.length > 0) return `Not to be trusted: ${run.doubts[0]}`;
   const good = Math.min(run.up?.acceptable ?? 0, run.down?.acceptable ?? 0);
-  return `${good} of ${plural(run.calls, "call")} acceptable, to ${TO[run.way](run.far_end)}`;
+  return `${good} of ${plural(run.calls, "call")} acceptable, to ${calledBy(run.way, run.far_end)}`;
 }
