@@ -8,7 +8,7 @@ import shutil
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -88,3 +88,37 @@ def far_end_in(row: Row, part: str, folder: Path) -> Iterator[None]:
     with rig.far_end(folder, row.address[part], prefix=row.inside(part)):
         row.await_port(part, rig.CONTROL_PORT)
         yield
+
+
+@contextmanager
+def running(row: Row, host: str, *command: str) -> Iterator[None]:
+    """A server in the foreground, at that host."""
+    child = subprocess.Popen([*row.inside(host), *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        yield
+    finally:
+        child.terminate()
+        try:
+            child.wait(10)
+        except subprocess.TimeoutExpired:
+            child.kill()
+            child.wait()
+
+
+_NGINX = """
+daemon off; pid {folder}/nginx.pid; error_log {folder}/error.log;
+events {{}}
+http {{
+  access_log off;
+  client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;
+  uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;
+  {server}
+}}
+"""
+
+
+def nginx(row: Row, host: str, folder: Path, server: str) -> AbstractContextManager[None]:
+    """``server`` is one of its blocks of that name."""
+    conf = folder / "nginx.conf"
+    conf.write_text(_NGINX.format(folder=folder, server=server))
+    return running(row, host, "nginx", "-c", str(conf), "-p", str(folder))

@@ -84,9 +84,9 @@ class Desk:
 @contextmanager
 def desk(
     row: Row, folder: Path, host: str = PATH, calls: int = 1, server: str = "site", fill_s: float = 0.0,
-    more: tuple[str, ...] = (),
+    more: tuple[str, ...] = (), proxied: bool = False,
 ) -> Iterator[Desk]:  # fmt: skip
-    """``more`` is said to the server besides."""
+    """``more`` is said to the server besides; ``proxied``: a proxy that speaks TLS is in front of it."""
     db = open_database(folder / "data")
     set_up(db, host, rig.CONTROL_PORT, rig.KEY)
     site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
@@ -94,12 +94,14 @@ def desk(
         browser = browser_store.add_link(db, site_id, point_id, "Reception", "g711a", 20, calls, SECONDS, fill_s)
         code = probe_store.invite(db, browser)
     db.close()
-    address = f"{row.address[server]}:8080"
-    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", address, *more)
+    outside = f"https://{row.address[server]}" if proxied else f"http://{row.address[server]}:8080"
+    bind = "127.0.0.1:8080" if proxied else f"{row.address[server]}:8080"
+    public = ("--public-address", outside) if proxied else ()
+    serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", bind, *public, *more)
     with rig.process(*serve, prefix=row.inside(server)):
         row.await_port(server, 8080)
         with standing_in(row.names["site"]), chromium(390, 844) as driver:
-            yield Desk(row, connect(folder / "data"), Page(driver, f"http://{address}"), browser, code)
+            yield Desk(row, connect(folder / "data"), Page(driver, outside), browser, code)
 
 
 @pytest.fixture

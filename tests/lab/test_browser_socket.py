@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import re
 import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
+from tarnfell.store import fills as fill_store
+from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
+from tarnfell.store.jobs import Job
 from tests import rig
-from tests.lab.conftest import NEEDS_ROOT, row_of
+from tests.lab.conftest import NEEDS_ROOT, Row, nginx, row_of
 from tests.lab.test_browser import LONG_S, PLANNED, desk
+from tests.lab.test_check import CERTIFICATE
 
 pytestmark = [
     pytest.mark.lab,
@@ -26,6 +33,21 @@ NO_SOCKETS = (
     "table inet t {\n chain out {\n type filter hook output priority 0\n meta l4proto udp drop\n "
     f"tcp dport {PORT} reject with tcp reset\n }}\n}}\n"
 )
+
+OPERATIONS = Path(__file__).parents[2] / "docs" / "operations.md"
+UP_KBPS, DOWN_KBPS, QUEUE_MS, FILL_S = 1000, 4000, 300, 5
+
+
+@contextmanager
+def documented_proxy(row: Row, folder: Path) -> Iterator[None]:
+    """nginx in front of the server at the far host, set as the guide for operations says."""
+    told = re.search(r"```nginx\n(.*?)```", OPERATIONS.read_text(encoding="utf-8"), re.DOTALL)
+    assert told is not None
+    server = re.sub(r"ssl_certificate(_key)? [^;]+;", rf"ssl_certificate\1 {CERTIFICATE};", told[1])
+    server = server.replace("listen 443", f"listen {row.address['far']}:443")
+    with nginx(row, "far", folder, server):
+        row.await_port("far", 443)
+        yield
 
 
 @pytest.mark.parametrize("passes", [True, False])
@@ -75,3 +97,51 @@ def test_where_udp_is_blocked_calls_go_over_a_websocket_or_it_is_told_that_none_
     assert check.far_end is not None
     assert check.far_end.arrangement == "a WebSocket over TCP, one loop"
     assert "a page in a browser, over a WebSocket" in check.probe.arrangement
+
+
+@pytest.mark.skipif(not (shutil.which("nginx") and shutil.which("tc")), reason="needs Debian's nginx, and tc")
+def test_behind_a_proxy_calls_and_a_filled_line_go_over_the_pages_own_connection(tmp_path: Path) -> None:
+    with row_of("site", "line", "far") as row:
+        for device, kbps in (("r", UP_KBPS), ("l", DOWN_KBPS)):
+            row.run("line", f"tc qdisc add dev {device} root tbf rate {kbps}kbit burst 5kb latency {QUEUE_MS}ms")
+        sockets = ("--websocket", f"127.0.0.1:{PORT}")
+        with (
+            rig.far_end(tmp_path, row.address["far"], prefix=row.inside("far"), more=("--browser",)),
+            documented_proxy(row, tmp_path),
+            desk(row, tmp_path, row.address["far"], server="far", fill_s=FILL_S, more=sockets, proxied=True) as at,
+        ):
+            row.await_port("far", rig.CONTROL_PORT)
+            row.await_port("far", PORT)
+            row.nft("site", NO_UDP)
+            at.page.driver.execute_cdp_cmd("Security.setIgnoreCertificateErrors", {"ignore": True})
+            at.open()
+            at.page.press("Start the test")
+
+            def newest() -> Job | None:
+                return next(iter(job_store.newest_with(at.db, at.browser, "fill", 9)), None)
+
+            rig.eventually(lambda: (one := newest()) and one.state in ("done", "failed"), "a filled line", LONG_S)
+            job = newest()
+            assert job is not None
+            assert job.state == "done", job.failure
+            runs = [run_store.run_by_id(at.db, one) for one in browser_store.newest_runs(at.db, at.browser, 9)]
+            at.page.see("MOS, idle and full", LONG_S)
+            at.page.see("with a call to far, which no UDP reached: over a WebSocket to this server instead")
+            fill = fill_store.fill_by_id(at.db, job.id)
+            reach, source = browser_store.reach_of(at.db, job.id)
+    assert [(run.state, run.failure_code) for run in runs] == [("done", None), ("failed", "unreachable")]
+    # Once was enough to find that no UDP passes: the line is filled by the way that was found.
+    assert len(job_store.newest_with(at.db, at.browser, "fill", 9)) == 1
+    assert browser_store.way_of(at.db, job.id) == "socket"
+    assert source == row.address["site"]  # as the proxy told it
+    assert reach.page is not None
+    assert reach.page.own == "socket"
+    assert fill is not None
+    assert fill.filled is not None, fill.failure
+    for way, kbps in (("up", UP_KBPS), ("down", DOWN_KBPS)):
+        side = next(one for one in fill.filled.phases if one.way == way).side(way)
+        assert 0 < (side.throughput_kbps or 0) < kbps, (way, side)
+        assert side.loss_pct == 0
+        if not fill.filled.spoiled:
+            assert 0.5 * kbps < (side.throughput_kbps or 0), (way, side)
+            assert (side.delay_added_p95_ms or 0) > 0.3 * QUEUE_MS, (way, side)

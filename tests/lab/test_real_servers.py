@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shutil
-import subprocess
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager
@@ -14,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests import rig
-from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, row_of
+from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, nginx, row_of, running
 from tests.lab.test_check import CERTIFICATE, NAME, PARTS, SERVICE, by_destination, chain, translation
 from tests.lab.test_check import _digest as digest
 
@@ -41,19 +40,12 @@ remote-control:
   control-enable: no
 """
 NGINX = """
-daemon off; pid {folder}/nginx.pid; error_log {folder}/error.log;
-events {{}}
-http {{
-  access_log off;
-  client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;
-  uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;
   server {{
     listen {address}:80; listen {address}:443 ssl;
     ssl_certificate {certificate}; ssl_certificate_key {certificate};
     location /health {{ return 200 "well\\n"; }}
     location /broken {{ return 503; }}
   }}
-}}
 """
 KAMAILIO = f"""
 #!KAMAILIO
@@ -103,37 +95,19 @@ request_route {{
 
 
 @contextmanager
-def running(row: Row, *command: str) -> Iterator[None]:
-    """A server in the foreground, inside the far network."""
-    child = subprocess.Popen(
-        [*row.inside("service"), *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-    )  # fmt: skip
-    try:
-        yield
-    finally:
-        child.terminate()
-        try:
-            child.wait(10)
-        except subprocess.TimeoutExpired:
-            child.kill()
-            child.wait()
-
-
-@contextmanager
 def servers(row: Row, folder: Path) -> Iterator[None]:
     row.run("service", f"ip addr add {SECOND}/24 dev l")
     (folder / "unbound.conf").write_text(UNBOUND)
-    (folder / "nginx.conf").write_text(NGINX.format(folder=folder, address=SERVICE, certificate=CERTIFICATE))
     (folder / "kamailio.cfg").write_text(KAMAILIO)
     stun = (
         "turnserver", "-n", "--stun-only", "-L", SERVICE, "-L", SECOND, "--no-cli", "--no-tls", "--no-dtls",
         "--pidfile", str(folder / "turn.pid"), "--log-file", "stdout", "--userdb", str(folder / "turn.db"),
     )  # fmt: skip
     with ExitStack() as stack:
-        stack.enter_context(running(row, "unbound", "-c", str(folder / "unbound.conf")))
-        stack.enter_context(running(row, "nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)))
-        stack.enter_context(running(row, "kamailio", "-DD", "-E", "-f", str(folder / "kamailio.cfg")))
-        stack.enter_context(running(row, *stun))
+        stack.enter_context(running(row, "service", "unbound", "-c", str(folder / "unbound.conf")))
+        stack.enter_context(nginx(row, "service", folder, NGINX.format(address=SERVICE, certificate=CERTIFICATE)))
+        stack.enter_context(running(row, "service", "kamailio", "-DD", "-E", "-f", str(folder / "kamailio.cfg")))
+        stack.enter_context(running(row, "service", *stun))
         for port in (53, 80, 443, 3478, 5060):
             row.await_port("service", port)
         yield

@@ -55,6 +55,7 @@ def serve_forever(
             connection_limit=CONNECTIONS,
             channel_timeout=IDLE_S,
             cleanup_interval=CLEAN_UP_S,
+            clear_untrusted_proxy_headers=False,  # what a proxy says counts only where peer_of expects one
             asyncore_use_poll=True,  # select() knows no descriptor beyond 1023
         )
         print(
