@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -86,6 +87,11 @@ def _for_browsers() -> list[str]:
     return ["--browser"] if find_spec("aiortc") else []
 
 
+def _unused_port() -> int:
+    with socket.create_server(("127.0.0.1", 0)) as one:
+        return int(one.getsockname()[1])
+
+
 class Bench:
     """The demo's processes."""
 
@@ -111,7 +117,7 @@ class Bench:
         self._run("path", "-m", "tarnfell.standin.path", "--listen", self.path_address, "--far", self.far_address,
                   "--control-port", control, "--media-ports", MEDIA_PORTS, "--script", str(script))  # fmt: skip
         self._run("server", "-m", "tarnfell.cli", "serve", "--data", str(self.folder), "--bind",
-                  f"127.0.0.1:{self._port}")  # fmt: skip
+                  f"127.0.0.1:{self._port}", "--websocket", f"127.0.0.1:{_unused_port()}")  # fmt: skip
         self._await_server()
         enrol(self.address.rstrip("/"), token, State(self.folder / "bench-probe"))
         self._run("probe", "-m", "tarnfell.cli", "probe", "run", "--state", str(self.folder / "bench-probe"))

@@ -18,6 +18,7 @@ def test_a_link_is_made_opened_and_revoked(page: Page) -> None:
     link = page.driver.find_element(By.CSS_SELECTOR, "[data-link]").text.removeprefix(page.address)
     page.go(link)
     page.see("sends and receives the packets of 3 calls at once for 30 s")
+    page.see("over the web connection by which this page came")
     page.see("asked by Ines Harrow")
     assert page.violations() == []
     page.go("/sites/bench/browser-tests")
