@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from cryptography.x509 import load_pem_x509_certificate
 from selenium import webdriver
 from selenium.common.exceptions import (
     ElementClickInterceptedException,
@@ -33,8 +37,9 @@ _TEXT = "return (document.body?.innerText ?? '').replace(/[\\t\\u00a0]/g, ' ')"
 
 
 @contextmanager
-def chromium(width: int = 1280, height: int = 800) -> Iterator[WebDriver]:
-    """A browser with an empty profile that asks nothing of the outside."""
+def chromium(width: int = 1280, height: int = 800, trusts: Path | None = None) -> Iterator[WebDriver]:
+    """A browser with an empty profile that asks nothing of the outside. ``trusts``: a certificate that it takes from
+    anybody, in the format of PEM."""
     options = Options()
     options.binary_location = "/usr/bin/chromium"
     with tempfile.TemporaryDirectory() as profile:
@@ -53,6 +58,8 @@ def chromium(width: int = 1280, height: int = 800) -> Iterator[WebDriver]:
             f"--user-data-dir={profile}",
         ):
             options.add_argument(switch)
+        if trusts is not None:
+            options.add_argument(f"--ignore-certificate-errors-spki-list={_key_hash(trusts)}")
         driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
         # The window has a frame even without a screen; the page gets the size asked for.
         driver.execute_cdp_cmd(
@@ -63,6 +70,13 @@ def chromium(width: int = 1280, height: int = 800) -> Iterator[WebDriver]:
             yield driver
         finally:
             driver.quit()
+
+
+def _key_hash(certificate: Path) -> str:
+    """Of its public key, as RFC 7469 §2.4 makes a pin."""
+    key = load_pem_x509_certificate(certificate.read_bytes()).public_key()
+    told = key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return base64.b64encode(hashlib.sha256(told).digest()).decode()
 
 
 class Page:

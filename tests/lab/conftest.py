@@ -16,6 +16,8 @@ import pytest
 
 from tests import rig
 
+CERTIFICATE = Path(__file__).parents[1] / "reference" / "certificate.pem"
+"""With its private key; nobody vouches for it."""
 NEEDS_ROOT = pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("ip"), reason="needs root and iproute2")
 
 

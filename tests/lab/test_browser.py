@@ -23,7 +23,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, open_database, writing
 from tests import rig
 from tests.browser.driver import Page, chromium
-from tests.lab.conftest import NEEDS_ROOT, Row, row_of
+from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, row_of
 from tests.server.conftest import set_up
 
 pytestmark = [
@@ -100,7 +100,7 @@ def desk(
     serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", bind, *public, *more)
     with rig.process(*serve, prefix=row.inside(server)):
         row.await_port(server, 8080)
-        with standing_in(row.names["site"]), chromium(390, 844) as driver:
+        with standing_in(row.names["site"]), chromium(390, 844, CERTIFICATE) as driver:
             yield Desk(row, connect(folder / "data"), Page(driver, outside), browser, code)
 
 

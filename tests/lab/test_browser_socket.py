@@ -17,9 +17,8 @@ from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.jobs import Job
 from tests import rig
-from tests.lab.conftest import NEEDS_ROOT, Row, nginx, row_of
+from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, nginx, row_of
 from tests.lab.test_browser import LONG_S, PLANNED, desk
-from tests.lab.test_check import CERTIFICATE
 
 pytestmark = [
     pytest.mark.lab,
@@ -113,7 +112,6 @@ def test_behind_a_proxy_calls_and_a_filled_line_go_over_the_pages_own_connection
             row.await_port("far", rig.CONTROL_PORT)
             row.await_port("far", PORT)
             row.nft("site", NO_UDP)
-            at.page.driver.execute_cdp_cmd("Security.setIgnoreCertificateErrors", {"ignore": True})
             at.open()
             at.page.press("Start the test")
 

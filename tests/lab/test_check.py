@@ -19,7 +19,7 @@ from typing import Any
 import pytest
 
 from tests import rig
-from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, row_of
+from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, far_end_in, row_of
 
 pytestmark = [
     pytest.mark.lab,
@@ -29,7 +29,6 @@ pytestmark = [
 
 PARTS = ("site", "gateway", "edge", "service")
 SERVICE = "203.0.113.2"
-CERTIFICATE = Path(__file__).parents[1] / "reference" / "certificate.pem"
 NAME = "farend.customer.example"
 
 

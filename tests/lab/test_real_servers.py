@@ -13,8 +13,8 @@ from typing import Any
 import pytest
 
 from tests import rig
-from tests.lab.conftest import NEEDS_ROOT, Row, far_end_in, nginx, row_of, running
-from tests.lab.test_check import CERTIFICATE, NAME, PARTS, SERVICE, by_destination, chain, translation
+from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, far_end_in, nginx, row_of, running
+from tests.lab.test_check import NAME, PARTS, SERVICE, by_destination, chain, translation
 from tests.lab.test_check import _digest as digest
 
 SERVERS = ("kamailio", "turnserver", "unbound", "nginx")
