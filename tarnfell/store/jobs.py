@@ -38,8 +38,8 @@ FOLLOWS: dict[str, tuple[State, ...]] = {
 }
 TAKEN_BACK = "Cancelled before the probe started."
 PAGE_CLOSED = (
-    "The page in the browser was closed, or fell asleep, before it delivered its packets. Where the test itself had "
-    "ended, opening the link again in that browser delivers them."
+    "The page in the browser was closed, or fell asleep, before it delivered its packets. Opening the link again in "
+    "that browser delivers those that it kept."
 )
 SUPERSEDED = "Asked for again before the probe took it."
 SILENCE_US = 60 * 1_000_000

@@ -264,7 +264,7 @@ def test_a_page_closed_before_it_could_deliver_does_so_when_the_link_is_opened_a
         at.page.driver.get("about:blank")
         with writing(at.db):
             job_store.give_up_silent(at.db, [run.id])
-        assert "opening the link again" in (at.run().failure or "")
+        assert "Opening the link again" in (at.run().failure or "")
         at.page.driver.execute_cdp_cmd("Network.setBlockedURLs", {"urls": []})
         # A portal answers in the server's place, first as if all were well and then as if nothing were allowed.
         for status in (200, 403):
@@ -284,6 +284,35 @@ def test_a_page_closed_before_it_could_deliver_does_so_when_the_link_is_opened_a
         at.page.go(f"/test/{at.code}")
         at.page.see("What will happen")
         assert "delivered now" not in at.page.text()
+
+
+def test_a_page_closed_in_the_middle_keeps_what_it_has_until_the_link_is_opened_again(row: Row, tmp_path: Path) -> None:
+    script = {"seed": 7, "up": {"delay_ms": 5}, "down": {"delay_ms": 5}}
+    with (
+        far_end(row, tmp_path),
+        rig.path(tmp_path, PATH, FAR, script, prefix=row.inside("path")),
+        desk(row, tmp_path) as at,
+    ):
+        row.await_port("path", rig.CONTROL_PORT)
+        at.open()
+        at.page.press("Start the test")
+        second = "return Number(document.querySelector('[role=progressbar]')?.ariaValueNow ?? 0)"
+        rig.eventually(lambda: at.page.driver.execute_script(second) >= 3, "the third second", LONG_S)
+        at.page.driver.get("about:blank")
+        at.page.go(f"/test/{at.code}")
+        at.page.see("It is delivered now.")
+        done = at.await_state("done", "failed")
+        assert (done.state, done.failure) == ("done", None)
+        told = [row[0] for row in at.db.execute("SELECT words FROM job_event WHERE job_id = ?", (done.id,))]
+        assert "Stopped early; what was measured is kept." in told
+        figures = {one.direction: one.figures for one in call_store.directions_of_run(at.db, done.id)}
+        left = at.page.driver.execute_script("return Object.keys(localStorage)")
+    assert set(figures) == {"up", "down"}
+    for one in figures.values():
+        # Three seconds at least, and nothing of what the far end went on sending counted as lost.
+        assert 140 <= one.sent < PLANNED
+        assert one.sent - one.received <= 5
+    assert left == []
 
 
 def test_the_page_is_light_and_holds_on_a_phone(row: Row, tmp_path: Path) -> None:

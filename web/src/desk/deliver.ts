@@ -31,8 +31,29 @@ export async function deliver(path: string, body: string): Promise<void> {
   }
 }
 
+const AT_ONCE = "tarnfell-test ";
+
+/** As a page goes, which waits for nothing; a browser that keeps nothing goes on without. */
+export function keepAtOnce(path: string, body: string): void {
+  const kept: Kept = { body, atMs: Date.now() };
+  try {
+    localStorage.setItem(AT_ONCE + path, JSON.stringify(kept));
+  } catch {
+    // More than it holds, or nothing may be kept.
+  }
+}
+
+/** What was kept at once, put beside the rest. */
+async function takenOver(): Promise<void> {
+  for (const key of Object.keys(localStorage).filter((one) => one.startsWith(AT_ONCE))) {
+    await set(key.slice(AT_ONCE.length), JSON.parse(localStorage.getItem(key) ?? ""), store());
+    localStorage.removeItem(key);
+  }
+}
+
 /** Bring what was left by earlier tests of this link; when these were delivered, as Unix times in milliseconds. */
 export async function deliverLeft(code: string): Promise<number[]> {
+  await tried(takenOver);
   const all = (await tried(() => entries<string, Kept>(store()))) ?? [];
   const brought: number[] = [];
   for (const [path, { body, atMs }] of all) {

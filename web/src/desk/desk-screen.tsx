@@ -65,7 +65,7 @@ export function DeskScreen({ code }: { code: string }) {
     const timer = setInterval(() => void read(), AGAIN_MS);
     return () => clearInterval(timer);
   }, [judged, live, read]);
-  // Whoever leaves in the middle loses what was measured so far; what waits to be delivered is kept.
+  // Whoever leaves in the middle stops the test.
   useEffect(() => {
     if (!live) return;
     const ask = (event: BeforeUnloadEvent) => event.preventDefault();

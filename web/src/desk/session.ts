@@ -1,7 +1,7 @@
 // One test: an offer to the far end by way of the server, packets both ways, and this end's half of them delivered. Beside
 // them the line may be filled.
 import { type Model, post } from "../api/client";
-import { deliver } from "./deliver";
+import { deliver, keepAtOnce } from "./deliver";
 import { type Reach, together, within } from "./far-link";
 import type { FillerSays, Phase } from "./filler";
 import { OwnCheck } from "./own-check";
@@ -108,6 +108,7 @@ export class Session {
     this.say("connecting", 0);
     const begun = await this.way.begin(this.code, farEndId, this.order.fill !== null);
     const path = `/api/test/${this.code}/jobs/${begun.jobId}`;
+    const leaving = () => this.keepAtOnce(`${path}/half`);
     try {
       try {
         if (!(await this.way.opened(CONNECT_MS))) {
@@ -122,8 +123,10 @@ export class Session {
         await post("Done", `${path}/failed`, { why: "given-up" });
         throw error;
       }
+      addEventListener("pagehide", leaving);
       await this.measure(path, begun.mostBytes);
     } finally {
+      removeEventListener("pagehide", leaving);
       this.way.close();
     }
     await this.deliver(`${path}/half`);
@@ -319,7 +322,20 @@ export class Session {
 
   private async deliver(path: string): Promise<void> {
     this.say("delivering", this.order.seconds);
-    const body = JSON.stringify({
+    await deliver(path, this.body());
+  }
+
+  /** Whoever closes the page in the middle stops the test: what it has by then is delivered when the link is opened again. */
+  private keepAtOnce(path: string): void {
+    if (this.own || this.order.fill) return; // over already; what a filled line carried is known at its end alone
+    this.stopped = true;
+    this.lastedS = (now() * 1000 - this.startedUs) / 1e6;
+    this.own = this.check.end();
+    keepAtOnce(path, this.body());
+  }
+
+  private body(): string {
+    return JSON.stringify({
       started_us: this.startedUs,
       lasted_s: this.lastedS,
       agent: navigator.userAgent.slice(0, 200),
@@ -333,7 +349,6 @@ export class Session {
       exchange: this.exchange,
       ...(this.phases && { phases: this.phases.map((one) => phaseTold(one, this.startedUs)) }),
     });
-    await deliver(path, body);
   }
 }
 
