@@ -71,7 +71,7 @@ SKIPPED = ("core/NumberReplacer", "core/VariableInserter", "core/VariableReplace
 told names of variables."""
 NUMBER = re.compile(r"(?<![\w.\"'])(\d[\d_]*\.?\d*)(?![\w.\"'])")
 CALL = re.compile(r"^\s*(os\.fsync\(|.*\.flush\(\)|session\.clear\(\)|.*PRAGMA synchronous|.*\.sort\(|db\.execute\()")
-NAMED = re.compile(r"^([A-Z][A-Z0-9_]+)\b\s*[:=]")
+NAMED = re.compile(r"^(_?[A-Z][A-Z0-9_]+)\b\s*[:=]")
 
 
 @dataclass(frozen=True)

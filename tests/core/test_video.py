@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -62,6 +63,7 @@ def test_frames_keep_the_bit_rate_and_the_packets_their_size() -> None:
 def test_packets_know_their_frame_and_size() -> None:
     assert TINY.cut() == ([1091, 1091, 1091], [1091])
     assert TINY.frame_of(np.array([0, 1, 2, 3, 4, 21, 22, 24, 25])).tolist() == [0, 0, 0, 1, 2, 19, 20, 20, 21]
+    assert [replace(TINY, frames_per_s=n).frame_us for n in (10, 15, 30)] == [100_000, 66_667, 33_333]
     assert [TINY.packets_in(n) for n in (0, 1, 2, 20, 21, 40)] == [0, 3, 4, 22, 25, 44]
     profile = find_profile("720p30")
     number = np.arange(profile.packets_in(300))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 from tarnfell.probe.filling import SPENT, FarEnd, Filling
@@ -23,6 +24,18 @@ def test_streams_end_with_what_they_may_move(tmp_path: Path) -> None:
             assert phases[1].failure == SPENT
             moved = sum(phases[1].up) + sum(phases[1].down)
             assert 1_000_000 < moved < 10_000_000
-        whole = Filling(far, FillPlan(2, 1, 2, 2, ("up",), ceiling_kbps=8000, most_bytes=100_000_000), lambda: True)
+        plan = FillPlan(2, 1, 2, 2, ("up", "down"), ceiling_kbps=8000, most_bytes=100_000_000)
+        whole = Filling(far, plan, lambda: True)
+        before_us = time.time_ns() // 1000
         whole.start()
-        assert [(one.way, one.failure) for one in whole.finish()] == [("idle", None), ("up", None)]
+        idle, up, down = whole.finish()
+        ended_us = time.time_ns() // 1000
+    assert [(one.way, one.failure) for one in (idle, up, down)] == [("idle", None), ("up", None), ("down", None)]
+    times = [before_us, *(at for one in (idle, up, down) for at in (one.from_us, one.until_us)), ended_us]
+    assert times == sorted(times)
+    # Nothing begins before its time, however late this machine is.
+    early_us = 50_000
+    assert idle.until_us - idle.from_us >= 2_000_000 - early_us
+    assert up.until_us - up.from_us >= 2_000_000 - early_us
+    assert down.from_us - idle.from_us >= 6_000_000 - early_us
+    assert ended_us - idle.from_us >= 10_000_000 - early_us

@@ -74,7 +74,7 @@ def test_all_times_of_a_fault_are_a_table(house: House) -> None:
     assert (first["far-end far sent"], first["far-end far lost"], first["far-end far added_ms"]) == ("120", "120", "")
     assert (first["gateway 192.0.2.1 sent"], first["gateway 192.0.2.1 lost"]) == ("96", "0")
     assert abs(float(first["gateway 192.0.2.1 added_ms"])) < 1
-    for query in ({"probe": 1, "fault": 9}, {"probe": 9, "fault": 0}):
+    for query in ({"probe": 1, "fault": 1}, {"probe": 1, "fault": 9}, {"probe": 9, "fault": 0}):
         assert house.person.get("/api/sites/pier/watch/evidence.csv", query_string=query).status_code == 404
 
 

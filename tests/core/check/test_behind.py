@@ -67,6 +67,8 @@ def test_translation_that_differs_by_destination() -> None:
     judged = judge(replace(HEALTHY, translation=other))
     assert told(judged) == [("translation-per-destination", "unknown", "both")]
     assert "port 20002 sees 203.0.113.9 port 6001" in judged.causes[0].says
+    for same in (other.mapped[:1], (other.mapped[0], replace(other.mapped[0], port=20002)), ()):
+        assert told(judge(replace(HEALTHY, translation=replace(BEHIND, mapped=same)))) == []
 
 
 @pytest.mark.parametrize(("address", "shared"), [("100.64.0.1", True), ("100.127.255.1", True), ("100.128.0.1", False)])

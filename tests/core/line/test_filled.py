@@ -256,6 +256,13 @@ def test_a_line_that_was_not_full_proves_nothing() -> None:
     assert kept.phase("up").up.limited_by == "ceiling"  # type: ignore[union-attr]
 
 
+def test_download_filled_by_itself_is_judged_by_itself() -> None:
+    idle, up = phases()
+    down = replace(up, way="down", up=(), down=up.up, up_sender=None, down_sender=up.up_sender)
+    (told,) = judge_filled(run(told=(idle, down)), LIMITS).says
+    assert told.startswith("A full download")
+
+
 def test_streams_that_could_not_be_opened_are_told() -> None:
     idle, up = phases()
     filled = judge_filled(run(told=(idle, replace(up, up=(), failure="The far end refused."))), LIMITS)
