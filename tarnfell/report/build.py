@@ -17,7 +17,7 @@ from tarnfell.core.verdict.decisions import Dismissed
 from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.report.brand import NO_BRAND, Brand
-from tarnfell.report.tables import Table
+from tarnfell.report.measured import NOT_MEASURED, Measured
 
 BEHIND = "Evidence has come in, or the brief was changed, that is still being judged and is not in this report yet."
 
@@ -146,9 +146,7 @@ class Report:
     paper: str = "A4"
     brand: Brand = NO_BRAND
     recording: Recording | None = None
-    measured: tuple[Table, ...] = ()
-    """What was measured beside the verdict."""
-    runs: Table | None = None
+    measured: Measured = NOT_MEASURED
     typed: tuple[str, ...] = ()
     """What people typed in and is shown: left as they wrote it, dates and numbers too."""
 
@@ -172,8 +170,7 @@ def build_report(
     paper: str = "A4",
     brand: Brand = NO_BRAND,
     recording: Recording | None = None,
-    measured: Sequence[Table] = (),
-    runs: Table | None = None,
+    measured: Measured = NOT_MEASURED,
 ) -> Report:
     """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
     in the place of the summary that the report would give by itself."""
@@ -194,13 +191,13 @@ def build_report(
         paper=paper,
         brand=brand,
         recording=recording,
-        measured=tuple(measured),
-        runs=runs,
+        measured=measured,
         typed=(
             *(site.engagement, site.name, site.place, site.provider, site.test_point, site.far_end, site.codec.source),
             *(brand.name, brand.contact, *written, note),
             *decided_words(evaluation),
-            *(row[0] for row in (runs.rows if runs else ())),
+            *(name for one in measured.runs for name in (one.probe, one.far_end)),
+            *(one.name for one in (measured.check.services if measured.check else ())),
             *(words for one in dismissed for words in (one.words, one.by)),
             *(words for one in noted for words in (one.words, one.by)),
             *(words for one in added for words in (one.title, one.says, one.remedy, one.who, one.by)),

@@ -17,7 +17,7 @@ from tarnfell.core.verdict.readings import KeptBound
 from tarnfell.core.verdict.score import Verdict, Word
 from tarnfell.core.verdict.site import LeftOut
 from tarnfell.report.build import Added, BriefChanged, Heard, Noted, Report, SiteFacts
-from tarnfell.report.tables import Table
+from tarnfell.report.measured import Measured
 
 SCHEMA = "report.schema.json"
 """JSON Schema of what is below, drawn from it by ``make api``; it lies beside this file."""
@@ -82,10 +82,8 @@ class ReportData:
     """In ten-minute cells, the worst call of each."""
     hours_of_the_week: tuple[CoveredHour, ...]
     """Those in which calls were placed."""
-    measured: tuple[Table, ...]
-    """What was measured beside the verdict, as the page has it."""
-    runs: Table | None
-    """How often calls were placed with which settings."""
+    measured: Measured
+    """What was measured beside the verdict."""
 
 
 def report_data(report: Report) -> dict[str, object]:
@@ -117,7 +115,6 @@ def report_data(report: Report) -> dict[str, object]:
         days=tuple(e.sheet),
         hours_of_the_week=tuple(e.coverage),
         measured=report.measured,
-        runs=report.runs,
     )
     return asdict(data)
 

@@ -16,7 +16,7 @@ from tarnfell.report.brand import brand_style, byline, letterhead
 from tarnfell.report.build import Report
 from tarnfell.report.figures import RAMP, coverage_svg, day_sheet_svg, legs_svg, path_svg, verdict_mark_svg
 from tarnfell.report.locales import localized_page
-from tarnfell.report.tables import capacity_table
+from tarnfell.report.tables import capacity_table, measured_tables, runs_table
 
 
 def render_html(report: Report) -> str:
@@ -37,6 +37,8 @@ def render_html(report: Report) -> str:
         mark=Markup(verdict_mark_svg(e.verdict.word, e.verdict.provisional)),
         sheet=Markup(day_sheet_svg(e.sheet, site.open_minute, site.close_minute, site.open_days)) if e.sheet else None,
         capacity=capacity_table(e),
+        tables=measured_tables(report.measured, e.brief.target_picture),
+        runs=runs_table(report.measured.runs),
         coverage=_coverage(report),
         path=_path(report),
         ramp=["#" + "".join(f"{c:02x}" for c in stop) for stop in RAMP],

@@ -8,8 +8,9 @@ from dataclasses import replace
 import pytest
 
 from tarnfell.core.verdict.facts import CallFact
+from tarnfell.report.measured import CheckAnswer, CheckFound, Measured, RunsAlike, ServiceAnswer
 from tarnfell.report.render import render_html
-from tarnfell.report.tables import Table, capacity_table
+from tarnfell.report.tables import capacity_table
 from tests.core.verdict.made_up import LOSS, QUEUE, cells, held, judged, run, week
 from tests.report.test_report import SITES, Words, report
 
@@ -57,17 +58,23 @@ def test_of_no_call_there_is_no_table() -> None:
 
 
 def test_tables_stand_where_they_belong_and_hostile_cells_are_harmless() -> None:
-    hostile = Table("Marking", "Says <b>so</b>.", ("Direction", "Kept"), (("<script>alert(1)</script>", "9 & 9"),))
-    long = Table("Runs and their settings", "", ("Between",), tuple((f"desk {n}",) for n in range(15)))
-    page = render_html(replace(report(SITES["good"]), measured=(hostile,), runs=long))
+    asked = ServiceAnswer("<script>alert(1)</script>", "sip.example", 5061, "tcp", "answered", 12.4, "Says <b>so</b>.")
+    check = CheckFound("2026-03-02T09:05", (CheckAnswer("Gateway", "passed", "9 & 9"),), (asked,))
+    runs = tuple(
+        RunsAlike(
+            f"desk {n}", "far", 1, "both", False, "g711a", "G.711 A-law", 20, 60.0, 46, 1, "2026-03-02", "2026-03-02"
+        )
+        for n in range(15)
+    )
+    page = render_html(replace(report(SITES["good"]), measured=Measured(check=check, runs=runs)))
     titles = re.findall(r"<h2>([^<]+)</h2>", page)
-    order = [titles.index(one) for one in ("Score", "Concurrent calls", "Evidence by day and hour", "Causes", "Marking",
-                                           "Runs and their settings", "Method")]  # fmt: skip
+    order = [titles.index(one) for one in ("Score", "Concurrent calls", "Evidence by day and hour", "Causes",
+                                           "Services", "Runs and their settings", "Method")]  # fmt: skip
     assert order == sorted(order)
     assert "<script>" not in page
     words = " ".join(Words(page).text)
     assert "<script>alert(1)</script>" in words
     assert "Says <b>so</b>." in words
     # A short table is not torn apart; a long one may go over to the next page.
-    assert re.search(r'<section class="whole">\s*<h2>Marking', page)
+    assert re.search(r'<section class="whole">\s*<h2>Services', page)
     assert re.search(r"<section>\s*<h2>Runs and their settings", page)

@@ -1,4 +1,4 @@
-"""What was measured beside the verdict, as a report's tables: each figure from its records, nothing of what was not."""
+"""What was measured beside the verdict: each figure from its records, nothing of what was not, and as tables."""
 
 from __future__ import annotations
 
@@ -9,12 +9,14 @@ import pytest
 
 from tarnfell.core.causes import Direction
 from tarnfell.core.verdict.fills import FillFact
+from tarnfell.report import tables
+from tarnfell.report.measured import FillFound, MarkingFound, Measured, VideoFound
+from tarnfell.report.tables import Table, measured_tables, runs_table
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.facts import facts_of
-from tarnfell.work.issuing import measured
-from tarnfell.work.issuing.measured import _filled, _marking, _video, measured_tables, runs_table
+from tarnfell.work.issuing.measured import _filled, _marking, _video, measured_of
 from tests.core.check.test_judge import HEALTHY
 from tests.core.verdict.made_up import BRIEF, fact, stream
 from tests.server.conftest import House, house
@@ -31,19 +33,23 @@ def pier(house: House) -> tuple[sqlite3.Connection, Site]:
     return db, site_store.sites_of(db, 1)[0]
 
 
-def test_of_what_was_not_done_nothing_is_shown(house: House) -> None:
+def found(house: House) -> tuple[Measured, dict[str, Table]]:
     db, site = pier(house)
-    assert measured_tables(db, site, facts_of(db, site)) == ()
-    assert runs_table(db, site) is None
+    measured = measured_of(db, site, facts_of(db, site))
+    return measured, {one.title: one for one in measured_tables(measured, site.brief.target_picture)}
+
+
+def test_of_what_was_not_done_nothing_is_shown(house: House) -> None:
+    assert found(house) == (Measured(), {})
+    assert runs_table(()) is None
 
 
 def test_the_newest_check_that_came_to_its_end_is_told_with_its_services(house: House) -> None:
     done(house, replace(HEALTHY, services=()))
     done(house, HEALTHY)
-    db, site = pier(house)
-    found = {one.title: one for one in measured_tables(db, site, facts_of(db, site))}
-    assert list(found) == ["What the check found", "Services"]
-    checked, services = found.values()
+    measured, shown = found(house)
+    assert list(shown) == ["What the check found", "Services"]
+    checked, services = shown.values()
     assert checked.says.startswith("By the check of ")
     assert [row[0] for row in checked.rows][:2] == ["Own addresses", "Gateway"]
     assert {row[1] for row in checked.rows} <= {"passed", "failed", "unproven", "not asked"}
@@ -52,8 +58,12 @@ def test_the_newest_check_that_came_to_its_end_is_told_with_its_services(house: 
         (one.name, f"{one.host} port {one.port}, {one.protocol.upper()}") for one in asked
     ]
     assert [row[2] for row in services.rows] == [one.state for one in HEALTHY.services]
-    for table in found.values():
+    for table in shown.values():
         assert {len(row) for row in table.rows} == {len(table.head)}
+    assert measured.check is not None
+    assert [(one.name, one.host, one.port, one.took_ms) for one in measured.check.services] == [
+        (one.asked.name, one.asked.host, one.asked.port, one.took_ms) for one in HEALTHY.services
+    ]
 
 
 def test_runs_are_told_by_their_settings_the_most_frequent_first(house: House) -> None:
@@ -61,29 +71,29 @@ def test_runs_are_told_by_their_settings_the_most_frequent_first(house: House) -
     for calls, video in ((2, VIDEO), (2, VIDEO), (1, [])):
         run_id = taken(house, calls=calls, seconds=4, video=video)
         assert deliver(house, run_id, upload(calls, len(video) * 2)).json == {"state": "done"}
-    db, site = pier(house)
-    table = runs_table(db, site)
+    measured, shown = found(house)
+    table = runs_table(measured.runs)
     assert table is not None
     assert [row[:6] for row in table.rows] == [
         ("pier-probe and far", "2, with video", "G.711 A-law, 20 ms", "4 s", "46", "2"),
         ("pier-probe and far", "1", "G.711 A-law, 20 ms", "4 s", "46", "1"),
     ]
     assert "other settings" not in table.says
-    found = {one.title: one for one in measured_tables(db, site, facts_of(db, site))}
-    assert found["Marking"].rows == (("Upload", "46", "5 of 5", "100.0 %"), ("Download", "46", "5 of 5", "100.0 %"))
-    assert found["Video"].rows[0] == ("Upload", "4 of 4", "5.00", "100.0 %", "0.0 s")
+    assert shown["Marking"].rows == (("Upload", "46", "5 of 5", "100.0 %"), ("Download", "46", "5 of 5", "100.0 %"))
+    assert shown["Video"].rows[0] == ("Upload", "4 of 4", "5.00", "100.0 %", "0.0 s")
 
 
 def test_of_many_settings_the_rarest_are_counted(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(measured, "MOST_SETTINGS", 1)
+    monkeypatch.setattr(tables, "MOST_SETTINGS", 1)
     for calls in (2, 2, 1):
         run_id = taken(house, calls=calls, seconds=4)
         deliver(house, run_id, upload(calls, 0))
-    db, site = pier(house)
-    table = runs_table(db, site)
+    runs = found(house)[0].runs
+    assert [(one.calls, one.runs) for one in runs] == [(2, 2), (1, 1)]  # programs are told of all
+    table = runs_table(runs)
     assert table is not None
     assert (len(table.rows), table.rows[0][1]) == (1, "2")
-    assert table.says.endswith("1 more were placed with 1 other settings.")
+    assert table.says.endswith(" Not listed: runs with 1 other settings, 1 in all.")
 
 
 def test_marking_is_told_by_direction_and_mark() -> None:
@@ -92,7 +102,9 @@ def test_marking_is_told_by_direction_and_mark() -> None:
         fact("up", dscp_sent=0, dscp_kept_pct=100.0), fact("down", dscp_sent=46, dscp_kept_pct=None),
         fact("down", dscp_sent=46, dscp_kept_pct=99.9),
     ]  # fmt: skip
-    table = _marking(calls)
+    marking = tuple(_marking(calls))
+    assert marking[1] == MarkingFound("up", 46, 2, 1, 50.0)
+    (table,) = measured_tables(Measured(marking=marking), 3.5)
     assert table.rows == (
         ("Upload", "0", "1 of 1", "100.0 %"), ("Upload", "46", "1 of 2", "50.0 %"),
         ("Download", "46", "0 of 1", "99.9 %"),
@@ -115,15 +127,17 @@ def test_fills_are_told_the_newest_first_and_no_more_than_fit(monkeypatch: pytes
         fill(2, "down", "2026-03-03", 600.0, False, 4.36, 4.2, None),
         fill(3, "up", "2026-03-02", 8 * 60, True, None, None, None),
     ]
-    table = _filled(fills)
+    told = _filled(fills)
+    assert told[1] == FillFound("2026-03-02T09:05", "up", True, 4.36, 1.0, 3.9)
+    (table,) = measured_tables(Measured(fills=told), 3.5)
     assert table.rows == (
         ("Tue 03 Mar 10:00", "download", "no", "4.36", "4.20", "–"),
         ("Mon 02 Mar 09:05", "upload", "yes", "4.36", "1.00", "3.90"),
         ("Mon 02 Mar 08:00", "upload", "yes", "–", "–", "–"),
     )
     assert "newest" not in table.says
-    monkeypatch.setattr(measured, "MOST_FILLS", 2)
-    table = _filled(fills)
+    monkeypatch.setattr(tables, "MOST_FILLS", 2)
+    (table,) = measured_tables(Measured(fills=told), 3.5)
     assert (len(table.rows), table.says.endswith(" The newest 2 of 3.")) == (2, True)
 
 
@@ -133,7 +147,10 @@ def test_pictures_are_told_by_direction_without_what_an_end_spoiled() -> None:
         stream(1, at, "up", score=3.5, whole=450, frozen_ms=1500.0), stream(2, at, "up", score=3.49),
         stream(3, at, "up", score=1.0, tainted=True), stream(4, at, "up", score=None), stream(1, at, "down"),
     ]  # fmt: skip
-    table = _video(video, replace(BRIEF, target_picture=3.5))
+    told = tuple(_video(video, replace(BRIEF, target_picture=3.5)))
+    assert told[0] == VideoFound("up", 2, 1, 3.495, 1800, 1350, 1500.0)
+    (table,) = measured_tables(Measured(video=told), 3.5)
+    assert "3.5 of 5 is required" in table.says
     assert table.rows == (
         ("Upload", "1 of 2", "3.50", "75.0 %", "1.5 s"),
         ("Download", "1 of 1", "5.00", "100.0 %", "0.0 s"),

@@ -78,6 +78,7 @@ def show_site(slug: str) -> SitePage:
     probes = probe_store.probes_of(g.db, site.id)
     far_ends = place_store.far_ends_of(g.db, site.id)
     open_runs = run_store.open_runs(g.db, site.id)
+    done = newest_done(g.db, site.id)
     return SitePage(
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
@@ -95,7 +96,7 @@ def show_site(slug: str) -> SitePage:
         left_out=list(evaluation.left_out),
         remedies=[RemedyView.model_validate(r) for r in remedy_store.remedies_of(g.db, site.id)],
         next=next_step(evaluation, site, probes, far_ends, open_runs, plan_store.drafts_of(g.db, site.id)),
-        stages=stages(evaluation, site, probes, open_runs, newest_done(g.db, site.id)),
+        stages=stages(evaluation, site, probes, open_runs, done.judged if done else None),
         path=path_view(
             evaluation, measured_from(g.db, site), far_ends[0] if far_ends else None, watched_path(g.db, site)
         ),

@@ -27,7 +27,7 @@ from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated, mark_of
 from tarnfell.work.evidence.facts import facts_of
-from tarnfell.work.issuing.measured import measured_tables, runs_table
+from tarnfell.work.issuing.measured import measured_of
 from tarnfell.work.issuing.recording import recording_of
 from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.watch.reading import kept_legs
@@ -51,8 +51,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         brand=brand_of(db, site.engagement_id),
         recording=recording_of(db, site),
-        measured=measured_tables(db, site, facts_of(db, site)),
-        runs=runs_table(db, site),
+        measured=measured_of(db, site, facts_of(db, site)),
     )
 
 

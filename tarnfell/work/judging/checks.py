@@ -35,6 +35,13 @@ class Checked:
     """What differs from the check before it by the same probe, a sentence each."""
 
 
+@dataclass(frozen=True)
+class DoneCheck:
+    job: Job
+    result: CheckResult
+    judged: Judged
+
+
 QUESTIONS = len(get_args(Question))
 LOOKED_AT = 12
 
@@ -77,11 +84,13 @@ def ladder_text(messages: Sequence[SipMessage], registrar: Sequence[SipMessage] 
     return "\n".join(part.replace("\r\n", "\n").rstrip() + "\n" for part in parts)
 
 
-def newest_done(db: sqlite3.Connection, site_id: int) -> Judged | None:
+def newest_done(db: sqlite3.Connection, site_id: int) -> DoneCheck | None:
     """The newest check of a site that came to its end; None where there is none among the newest."""
-    jobs = job_store.newest_of_kind(db, site_id, "check", LOOKED_AT)
-    done = next((job for job in jobs if job.state == "done" and job.result), None)
-    return judge(read(CheckResult, done.result), check_store.wish_of(db, site_id).limits) if done else None
+    for job in job_store.newest_of_kind(db, site_id, "check", LOOKED_AT):
+        if job.state == "done" and job.result:
+            result = read(CheckResult, job.result)
+            return DoneCheck(job, result, judge(result, check_store.wish_of(db, site_id).limits))
+    return None
 
 
 def _changed(result: CheckResult, now: Judged, earlier: CheckResult, limits: Limits) -> tuple[str, ...]:
