@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 import pytest
@@ -51,3 +52,19 @@ def test_figures_are_written_as_there(tag: str | None, written: list[str]) -> No
     if tag:
         js(FORMAT, "writeAsIn", tag)
     assert told() == written
+
+
+@pytest.mark.parametrize(
+    ("name", "given", "written"),
+    [
+        ("ms", (12.34, 1), "12.3 ms"), ("pct", (0.25, 2), "0.25 %"), ("megabits", (1500,), "1.5 Mbit/s"),
+        ("throughput", (9999,), "10.00 Mbit/s"), ("duration", (89,), "89 s"), ("duration", (90,), "2 min"),
+        ("duration", (3599,), "1 h 00 min"), ("duration", (3900,), "1 h 05 min"),
+        ("ago", (0, 59_000), "59 s ago"), ("ago", (0, 60_000), "1 min ago"), ("ago", (0, 3_600_000), "1 h ago"),
+        ("ago", (0, 86_400_000), "1 day ago"),
+    ],
+)  # fmt: skip
+def test_no_line_ends_between_a_figure_and_its_unit(name: str, given: tuple[float, ...], written: str) -> None:
+    told = js(FORMAT, name, *given)
+    assert told.replace("\N{NO-BREAK SPACE}", " ") == written
+    assert not re.search(r"\d (ms|%|Mbit/s|s|min|h)(?!\w)", told)

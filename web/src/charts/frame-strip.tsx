@@ -1,7 +1,7 @@
 // What a viewer saw, frame by frame: as it was sent, as it came, and as it would have come with media sent first.
-import { useEffect, useRef, useState } from "react";
 import type { Model } from "../api/client";
 import { bars, missed, ROW, seconds } from "./frames-geometry";
+import { useWidth } from "./use-width";
 
 const FILLS: Record<string, string> = { s: "var(--depth-2)", o: "var(--depth-3)", b: "var(--depth-5)" };
 
@@ -13,15 +13,7 @@ interface Props {
 }
 
 export function FrameStrip({ strip, framesPerSecond, label }: Props) {
-  const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  useEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWidth(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const { box, width } = useWidth();
   const count = strip.came.length;
   const rows: [string, string][] = [
     ["As sent", "s".repeat(count)],

@@ -1,8 +1,8 @@
 // A line of soundings: from the water line of a full second, each second hangs as deep as the frames it lacks.
-import { useEffect, useRef, useState } from "react";
 import type { Model } from "../api/client";
 import { paint } from "./depth";
 import { SOUNDINGS, soundings, timeMarks } from "./sounding-geometry";
+import { useWidth } from "./use-width";
 
 interface Props {
   seconds: Model<"PictureSecond">[];
@@ -11,15 +11,7 @@ interface Props {
 }
 
 export function MissingFrames({ seconds, framesPerSecond, label }: Props) {
-  const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  useEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWidth(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const { box, width } = useWidth();
   const { top, height, left, right } = SOUNDINGS;
   const hung = soundings(seconds, framesPerSecond, width);
   const end = width - right;

@@ -10,16 +10,21 @@ export function writeAsIn(tag: string) {
   locale = tag;
 }
 
+/** No line ends between the two. */
+function withUnit(figure: number | string, unit: string): string {
+  return `${figure}\u00a0${unit}`;
+}
+
 export function fixed(value: number | null | undefined, places: number): string {
   return value === null || value === undefined ? DASH : decimal(value, places);
 }
 
 export function ms(value: number | null | undefined, places = 0): string {
-  return value === null || value === undefined ? DASH : `${decimal(value, places)} ms`;
+  return value === null || value === undefined ? DASH : withUnit(decimal(value, places), "ms");
 }
 
 export function pct(value: number | null | undefined, places = 1): string {
-  return value === null || value === undefined ? DASH : `${decimal(value, places)} %`;
+  return value === null || value === undefined ? DASH : withUnit(decimal(value, places), "%");
 }
 
 /** Without thousands apart: what has places is small. */
@@ -38,13 +43,13 @@ export function count(value: number): string {
 }
 
 export function megabits(kbps: number | null): string {
-  return kbps === null ? DASH : `${kbps / 1000} Mbit/s`;
+  return kbps === null ? DASH : withUnit(kbps / 1000, "Mbit/s");
 }
 
 /** What was measured, as fine as it is known. */
 export function throughput(kbps: number | null | undefined): string {
   if (kbps === null || kbps === undefined) return DASH;
-  return `${decimal(kbps / 1000, kbps < 10_000 ? 2 : 0)} Mbit/s`;
+  return withUnit(decimal(kbps / 1000, kbps < 10_000 ? 2 : 0), "Mbit/s");
 }
 
 export function plural(n: number, one: string, many = `${one}s`): string {
@@ -71,19 +76,19 @@ export function dateTime(us: number, timeZone: string): string {
 /** "2 min ago", from microseconds. */
 export function ago(us: number, now = Date.now()): string {
   const s = Math.max(0, Math.round(now / 1000 - us / 1e6));
-  if (s < 60) return `${s} s ago`;
-  if (s < 3600) return `${Math.floor(s / 60)} min ago`;
-  if (s < 86_400) return `${Math.floor(s / 3600)} h ago`;
+  if (s < 60) return `${withUnit(s, "s")} ago`;
+  if (s < 3600) return `${withUnit(Math.floor(s / 60), "min")} ago`;
+  if (s < 86_400) return `${withUnit(Math.floor(s / 3600), "h")} ago`;
   return `${plural(Math.floor(s / 86_400), "day")} ago`;
 }
 
 /** A length of time in the two units that matter: "14 min", "1 h 05 min", "40 s". */
 export function duration(seconds: number): string {
   const s = Math.round(seconds);
-  if (s < 90) return `${s} s`;
+  if (s < 90) return withUnit(s, "s");
   const minutes = Math.round(s / 60);
-  if (minutes < 60) return `${minutes} min`;
-  return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+  if (minutes < 60) return withUnit(minutes, "min");
+  return `${withUnit(Math.floor(minutes / 60), "h")} ${withUnit(String(minutes % 60).padStart(2, "0"), "min")}`;
 }
 
 /** DSCP names of RFC 2474, 2597, 3246, 5865 and 8622, by value. */
