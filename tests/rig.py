@@ -13,7 +13,7 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -43,10 +43,17 @@ def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 60) -> 
     raise AssertionError(f"nothing listens at {address} port {port}")
 
 
+def process(
+    *arguments: str, prefix: tuple[str, ...] = (), **options: Any
+) -> AbstractContextManager[subprocess.Popen[bytes]]:
+    """A Python process of ours, ended with the block."""
+    return running(*prefix, sys.executable, *arguments, **options)
+
+
 @contextmanager
-def process(*arguments: str, prefix: tuple[str, ...] = (), **options: Any) -> Iterator[subprocess.Popen[bytes]]:
-    """A Python process of ours, ended with the block. What it says goes nowhere: a pipe that nobody reads fills up."""
-    child = subprocess.Popen([*prefix, sys.executable, *arguments], stderr=subprocess.DEVNULL, **options)
+def running(*command: str, **options: Any) -> Iterator[subprocess.Popen[bytes]]:
+    """A program, ended with the block. What it says goes nowhere: a pipe that nobody reads fills up."""
+    child = subprocess.Popen(command, stderr=subprocess.DEVNULL, **options)
     try:
         yield child
     finally:

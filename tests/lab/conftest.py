@@ -92,19 +92,9 @@ def far_end_in(row: Row, part: str, folder: Path) -> Iterator[None]:
         yield
 
 
-@contextmanager
-def running(row: Row, host: str, *command: str) -> Iterator[None]:
+def running(row: Row, host: str, *command: str) -> AbstractContextManager[object]:
     """A server in the foreground, at that host."""
-    child = subprocess.Popen([*row.inside(host), *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    try:
-        yield
-    finally:
-        child.terminate()
-        try:
-            child.wait(10)
-        except subprocess.TimeoutExpired:
-            child.kill()
-            child.wait()
+    return rig.running(*row.inside(host), *command, stdout=subprocess.DEVNULL)
 
 
 _NGINX = """
@@ -119,7 +109,7 @@ http {{
 """
 
 
-def nginx(row: Row, host: str, folder: Path, server: str) -> AbstractContextManager[None]:
+def nginx(row: Row, host: str, folder: Path, server: str) -> AbstractContextManager[object]:
     """``server`` is one of its blocks of that name."""
     conf = folder / "nginx.conf"
     conf.write_text(_NGINX.format(folder=folder, server=server))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -18,7 +17,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.relays import Relay
 from tests import rig
-from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, row_of
+from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, row_of, running
 from tests.lab.test_browser import LONG_S, PLANNED, desk
 
 pytestmark = [
@@ -49,12 +48,9 @@ def relay(row: Row, folder: Path, tls: bool) -> Iterator[None]:
         "--listening-port", str(PORT), "--realm", "relay.example.net", "--use-auth-secret", "--static-auth-secret",
         SECRET, "--pidfile", str(folder / "turn.pid"), "--log-file", "stdout", "--userdb", str(folder / "turn.db"),
     )  # fmt: skip
-    with subprocess.Popen([*row.inside("line"), *command], stdout=subprocess.DEVNULL) as child:
-        try:
-            row.await_port("line", PORT)
-            yield
-        finally:
-            child.kill()
+    with running(row, "line", *command):
+        row.await_port("line", PORT)
+        yield
 
 
 @pytest.mark.parametrize("tls", [False, True])
