@@ -125,8 +125,8 @@ def free_window(
 
 
 def longest_window(wanted: datetime, quiet: Sequence[Quiet], taken: Iterable[Span], zone: ZoneInfo) -> timedelta:
-    """How long a load may last that starts at ``wanted``."""
-    ends = [wanted + HORIZON, *(s.start for s in taken if s.start > wanted)]
+    """How long a load may last that starts at ``wanted``; not at all where something else is on then."""
+    ends = [wanted + HORIZON, *(max(s.start, wanted) for s in taken if s.end > wanted)]
     hit = quiet_span(Span(wanted, wanted + timedelta(days=8)), quiet, zone)
     if hit:
         ends.append(max(hit[0].start, wanted))

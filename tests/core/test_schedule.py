@@ -97,6 +97,9 @@ def test_the_nearest_window_with_room() -> None:
     assert free_window(at("2026-11-23T11:50"), timedelta(minutes=1), [always], [], LONDON) is None
     assert longest_window(at("2026-11-23T11:50"), [LUNCH], taken, LONDON) == timedelta(minutes=10)
     assert longest_window(at("2026-11-23T12:10"), [LUNCH], [], LONDON) == timedelta(0)
+    for start, minutes in (("12:59", 1), ("13:00", 0), ("13:21", 0), ("13:22", 24 * 60 - 82)):
+        found = longest_window(at(f"2026-11-23T{start}"), [LUNCH], taken, LONDON)
+        assert found == timedelta(minutes=0 if start < "13:00" else minutes), start
 
 
 def test_clashes() -> None:

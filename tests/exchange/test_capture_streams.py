@@ -159,6 +159,13 @@ def test_timestamps_that_jump_are_no_delay(jump_s: float) -> None:
     assert (judged(stream).late, len(stream.notes)) == (0, 1)
 
 
+@pytest.mark.parametrize(("lost", "between"), [(24, True), (25, False)])
+def test_a_jump_is_one_between_packets_that_follow_within_half_a_second(lost: int, between: bool) -> None:
+    """By their numbers: beyond that nobody knows what the sender did meanwhile."""
+    sent = steady(300) + steady(300, first=400 + lost, at_us=START_US + 300 * 20_000, ticks=5000 + 160 * 300 + 24_000)
+    assert any("jumped" in note for note in one(sent).notes) is between
+
+
 def test_a_stall_of_the_network_is_no_jump() -> None:
     """Two seconds nothing, then all of it at once, 1 ms apart: it was late and stays late."""
     sent = steady(600)

@@ -325,6 +325,16 @@ def test_a_check_that_is_stopped_asks_no_more(tmp_path: Path) -> None:
 SILENCES_S = (0.2, 0.4)
 
 
+def test_sockets_are_silent_for_as_long_as_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    address = rig.own_address()
+    monkeypatch.setattr(translation, "SILENCES_S", SILENCES_S)
+    with rig.far_end(tmp_path, address):
+        began = time.monotonic()
+        found = translation.translation(address, rig.CONTROL_PORT, rig.KEY.encode())
+        assert time.monotonic() - began >= max(SILENCES_S)
+    assert [(one.silent_s, one.heard) for one in found.kept] == [(s, True) for s in SILENCES_S]
+
+
 def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     address, told = rig.own_address(), list[CheckResult]()
     monkeypatch.setattr(translation, "SILENCES_S", SILENCES_S)

@@ -10,7 +10,7 @@ import pytest
 
 from tarnfell.core.clock import Exchanges
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.line.filled import Filled, judge_filled
+from tarnfell.core.line.filled import Filled, _Case, judge_filled
 from tarnfell.core.line.measure import Held, HeldCall, steadiness, throughput_kbps
 from tarnfell.core.line.values import FillLimits, LineFilled, Side
 from tarnfell.core.quality import criterion_for
@@ -134,6 +134,26 @@ def test_a_queue_and_priority_that_is_not_honoured() -> None:
     assert keys(spared) == [("uplink-queue", "unknown", "up")]
     assert "priority is honoured" in spared.says[0]
     assert "mark" in spared.causes[0].remedy
+
+
+@pytest.mark.parametrize(
+    ("added_ms", "mos", "marked", "found"),
+    [
+        (29.9, 3.0, 3.0, []),
+        (30.0, 3.0, 3.0, ["uplink-queue", "priority-ignored"]),
+        (30.0, 4.0, 4.0, []),  # the target is kept
+        (30.0, 3.0, 3.49, ["uplink-queue", "priority-ignored"]),
+        (30.0, 3.0, 3.5, ["uplink-queue"]),
+    ],
+)
+def test_from_where_on_a_queue_and_ignored_priority_are_told(
+    added_ms: float, mos: float, marked: float, found: list[str]
+) -> None:
+    done = run(trace(while_up(200)), round_trips=exchanges(while_up(200)))
+    idle, up = (one for one in judge_filled(done, LIMITS).phases)
+    up = replace(up, up=replace(up.up, delay_added_p95_ms=added_ms, mos=mos, mos_marked=marked))
+    case = _Case(done, LIMITS, "up", idle.up, up, done.phases[1])
+    assert [one.key for one in case.causes()] == found
 
 
 def test_marking_that_does_not_arrive_cannot_be_honoured() -> None:

@@ -306,7 +306,7 @@ def test_calls_by_radio_alone_tell_no_leg_and_no_radio() -> None:
 def marked_and_not(marked_bad: int, moments: int = 10, kept: float = 100.0) -> list[CallFact]:
     facts = runs(cells()[moments:])
     for n, cell in enumerate(cells()[:moments]):
-        facts += run(cell, up=QUEUE, dscp_sent=0, dscp_kept_pct=None)
+        facts += run(cell, up=QUEUE, dscp_sent=0, dscp_kept_pct=100.0)
         facts += run(cell, up=QUEUE if n < marked_bad else None, dscp_kept_pct=kept)
     return facts
 

@@ -113,6 +113,14 @@ def test_unknown_delay_is_no_delay_kept() -> None:
     assert "300 calls count neither way" in share.closes
 
 
+@pytest.mark.parametrize(("unknown", "closes"), [(1, "More moments"), (2, "Answered time stamps")])
+def test_what_closes_a_bound_depends_on_whether_most_is_unknown(unknown: int, closes: str) -> None:
+    evaluation = judged(runs(cells()[:1]) + runs(cells()[1 : 1 + unknown], **UNKNOWN_DELAY))
+    bound = next(r for r in evaluation.verdict.requirements if r.key == "max_delay_ms")
+    assert f"Not known of {2 * unknown}." in bound.says
+    assert bound.closes.startswith(closes)
+
+
 def test_unknown_delay_excuses_no_loss() -> None:
     evaluation = judged(week(**UNKNOWN_DELAY, loss_pct=6.0, mos=3.0))
     assert states(evaluation)["share"] == "shown not"
@@ -322,6 +330,9 @@ def test_lost_points_are_shared_among_causes_by_what_each_cost() -> None:
     assert sum(taken.values()) == pytest.approx(voice.lost_points)
     assert taken["uplink-queue"] > taken["line-loss"]
     assert verdict.uncapped_high == pytest.approx(100 - sum(d.lost_points for d in verdict.dimensions))
+    assert any(one.low > 0 for one in verdict.dimensions)
+    for one in verdict.dimensions:
+        assert one.lost_points + one.open_points + one.weight * one.low / 100 == pytest.approx(one.weight)
 
 
 def test_parts_that_would_read_as_nothing_are_not_told_and_two_directions_of_one_cause_are_two() -> None:
