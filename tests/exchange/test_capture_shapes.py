@@ -99,6 +99,8 @@ def outer(protocol: int, inner: bytes) -> bytes:
 TUNNELS: dict[str, Callable[[bytes], bytes]] = {
     "GRE": lambda p: outer(47, b"\x00\x00\x08\x00" + p),
     "GRE with key and number": lambda p: outer(47, b"\x30\x00\x08\x00" + bytes(8) + p),
+    "GRE of PPTP": lambda p: outer(47, b"\x30\x01\x88\x0b" + bytes(8) + b"\xff\x03\x00\x21" + p),
+    "GRE of PPTP that acknowledges": lambda p: outer(47, b"\x30\x81\x88\x0b" + bytes(12) + b"\x21" + p),
     "GRE with Ethernet": lambda p: outer(47, b"\x00\x00\x65\x58" + MAC + b"\x08\x00" + p),
     "IP in IP": lambda p: outer(4, p),
     "VXLAN": lambda p: outer(

@@ -82,7 +82,7 @@ def test_from_the_page_to_a_result_that_never_counts(
     stranger(house, "PUT", f"{code}/jobs/{job_id}/half", data=half(reach=REACH, web=WEB))
     join(house, db)
     (run,) = stranger(house, "GET", code).json["runs"]
-    assert (run["state"], run["way"], run["doubts"]) == ("done", "socket", [])
+    assert (run["state"], run["way"], run["doubts"], run["hidden_s"]) == ("done", "socket", [], 0)
     assert (run["up"]["loss_pct"], run["down"]["loss_pct"]) == (0, 0)
     says = " ".join(run["reach"]["says"])
     assert "over a WebSocket to the web server, not to the far end" in says

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from typing import Any
 
 import pytest
@@ -72,6 +73,11 @@ def test_a_run_that_failed_of_the_network_is_two_bad_calls_and_any_other_is_left
         assert page["causes"][0]["key"] in ("line-down", "beyond-down")
         assert page["left_out"] == []
         assert page["sheet"]["days"][-1]["up_mos"].count(1.0) == 1
+        db = connect(house.folder)
+        calls = facts_of(db, site_store.sites_of(db, 1)[0]).calls
+        # Two directions of each; no call that has a page can have such a number.
+        assert sorted(Counter(one.call_id for one in calls).values()) == [2, 2]
+        assert all(one.call_id < 0 for one in calls)
     else:
         assert (page["evidence"]["calls"], page["causes"]) == (0, [])
         assert page["left_out"] == [
