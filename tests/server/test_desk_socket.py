@@ -129,9 +129,21 @@ def test_a_damaged_half_of_the_servers_own_is_told(
 
 def test_behind_a_proxy_the_way_is_of_the_pages_own_address(house: House) -> None:
     code = code_of(add(house))
-    assert f"connect-src 'self' ws://*:{PORT}" not in stranger(house, "GET", code).headers["Content-Security-Policy"]
+
+    def may_connect(host: str) -> str:
+        answer = house.app.test_client().get(f"/api/test/{code}", headers={"Host": host})
+        return str(answer.headers["Content-Security-Policy"]).rpartition("connect-src ")[2]
+
+    assert may_connect("192.0.2.1:8080") == f"'self' ws://*:{PORT}"
     house.app.config["PUBLIC_ADDRESS"] = "https://tarnfell.example"
     assert stranger(house, "GET", code).json["socket"] == {"port": None}
+    # A brand's own address for the server is another name of it.
+    assert may_connect("calls.harrow.example") == "'self' wss://calls.harrow.example"
+    assert may_connect("[2001:db8::1]:8443") == "'self' wss://[2001:db8::1]:8443"
+    house.app.config["PUBLIC_ADDRESS"] = "http://tarnfell.example"
+    assert may_connect("tarnfell.example") == "'self' ws://tarnfell.example"
+    house.app.config["SOCKET_PORT"] = None
+    assert "connect-src" not in may_connect("tarnfell.example")
 
 
 def test_a_server_without_sockets_offers_and_begins_none(house: House) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import json
+import re
 import secrets
 from pathlib import Path
 from typing import Any
@@ -48,12 +49,27 @@ _CSP = (
     "media-src 'self' data:; frame-ancestors 'self'; base-uri 'none'; form-action 'self'; object-src 'none'"
 )
 
+_HOST = re.compile(r"[\w.-]+(:\d+)?|\[[0-9A-Fa-f:]+\](:\d+)?")
+
 
 class RowNumber(IntegerConverter):
     """Numbers in addresses are of rows; beyond what the database counts to there is nothing."""
 
     def __init__(self, map: Map, **options: Any) -> None:  # noqa: A002 - werkzeug's name
         super().__init__(map, max=2**63 - 1, **options)
+
+
+def _csp() -> str:
+    """Of this request's answer. A WebSocket is at a port of its own; behind a proxy at the page's own host, for which
+    not every browser takes 'self'."""
+    socket_port, public_address = current_app.config["SOCKET_PORT"], current_app.config["PUBLIC_ADDRESS"]
+    if socket_port is None:
+        return _CSP
+    if not public_address:
+        return f"{_CSP}; connect-src 'self' ws://*:{socket_port}"
+    by = "wss" if public_address.startswith("https:") else "ws"
+    host = f" {by}://{request.host}" if _HOST.fullmatch(request.host) else ""
+    return f"{_CSP}; connect-src 'self'{host}"
 
 
 def create_app(
@@ -94,12 +110,9 @@ def create_app(
         if "db" in g:
             g.db.close()
 
-    # Behind a proxy a WebSocket is of the page's own origin; else it is at a port of its own.
-    csp = _CSP + (f"; connect-src 'self' ws://*:{socket_port}" if socket_port else "")
-
     @app.after_request
     def _headers(response: Response) -> Response:
-        response.headers.setdefault("Content-Security-Policy", csp)
+        response.headers.setdefault("Content-Security-Policy", _csp())
         response.headers["X-Content-Type-Options"] = "nosniff"
         response.headers["Referrer-Policy"] = "same-origin"
         response.headers["X-Frame-Options"] = "SAMEORIGIN"
