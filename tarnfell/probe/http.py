@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import http.client
 import json
+import ssl
 import urllib.error
 import urllib.request
 from collections.abc import Mapping
@@ -94,7 +95,16 @@ class ServerClient:
                 raise TurnedAway(_sentence(error), error.code) from None
             raise Refused(_sentence(error), error.code) from None
         except (urllib.error.URLError, OSError, http.client.HTTPException) as error:
-            raise Unreachable(str(getattr(error, "reason", error))) from None
+            raise Unreachable(_why(getattr(error, "reason", error))) from None
+
+
+def _why(reason: object) -> str:
+    if isinstance(reason, ssl.SSLCertVerificationError):
+        return (
+            f"its certificate is not trusted here ({reason.verify_message}); let this system trust who issued it, or "
+            "name a file with that certificate in SSL_CERT_FILE"
+        )
+    return str(reason)
 
 
 def _sentence(error: urllib.error.HTTPError) -> str:

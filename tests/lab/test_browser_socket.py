@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import re
 import shutil
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -17,8 +14,9 @@ from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.jobs import Job
 from tests import rig
-from tests.lab.conftest import CERTIFICATE, NEEDS_ROOT, Row, nginx, row_of
+from tests.lab.conftest import NEEDS_ROOT, row_of
 from tests.lab.test_browser import LONG_S, PLANNED, desk
+from tests.lab.test_proxied import documented_proxy
 
 pytestmark = [
     pytest.mark.lab,
@@ -33,20 +31,7 @@ NO_SOCKETS = (
     f"tcp dport {PORT} reject with tcp reset\n }}\n}}\n"
 )
 
-OPERATIONS = Path(__file__).parents[2] / "docs" / "operations.md"
 UP_KBPS, DOWN_KBPS, QUEUE_MS, FILL_S = 1000, 4000, 300, 5
-
-
-@contextmanager
-def documented_proxy(row: Row, folder: Path) -> Iterator[None]:
-    """nginx in front of the server at the far host, set as the guide for operations says."""
-    told = re.search(r"```nginx\n(.*?)```", OPERATIONS.read_text(encoding="utf-8"), re.DOTALL)
-    assert told is not None
-    server = re.sub(r"ssl_certificate(_key)? [^;]+;", rf"ssl_certificate\1 {CERTIFICATE};", told[1])
-    server = server.replace("listen 443", f"listen {row.address['far']}:443")
-    with nginx(row, "far", folder, server):
-        row.await_port("far", 443)
-        yield
 
 
 @pytest.mark.parametrize("passes", [True, False])

@@ -17,7 +17,7 @@ from tarnfell.server.http.app import create_app
 from tarnfell.store import deliveries, hashing, jobs, members, places, sites, watches
 from tarnfell.store.db import connect, writing
 from tarnfell.store.engagements import add_engagement
-from tarnfell.store.probes import add_probe, enrol, invite
+from tarnfell.store.probes import add_probe, enrol, invite, probe_by_id
 from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.wire.kinds.watch import LOST
 from tests.server.conftest import EMAIL, PASSWORD, SITE, House, record_file
@@ -296,6 +296,13 @@ def test_behind_a_proxy_of_this_machine_the_peer_is_the_one_it_wrote_down(tmp_pa
     codes(app, "127.0.0.1", [EMAIL] * 2, **made_up)
     codes(app, "203.0.113.5", [EMAIL], **made_up)  # no proxy of ours: what it says of others is not believed
     assert throttle._recent(("192.0.2.7", EMAIL)) == 2
+    heartbeat = {"Authorization": f"Bearer {house.secret}", **made_up}
+    for peer, known in (("127.0.0.1", "192.0.2.7"), ("203.0.113.5", "203.0.113.5")):
+        asked = {"REMOTE_ADDR": peer}
+        news = {"environment": {"system": "test"}}
+        told = app.test_client().post("/api/probe/heartbeat", json=news, headers=heartbeat, environ_base=asked)
+        assert told.status_code == 200
+        assert probe_by_id(connect(house.folder), 1).contact_address == known
     assert throttle._recent(("203.0.113.5", EMAIL)) == 1
 
 

@@ -42,6 +42,24 @@ def test_each_request_is_one_line_without_what_was_said(house: House, caplog: py
     assert house.token not in caplog.text
 
 
+def test_no_code_of_a_link_is_in_the_log(house: House, caplog: pytest.LogCaptureFixture) -> None:
+    code = "0123456789abcdef0123456789ab"
+    given = {"code": code, "job_id": "1", "kind": "html"}
+    paths = {
+        re.sub(r"<(?:\w+:)?(\w+)>", lambda one: given[one[1]], rule.rule)
+        for rule in house.app.url_map.iter_rules()
+        if "code" in rule.arguments
+    }
+    assert len(paths) >= 18
+    pages = [f"/{page}/{code}" for page in ("join", "test", "invited", "reset")]
+    with caplog.at_level("DEBUG", "tarnfell.request"):
+        for path in [*sorted(paths), *pages]:
+            house.app.test_client().get(path)
+            house.app.test_client().post(path)
+    assert len(caplog.records) == 2 * (len(paths) + len(pages))
+    assert code not in caplog.text
+
+
 def test_what_goes_wrong_here_is_a_warning(
     house: House, caplog: pytest.LogCaptureFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:

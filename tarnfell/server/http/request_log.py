@@ -11,10 +11,12 @@ import time
 
 from flask import Flask, Response, g, request
 
+from tarnfell.server.http.auth import peer_of
+
 log = logging.getLogger("tarnfell.request")
 
-_SECRET = re.compile(r"(/(?:join|shared)/)[^/]+")
-"""The code of an invitation: who has it enrols a machine."""
+_SECRET = re.compile(r"(/(?:join|shared|test|welcome|invited|reset)/)[^/]+")
+"""The code of a link: who has it enrols a machine, reads a report, tests from a site, or sets somebody's password."""
 OFTEN = ("/api/probe/heartbeat", "/progress")
 
 
@@ -45,4 +47,4 @@ def _who() -> str:
         return f"user {g.user.id}"
     if "probe" in g:
         return f"probe {g.probe.id}"
-    return f"nobody known, {request.remote_addr}"
+    return f"nobody known, {peer_of(request)}"

@@ -16,6 +16,7 @@ from tarnfell.core.schedule import from_us
 from tarnfell.server.access import browser_job
 from tarnfell.server.http.address import address_for
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.http.auth import peer_of
 from tarnfell.server.load.calendar import Entry, serialize
 from tarnfell.server.place.desk_link import (
     good,
@@ -191,7 +192,7 @@ def tell_alive(code: str, job_id: int) -> TestGoesOn:
     _, probe, _ = opened(code)
     with writing(g.db):
         job = browser_job(probe, job_id)
-        probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+        probe_store.keep_contact(g.db, probe.id, None, peer_of(request))
         if job.state == "taken":
             job_store.move(g.db, job.id, "running", "Packets are being sent.")
     return TestGoesOn(stop=job.stop_reason is not None or job.state in ("failed", "done"))
@@ -214,7 +215,7 @@ def take_half(code: str, job_id: int) -> Done:
     data = current_app.config["DATA"]
     sha256 = HALVES.keep(data, iter(lambda: request.stream.read(CHUNK), b""))
     with writing(g.db):
-        probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+        probe_store.keep_contact(g.db, probe.id, None, peer_of(request))
         if browser_store.keep_half(g.db, job.id, sha256):
             job_store.tell(g.db, job.id, "The browser has delivered its packets; the far end is asked for its own.")
     return Done(state="delivered")

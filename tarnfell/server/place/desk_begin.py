@@ -102,7 +102,7 @@ def _run_taken(invitation: Invitation, probe: Probe, link: BrowserLink, far_end:
     except CodecError as error:
         raise Problem(422, str(error)) from None
     run_store.describe(g.db, run.id, f"Browser, self-run{BY[way]}: {probe.name}"[:MOST_NAME], "")
-    probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+    probe_store.keep_contact(g.db, probe.id, None, peer_of(request))
     job_store.move(g.db, run.id, "taken", _AWAITED[way])
     return run.id
 
@@ -163,6 +163,6 @@ def _fill_taken(
     refuse(against_browser_filling(g.db, site, probe, asked.plan, at))
     asked = within_allowance(g.db, site, asked, at)
     job_id = job_store.ask(g.db, site.id, probe.id, "fill", invitation.invited_by, plain(asked))
-    probe_store.keep_contact(g.db, probe.id, None, request.remote_addr)
+    probe_store.keep_contact(g.db, probe.id, None, peer_of(request))
     job_store.move(g.db, job_id, "taken", _AWAITED[way])
     return job_id, asked

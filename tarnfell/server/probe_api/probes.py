@@ -8,6 +8,7 @@ from flask import Blueprint, Response, current_app, g, request
 
 from tarnfell.server.access import own_job, own_run, own_watch
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.http.auth import peer_of
 from tarnfell.server.place import probe_file
 from tarnfell.server.place.presence import again_after_s, needs_note
 from tarnfell.server.probe_api.models.probes import (
@@ -78,7 +79,7 @@ def heartbeat(body: Heartbeat) -> HeartbeatAnswer:
     clock_off_us = None if body.clock_us is None else body.clock_us - now_us()
     if needs_note(probe) or news or anything_open(g.db, probe, told) or is_news(g.db, probe, running):
         with writing(g.db):
-            probe_store.keep_contact(g.db, probe.id, news, request.remote_addr, clock_off_us)
+            probe_store.keep_contact(g.db, probe.id, news, peer_of(request), clock_off_us)
             offers = hand_out(g.db, probe, told)
             note_watch(g.db, probe, running)
     else:
@@ -155,7 +156,7 @@ def progress(run_id: int, body: Progress) -> ProgressAnswer:
             raise Problem(422, f"Run {run_id} has {run.calls} calls.")
         if {len(body.video_up), len(body.video_down)} != {run.video_streams}:
             raise Problem(422, f"Run {run_id} has {run.video_streams} video streams.")
-        probe_store.keep_contact(g.db, g.probe.id, None, request.remote_addr)
+        probe_store.keep_contact(g.db, g.probe.id, None, peer_of(request))
         if run.state == "taken":
             job_store.move(g.db, run.id, "running", "Packets are being sent.")
         if run.state in ("taken", "running"):
