@@ -14,6 +14,8 @@ SILENT = "silent"
 """The far end said nothing for longer than is borne, in the middle of calls."""
 GONE = "gone"
 """The connection to the far end broke, in the middle of calls."""
+NO_MEDIA = "no-media"
+"""The far end answered that calls may begin, and no packet of media came through either way."""
 REFUSED = "refused"
 """The far end answered and would not: full, another version, or not a far end."""
 KEY = "key"
@@ -22,8 +24,10 @@ OWN = "own"
 """This end's own fault: a measuring process ended, or the probe was stopped or restarted."""
 OTHER = "other"
 
-CODES = (UNREACHABLE, SILENT, GONE, REFUSED, KEY, OWN, OTHER)
-OF_THE_NETWORK = (UNREACHABLE, SILENT, GONE)
+CODES = (UNREACHABLE, SILENT, GONE, NO_MEDIA, REFUSED, KEY, OWN, OTHER)
+CUTS = (SILENT, GONE)
+"""In the middle of calls."""
+OF_THE_NETWORK = (UNREACHABLE, *CUTS, NO_MEDIA)
 """What a user's call would have met as well."""
 
 _TOLD_AS = (

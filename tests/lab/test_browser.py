@@ -189,7 +189,7 @@ def test_udp_that_is_blocked_is_told_as_that(row: Row, tmp_path: Path) -> None:
             at.page.press("Start the test")
             at.page.see("No media came through", LONG_S)
             run = at.run()
-    assert (run.state, run.failure_code) == ("failed", "unreachable")
+    assert (run.state, run.failure_code) == ("failed", "no-media")
     assert run.server_reachable
 
 

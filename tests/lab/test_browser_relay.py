@@ -84,7 +84,7 @@ def test_where_udp_is_blocked_calls_go_through_the_relay_and_both_is_told(tls: b
             at.page.see("MOS, idle and full", LONG_S)
         fills = job_store.newest_with(at.db, at.browser, "fill", 9)
         by = [browser_store.way_of(at.db, one.id) for one in fills]
-    assert straight.failure_code == "unreachable"
+    assert straight.failure_code == "no-media"
     assert [(one.by, one.took_ms is not None) for one in tried.relays] == [
         ("udp", False),
         ("tcp", not tls),

@@ -63,7 +63,7 @@ def test_where_udp_is_blocked_calls_go_over_a_websocket_or_it_is_told_that_none_
             reach, _ = browser_store.reach_of(at.db, second.id)
             found = {one.direction: one.figures for one in call_store.directions_of_run(at.db, second.id)}
             check = run_store.self_check(second.self_check) if passes else None
-    assert straight.failure_code == "unreachable"
+    assert straight.failure_code == "no-media"
     assert ways == ["straight", "socket"]
     assert tried.web is not None
     assert (tried.web.asked, tried.web.answered) == (20, 20)
@@ -112,7 +112,7 @@ def test_behind_a_proxy_calls_and_a_filled_line_go_over_the_pages_own_connection
             at.page.see("with a call to far, which no UDP reached: over a WebSocket to this server instead")
             fill = fill_store.fill_by_id(at.db, job.id)
             reach, source = browser_store.reach_of(at.db, job.id)
-    assert [(run.state, run.failure_code) for run in runs] == [("done", None), ("failed", "unreachable")]
+    assert [(run.state, run.failure_code) for run in runs] == [("done", None), ("failed", "no-media")]
     # Once was enough to find that no UDP passes: the line is filled by the way that was found.
     assert len(job_store.newest_with(at.db, at.browser, "fill", 9)) == 1
     assert browser_store.way_of(at.db, job.id) == "socket"

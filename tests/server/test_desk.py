@@ -242,8 +242,18 @@ def test_udp_that_does_not_pass_is_kept_as_what_the_network_did(house: House, db
     failed = stranger(house, "POST", f"{code}/jobs/{run_id}/failed", json={"why": "no-connection"})
     assert failed.json == {"state": "failed"}
     run = run_store.run_by_id(db, run_id)
-    assert (run.failure_code, run.server_reachable) == ("unreachable", 1)
+    assert (run.failure_code, run.server_reachable) == ("no-media", 1)
     assert browser_store.half_of(db, run_id) is None
+    # Counted, it is a firewall's doing and not the far end's, which answered the server that asked.
+    with writing(db):
+        site_store.change_site(db, 1, browser_counts=True, open_minute=0, close_minute=1440, open_days="1234567")
+    page = house.person.get("/api/sites/pier").json
+    (cause,) = [one for one in page["causes"] if one["network"]]
+    assert (cause["key"], cause["direction"]) == ("udp-blocked", "both")
+    assert (page["share"]["good"], page["share"]["calls"]) == (0, 2)
+    assert "No audio arrived both ways in 2 of 2 calls" in cause["says"][0]
+    assert "within 15 s no UDP packet went to the far end and back" in cause["says"][1]
+    assert cause["alternatives"][0].startswith("The far end answered when they were asked for")
     other = begin(house, code).json["job_id"]
     stranger(house, "POST", f"{code}/jobs/{other}/failed", json={"why": "no-address"})
     assert run_store.run_by_id(db, other).failure_code == "other"  # nothing was tried

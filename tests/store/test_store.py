@@ -370,3 +370,26 @@ def test_tests_through_a_relay_are_known_as_that_after_the_way_has_a_name(
     db = open_database(tmp_path)
     assert [way_of(db, number) for number in (1, 2, 3)] == ["relay", "straight", "straight"]
     assert not socket_waits(db, "aa")
+
+
+def test_browsers_that_no_media_reached_found_a_far_end_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 48})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us, failure_code, failure) VALUES "
+        "(1, 1, 1, 'calls', 'failed', 5, 'unreachable', 'No media came through: within 15 s no UDP packet went.'), "
+        "(2, 1, 1, 'calls', 'failed', 6, 'unreachable', 'No media came through the relay: it answered.'), "
+        "(3, 1, 1, 'calls', 'failed', 7, 'unreachable', 'Nothing answers at 192.0.2.1.');"
+    )
+    db.close()
+    monkeypatch.undo()
+    codes = [row[0] for row in open_database(tmp_path).execute("SELECT failure_code FROM job ORDER BY id")]
+    assert codes == ["no-media", "unreachable", "unreachable"]

@@ -116,12 +116,16 @@ def _tell_silent(
             dimensions=("reachability", "voice", "steadiness"),
         )
     if key == "udp-blocked":
+        told = next((r.fact.reason for r in bad if r.fact.reason), "")
+        if told:
+            says.insert(1, f"It was reported: “{told}”")
+        answered = "when they were asked for" if all(r.fact.reason for r in bad) else "on its control port (TCP)"
         return case.cause(
             key,
             compared.leg,
             "No audio in either direction",
             says,
-            ("The far end answered on its control port (TCP) in these calls, so it was up and could be reached.",),
+            (f"The far end answered {answered} in these calls, so it was up and could be reached.",),
             "Allow UDP to and from the far end’s media ports in the firewall, then place calls again.",
             who,
             dimensions=("reachability", "voice", "steadiness"),

@@ -61,7 +61,7 @@ ROUNDS = (time(9, 15), time(12, 45), time(16, 30))
 """Morning, noon and evening of a working day."""
 WHY = {
     "no-connection": Failure(
-        failures.UNREACHABLE,
+        failures.NO_MEDIA,
         "No media came through: within 15 s no UDP packet went to the far end and back, while the web server was "
         "reached. Usually a firewall that lets web traffic out and nothing else: allow UDP to the far end’s media "
         "ports. Where other sites get no media either, look at the far end’s own firewall and address.",

@@ -24,7 +24,7 @@ from tarnfell.store.jobs import TAKEN_BACK
 from tarnfell.store.remedies import Remedy
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.wire.failures import GONE, OF_THE_NETWORK, OTHER, SILENT, code_of
+from tarnfell.wire.failures import CUTS, NO_MEDIA, OF_THE_NETWORK, OTHER, code_of
 from tarnfell.work.evidence.site_time import moment_at
 from tarnfell.work.evidence.told import told_of
 
@@ -204,11 +204,14 @@ class _Failed:
         return self.code not in OF_THE_NETWORK and self.run.failure != TAKEN_BACK
 
     def facts(self, site: Site) -> Iterator[tuple[int, CallFact]]:
-        """Each call of it as one that a user could not have placed, or that was cut with nothing known of it."""
+        """Each call of it as one that a user could not have placed, that carried no sound, or that was cut with nothing
+        known of it."""
         if self.code not in OF_THE_NETWORK:
             return
         run, at = self.run, moment_at(site, self.at_us)
-        outcome: Outcome = "cut" if self.code in (SILENT, GONE) and run.begun_us is not None else "not placed"
+        outcome: Outcome = "cut" if self.code in CUTS and run.begun_us is not None else "not placed"
+        if self.code == NO_MEDIA:
+            outcome = "whole"
         blame = _blame(run.server_reachable)
         prompt = run.ended_us is not None and run.ended_us - self.at_us <= PROMPT_US
         if run.server_reachable is None and outcome == "not placed" and self.taken and prompt:
@@ -225,7 +228,7 @@ class _Failed:
                         direction=direction,
                         day=at.day,
                         minute=at.minute,
-                        seconds=run.seconds if outcome == "cut" else 0.0,
+                        seconds=0.0 if outcome == "not placed" else run.seconds,
                         busy=at.busy,
                         concurrent=run.calls,
                         sent=0,

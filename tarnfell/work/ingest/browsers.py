@@ -9,7 +9,7 @@ from typing import Any
 
 from tarnfell.core.trace import LAST_US
 from tarnfell.wire import WireError
-from tarnfell.wire.failures import OF_THE_NETWORK
+from tarnfell.wire.failures import CUTS
 from tarnfell.wire.kinds.fields import bounded, read, read_known
 from tarnfell.wire.kinds.fill import SLOT_MS, FillPhase, FillResult
 from tarnfell.wire.kinds.reach import MOST_RELAYS, BrowserReach, FarReach, PageReach, RelayTried, WebTried
@@ -153,7 +153,7 @@ def _phase(told: Any, about: _About) -> FillPhase:
 
 def _about(told: Mapping[str, Any]) -> _About:
     about = read(_About, {name: told[name] for name in told if name not in _PACKETS}, "The half")
-    if about.cut is not None and about.cut.code not in OF_THE_NETWORK:
+    if about.cut is not None and about.cut.code not in CUTS:
         raise WireError("The half tells a cut for a reason that is none of the network’s.")
     return about
 

@@ -16,7 +16,7 @@ from tarnfell.store.clocks import PairRun
 from tarnfell.store.runs import Run
 from tarnfell.store.videos import StoredVideo
 from tarnfell.wire import WireError
-from tarnfell.wire.failures import OF_THE_NETWORK, Failure
+from tarnfell.wire.failures import CUTS, Failure
 from tarnfell.wire.kinds.selfcheck import self_check_of
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work.ingest.clocks import known_better, settled
@@ -112,7 +112,7 @@ def cut_of(head: Record) -> Failure | None:
         )
     except (AttributeError, KeyError, TypeError, ValueError):
         raise WireError("What the record says of how the run was cut cannot be read.") from None
-    if cut.code not in OF_THE_NETWORK:
+    if cut.code not in CUTS:
         raise WireError(f"A run is not cut by “{cut.code}”.")
     return cut
 
