@@ -25,9 +25,9 @@ OWN = "own"
 OTHER = "other"
 
 CODES = (UNREACHABLE, SILENT, GONE, NO_MEDIA, REFUSED, KEY, OWN, OTHER)
-CUTS = (SILENT, GONE)
-"""In the middle of calls."""
-OF_THE_NETWORK = (UNREACHABLE, *CUTS, NO_MEDIA)
+CUTS = (UNREACHABLE, SILENT, GONE)
+"""By which calls under way may be told to have ended."""
+OF_THE_NETWORK = (*CUTS, NO_MEDIA)
 """What a user's call would have met as well."""
 
 _TOLD_AS = (

@@ -24,7 +24,7 @@ from tarnfell.store.jobs import TAKEN_BACK
 from tarnfell.store.remedies import Remedy
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.wire.failures import CUTS, NO_MEDIA, OF_THE_NETWORK, OTHER, code_of
+from tarnfell.wire.failures import GONE, NO_MEDIA, OF_THE_NETWORK, OTHER, SILENT, code_of
 from tarnfell.work.evidence.site_time import moment_at
 from tarnfell.work.evidence.told import told_of
 
@@ -209,7 +209,7 @@ class _Failed:
         if self.code not in OF_THE_NETWORK:
             return
         run, at = self.run, moment_at(site, self.at_us)
-        outcome: Outcome = "cut" if self.code in CUTS and run.begun_us is not None else "not placed"
+        outcome: Outcome = "cut" if self.code in (SILENT, GONE) and run.begun_us is not None else "not placed"
         if self.code == NO_MEDIA:
             outcome = "whole"
         blame = _blame(run.server_reachable)
