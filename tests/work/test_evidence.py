@@ -195,7 +195,7 @@ def test_a_cut_run_judged_again_stays_as_it_was(house: House) -> None:
 
 @pytest.mark.parametrize(
     "cut",
-    [{"code": "key"}, {"code": "engine"}, {"after_s": "soon"}, {"after_s": None}],
+    [{"code": "key"}, {"code": "no-media"}, {"code": "engine"}, {"after_s": "soon"}, {"after_s": None}],
 )
 def test_what_does_not_cut_a_run_is_turned_away(house: House, cut: dict[str, Any]) -> None:
     assert deliver(house, taken(house), half_file(**cut)).status_code == 422
