@@ -18,6 +18,13 @@ def test_an_outage_of_seventy_seconds_is_3500_lost_packets() -> None:
     assert stream.notes == ()
 
 
+def test_an_outage_is_counted_by_the_clock_of_the_stream_where_its_type_does_not_tell() -> None:
+    """A type beyond 95 stands for whatever was agreed: here 48 kHz, found by its pace."""
+    sent = [(START_US + 20_000 * i, ip(rtp(100 + i, 5000 + 960 * i, kind=111))) for i in range(8000)]
+    stream = one(sent[:2000] + sent[5500:])
+    assert (stream.clock_hz, judged(stream).metrics.lost) == (48_000, 3500)
+
+
 def test_an_outage_of_half_an_hour_wraps_the_numbers_and_is_still_counted() -> None:
     sent = steady(95_000)
     stream = one(sent[:2000] + sent[92_000:])

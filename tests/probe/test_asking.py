@@ -169,6 +169,7 @@ def test_what_does_not_fit_is_asked_for_over_tcp() -> None:
     def over_tcp(connection: socket.socket) -> None:
         length = int.from_bytes(connection.recv(2), "big")
         told = answer(connection.recv(length), KNOWN) or b""
+        time.sleep(0.3)
         connection.sendall(len(told).to_bytes(2, "big") + told)
 
     def truncated(data: bytes) -> bytes:
@@ -178,9 +179,13 @@ def test_what_does_not_fit_is_asked_for_over_tcp() -> None:
         sock.bind(("127.0.0.1", port))
         thread = threading.Thread(target=lambda: sock.sendto(truncated((got := sock.recvfrom(512))[0]), got[1]))
         thread.start()
+        began = time.monotonic()
         told = names.ask("127.0.0.1", "meet.example", port=port)
+        took_ms = 1000 * (time.monotonic() - began)
         thread.join(10)
     assert (told.transport, told.addresses) == ("tcp", ("192.0.2.7",))
+    assert told.took_ms is not None
+    assert 300 <= told.took_ms <= took_ms
 
 
 def asked(port: int, protocol: str = "tcp", sha256: str = "") -> ServiceAsked:

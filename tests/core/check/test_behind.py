@@ -53,6 +53,13 @@ def test_a_way_back_that_closes_within_thirty_seconds_is_a_fault() -> None:
     assert told(judged) == [("translation-forgets", "unknown", "both")]
     assert "silent for 15 s was closed; after 10 s it still was" in judged.causes[0].says
     assert "every 10 s" in judged.causes[0].remedy
+    for never, often in (
+        (15, 8),
+        (5, 2),
+        (1, 1),
+    ):  # half of what was too long, where nothing is known to be short enough
+        closed = judge(replace(HEALTHY, translation=seen(Kept(float(never), False))))
+        assert f"every {often} s" in closed.causes[0].remedy
     assert rung(judged, "translation").state == "failed"
     later = seen(*kept(s25=True, s31=False))
     assert told(judge(replace(HEALTHY, translation=later))) == []

@@ -10,8 +10,8 @@ import pytest
 
 from tarnfell.core.clock import Exchanges
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.line.filled import Filled, _Case, judge_filled
-from tarnfell.core.line.measure import Held, HeldCall, steadiness, throughput_kbps
+from tarnfell.core.line.filled import LEAST_ECHOES, Filled, _Case, judge_filled
+from tarnfell.core.line.measure import Held, HeldCall, settled, steadiness, throughput_kbps
 from tarnfell.core.line.values import FillLimits, LineFilled, Side
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.trace import NOT_ARRIVED, Trace
@@ -197,6 +197,21 @@ def test_the_leg_is_where_the_echoes_begin_to_take_longer(
     echoes = tuple(echoed(place, while_up(ms)) for place, ms in places if ms is not None)
     filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200)), echoes=echoes), LIMITS)
     assert (filled.causes[0].key, filled.causes[0].leg) == (key, leg)
+
+
+@pytest.mark.parametrize(("answered", "leg"), [(LEAST_ECHOES - 1, "unknown"), (LEAST_ECHOES, "line")])
+def test_how_many_echoes_place_a_queue(answered: int, leg: str) -> None:
+    whole, left = echoed("edge", while_up(200)), dict.fromkeys(("idle", "up"), answered)
+    rtt_us = []
+    for at, rtt in zip(whole.at_us, whole.rtt_us, strict=True):
+        phase = next((one for one in phases() if settled(one)[0] <= at < settled(one)[1]), None)
+        told = phase is not None and left[phase.way] > 0
+        if phase is not None and told:
+            left[phase.way] -= 1
+        rtt_us.append(rtt if told else -1)
+    beside = (echoed("gateway", flat), replace(whole, rtt_us=tuple(rtt_us)))
+    filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200)), echoes=beside), LIMITS)
+    assert filled.causes[0].leg == leg
 
 
 def test_too_few_echoes_place_nothing() -> None:
