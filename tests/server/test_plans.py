@@ -128,6 +128,9 @@ def test_beyond_the_ceiling_the_nearest_load_is_proposed(house: House) -> None:
     assert "room for 5" in make(house, calls=9).json["detail"]
     house.heartbeat()
     assert "room for 5" in house.place(calls=9).json["detail"]
+    set_site(house, ceiling_pct=0.5)  # 50 kbit/s: not one
+    assert house.place(calls=9).json["detail"].startswith("9 calls are beyond this site's ceiling: 0.5 % of the line")
+    assert "is room for 0" in house.place(calls=1).json["detail"]
 
 
 def test_a_window_too_short_is_said_and_shortened(house: House) -> None:
