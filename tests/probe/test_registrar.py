@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 
 from tarnfell.probe.asking.registrar import registrar
@@ -40,3 +42,8 @@ def test_who_one_is_is_shown_under_the_name_it_was_asked_by(status: str, asks: s
     ]  # fmt: skip
     assert found.failure is None
     assert PASSWORD not in str(found)
+    # Nor what was made of it.
+    sent = [one.sent for one in found.messages if f"{shown}: " in one.sent]
+    assert len(sent) == 2
+    for one in sent:
+        assert re.findall(r'response="([^"]*)"', one) == ["…"]

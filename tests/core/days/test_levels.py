@@ -35,6 +35,21 @@ def test_another_route_is_a_step_at_its_minute_and_no_episode(leg: str, by_ms: f
     assert f"{'rose' if by_ms > 0 else 'fell'} by {abs(by_ms):.0f}." in one.says
 
 
+@pytest.mark.parametrize(("minutes", "seen"), [(9, 0), (10, 4)])
+def test_a_level_is_one_that_ten_minutes_held(minutes: int, seen: int) -> None:
+    week = Week(3, days=1, interval_s=2.0)
+    week.reroutes(minutes * 60, 40, "line")
+    assert len(calm_of(week.rounds()).steps) == seen
+
+
+@pytest.mark.parametrize(("by_ms", "seen"), [(7, 0), (9, 4)])
+def test_a_step_is_four_times_what_levels_vary_by(by_ms: float, seen: int) -> None:
+    week = Week(3, days=2, interval_s=2.0)
+    week.rtt[1:] += 2.0 * (week.at_s // 60 % 2)  # from one minute to the next
+    week.reroutes(hours(0, 15), by_ms, "line")
+    assert len(calm_of(week.rounds()).steps) == seen
+
+
 def test_what_only_a_router_has_for_itself_is_no_step_of_the_way() -> None:
     week = Week(3, days=2, interval_s=2.0)
     week.rtt[1, week.among(hours(0, 15), hours(2, 0))] += 20

@@ -113,6 +113,16 @@ def test_unknown_delay_is_no_delay_kept() -> None:
     assert "300 calls count neither way" in share.closes
 
 
+@pytest.mark.parametrize(
+    ("silent", "state", "closes"), [(1, "open", "The cause found and removed"), (60, "shown not", "")]
+)
+def test_what_closes_silence_is_its_cause_found(silent: int, state: str, closes: str) -> None:
+    found = judged(runs(cells()[silent:]) + runs(cells()[:silent], down=SILENT)).verdict.requirements
+    audio = next(one for one in found if one.key == "reachability")
+    assert (audio.state, audio.closes[: len(closes) or None]) == (state, closes)
+    assert audio.says.startswith(f"{silent} of {len(cells())} calls carried no audio")
+
+
 @pytest.mark.parametrize(("unknown", "closes"), [(1, "More moments"), (2, "Answered time stamps")])
 def test_what_closes_a_bound_depends_on_whether_most_is_unknown(unknown: int, closes: str) -> None:
     evaluation = judged(runs(cells()[:1]) + runs(cells()[1 : 1 + unknown], **UNKNOWN_DELAY))
