@@ -10,17 +10,18 @@ SET_UP := .set-up
 # What sends packets or drives a browser is mostly waiting: these parts run side by side, the longest first, and what only
 # computes runs beside them with the rest of the processor.
 CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
-DESKS := $(wildcard tests/lab/test_browser*.py)
-LINES := $(filter-out $(CHECKS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
+WAYS := $(addprefix tests/lab/test_browser_,reach.py relay.py socket.py)
+DESKS := $(filter-out $(WAYS),$(wildcard tests/lab/test_browser*.py))
+LINES := $(filter-out $(CHECKS) $(WAYS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
 ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
 STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[a-n]*.py))
 LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
 WEEK := tests/demo
-IN_TIME := week lines screens checked later stages agents desks ends
+IN_TIME := week lines screens checked later stages agents desks ways ends
 IN_ITS_OWN_TIME := requests numbers checks
-SLOW := $(CHECKS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
+SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 
 .PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
@@ -33,7 +34,7 @@ demo: setup web
 
 test:
 	$(MAKE) -j2 --output-sync installed web
-	$(MAKE) -j12 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
+	$(MAKE) -j13 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
 .PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
@@ -53,6 +54,8 @@ lines: setup
 	$(BIN)/pytest $(LINES)
 desks: setup
 	$(BIN)/pytest $(DESKS)
+ways: setup
+	$(BIN)/pytest $(WAYS)
 checked: setup
 	$(BIN)/pytest $(CHECKS)
 ends: setup

@@ -20,8 +20,10 @@ def test_measure_a_place(page: Page, bench: Bench) -> None:
     page.see("lost 0.0 %, 0.0 %", within_s=90)
     page.press("Remove Ticket desk")
     page.press("Show 1 removed")
+    page.see("Restore")
+    assert page.violations() == []
     page.press("Restore Ticket desk")
-    page.see("Ticket desk")
+    page.await_gone("Restore")
     assert page.violations() == []
     db = connect(bench.folder)
     ask = "SELECT code FROM invitation JOIN probe ON probe.id = probe_id WHERE name = 'bench-probe'"

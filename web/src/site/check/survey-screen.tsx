@@ -179,10 +179,10 @@ function Places({
             {places.map((one) => (
               <tr
                 key={one.id}
-                className={`hair border-t align-top [&>*]:py-2.5 [&>*]:pr-5 ${one.removed ? "opacity-60" : ""}`}
+                className={`hair border-t align-top [&>*]:py-2.5 [&>*]:pr-5 ${one.removed ? "text-soft" : ""}`}
               >
                 <th className="max-w-48 text-left leading-snug font-semibold break-words">
-                  {one.name}
+                  <span className={one.removed ? "line-through" : ""}>{one.name}</span>
                   <span className="block text-sm font-normal text-soft">
                     {dateTime(one.asked_us, page.time_zone)}
                   </span>
