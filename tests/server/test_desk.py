@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,7 @@ from tarnfell.store import places as place_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.brands import Brand, keep_brand
 from tarnfell.store.db import connect, now_us, writing
 from tarnfell.wire.browser import BrowserCalls
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
@@ -231,6 +233,16 @@ def test_a_site_keeps_its_hours_and_its_ceiling(house: House, db: sqlite3.Connec
         site_store.change_site(db, 1, ceiling_pct=17.0, blackouts=[always])
     refused = begin(house, code)
     assert (refused.status_code, "stock-taking" in refused.json["detail"]) == (409, True)
+    # In the way of the readers' country, but for what was typed in.
+    with writing(db):
+        site_store.change_site(db, 1, blackouts=[replace(always, why="1.5 tonnes")])
+        keep_brand(db, 1, Brand(locale="de-DE"))
+    assert "1.5 tonnes" in begin(house, code).json["detail"]
+    with writing(db):
+        site_store.change_site(db, 1, ceiling_pct=15.5, blackouts=[])
+    assert "15,5 % of the line" in begin(house, code).json["detail"]
+    with writing(db):
+        site_store.change_site(db, 1, ceiling_pct=17.0)
     with writing(db):
         site_store.change_site(db, 1, blackouts=[])
     assert begin(house, code).status_code == 200

@@ -97,7 +97,7 @@ def _run_taken(invitation: Invitation, probe: Probe, link: BrowserLink, far_end:
         asked_by=invitation.invited_by,
     )
     try:
-        refuse(against_browser(g.db, site, probe, spec, from_us(now_us())))
+        refuse(site, against_browser(g.db, site, probe, spec, from_us(now_us())))
         run = run_store.add_run(g.db, spec, f"Begun in the browser of {probe.name}.")
     except CodecError as error:
         raise Problem(422, str(error)) from None
@@ -160,7 +160,7 @@ def _fill_taken(
         raise Problem(409, "This link does not ask for the line to be filled.")
     site, at = site_store.site_by_id(g.db, probe.site_id), from_us(now_us())
     asked = FillAsked(far_end.id, link.codec, link.ptime_ms, fill_plan(link))
-    refuse(against_browser_filling(g.db, site, probe, asked.plan, at))
+    refuse(site, against_browser_filling(g.db, site, probe, asked.plan, at))
     asked = within_allowance(g.db, site, asked, at)
     job_id = job_store.ask(g.db, site.id, probe.id, "fill", invitation.invited_by, plain(asked))
     probe_store.keep_contact(g.db, probe.id, None, peer_of(request))

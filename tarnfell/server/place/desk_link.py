@@ -16,9 +16,11 @@ from flask import current_app, g, request
 
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.offering import answer_of
+from tarnfell.report.locales import localized
 from tarnfell.server.http.api import Problem
 from tarnfell.server.http.auth import peer_of
 from tarnfell.server.place.join import require_invitation
+from tarnfell.store import brands as brand_store
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
@@ -79,10 +81,13 @@ def sockets_taken() -> None:
         raise Problem(409, "This server takes no tests over WebSocket.")
 
 
-def refuse(reason: Reason | None) -> None:
-    """Raises Problem, in words for somebody who knows nothing of the site's other tests."""
+def refuse(site: Site, reason: Reason | None) -> None:
+    """Raises Problem, in words for somebody who knows nothing of the site's other tests, with times and figures as the
+    readers' country writes them."""
     if reason:
-        raise Problem(409, BUSY if reason.code == "busy" else reason.words)
+        typed = [one.why for one in site.blackouts]
+        words = localized(reason.words, brand_store.brand_of(g.db, site.engagement_id).locale, typed)
+        raise Problem(409, BUSY if reason.code == "busy" else words)
 
 
 def begin(job_id: int, far_end: FarEnd, calls: BrowserCalls, way: Way = "straight") -> str:
