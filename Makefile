@@ -34,7 +34,7 @@ demo: setup web
 
 test:
 	$(MAKE) -j2 --output-sync installed web
-	$(MAKE) -j13 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
+	$(MAKE) -j12 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
 .PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.

@@ -85,15 +85,24 @@ def _joined(ours: Record, theirs: Theirs) -> Record:
     if far is None:
         return ours
     columns = dict(ours.columns)
-    for name, column in far.items():
-        if name.startswith("arrival_"):
-            columns[f"up.{name}"] = PackedColumn(f"up.{name}", column.count, column.deflated)
+    columns.update(_arrived(far, ours.columns.get("up.sent_us")))
     if "sent_us" in far:
         came = ours.columns.get("down.arrival_seq")
         least = max(came.values(), default=-1) + 1 if came else 0
         columns["down.sent_us"] = _until(far["sent_us"], float(ours.meta["half"]["seconds"]), least)
     meta = {name: value for name, value in ours.meta.items() if name != "half"}
     return Record(meta, columns)
+
+
+def _arrived(far: Mapping[str, PackedColumn], sent: PackedColumn | None) -> dict[str, PackedColumn]:
+    """What came up, of what this end tells that it sent: of what it sent as it was closed it says nothing."""
+    found = {name: column for name, column in far.items() if name.startswith("arrival_")}
+    numbers = found["arrival_seq"].values() if sent is not None and "arrival_seq" in found else []
+    if sent is None or max(numbers, default=-1) < sent.count:
+        return {f"up.{name}": PackedColumn(f"up.{name}", one.count, one.deflated) for name, one in found.items()}
+    known = [place for place, number in enumerate(numbers) if number < sent.count]
+    values = {name: one.values() for name, one in found.items()}
+    return {f"up.{name}": pack_column(f"up.{name}", [all_[at] for at in known]) for name, all_ in values.items()}
 
 
 def _until(sent: PackedColumn, seconds: float, least: int) -> PackedColumn:

@@ -32,6 +32,8 @@ from tests.rig import PATIENCE
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 WAIT_S = 20
+SCRIPT_S = 120
+"""What looks at all of a large page takes as long on a machine that does other things as well."""
 _TEXT = "return (document.body?.innerText ?? '').replace(/[\\t\\u00a0]/g, ' ')"
 """Cells of a row are told with tabs between them."""
 
@@ -61,6 +63,7 @@ def chromium(width: int = 1280, height: int = 800, trusts: Path | None = None) -
         if trusts is not None:
             options.add_argument(f"--ignore-certificate-errors-spki-list={_key_hash(trusts)}")
         driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+        driver.set_script_timeout(PATIENCE * SCRIPT_S)
         # The window has a frame even without a screen; the page gets the size asked for.
         driver.execute_cdp_cmd(
             "Emulation.setDeviceMetricsOverride",

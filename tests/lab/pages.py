@@ -1,6 +1,7 @@
-"""Many pages at once as a far end sees them: offers, data channels and packets (HOST PORT KEY PAGES SECONDS).
+"""Many pages at once as a far end sees them: offers, data channels and packets (HOST PORT KEY PAGES).
 
-Prints how many packets each sent, how many came back, and whether the far end kept its half.
+Says on standard error when all are open, and ends them at a line on standard input. Then it prints of each how many
+packets came, how many the far end told that it had, and whether it kept its half.
 """
 
 import asyncio
@@ -14,25 +15,24 @@ from aiortc import RTCConfiguration, RTCDataChannel, RTCPeerConnection, RTCSessi
 from tarnfell.probe.offering import answer_of
 from tarnfell.wire.browser import CONTROL, MEDIA, BrowserCalls, Packet
 
-host, port, key, pages, seconds = sys.argv[1], int(sys.argv[2]), sys.argv[3], int(sys.argv[4]), float(sys.argv[5])
-INTERVAL_MS = 60
+host, port, key, pages = sys.argv[1], int(sys.argv[2]), sys.argv[3], int(sys.argv[4])
+INTERVAL_MS, PACKETS = 60, 30
+LONG_S = 100.0
+"""Of a session, however slow this machine is: nothing is sent for most of it."""
 
 
 @dataclass
 class Told:
-    sent: int = 0
     numbers: set[int] = field(default_factory=set)
-    kept: bool = False
     up: int = 0
-    """Of what was sent, as the far end tells it came."""
+    kept: bool = False
 
 
-async def page(number: int, all_open: asyncio.Barrier) -> Told:
+async def page(number: int, door: asyncio.Semaphore, is_open: asyncio.Event, finish: asyncio.Event) -> Told:
     told, finished = Told(), asyncio.Event()
     peer = RTCPeerConnection(RTCConfiguration(iceServers=[]))
     media: RTCDataChannel = peer.createDataChannel(MEDIA, ordered=False, maxRetransmits=0)
     control: RTCDataChannel = peer.createDataChannel(CONTROL)
-    is_open = asyncio.Event()
     control.on("open", is_open.set)
 
     @media.on("message")
@@ -42,42 +42,41 @@ async def page(number: int, all_open: asyncio.Barrier) -> Told:
     @control.on("message")
     def _(text: str) -> None:
         words = json.loads(text)
-        told.kept = told.kept or bool(words.get("kept"))
         if "progress" in words:
             told.up = words["progress"]["received"][0]
-        if told.kept:
+        if words.get("kept"):
+            told.kept = True
             finished.set()
 
-    await peer.setLocalDescription(await peer.createOffer())
-    asked = BrowserCalls(
-        calls=1,
-        interval_ms=INTERVAL_MS,
-        filling=93,
-        seconds=seconds,
-        offer=peer.localDescription.sdp,
-        token="f" * 62 + f"{number:02x}",
-    )
-    answer = await asyncio.to_thread(answer_of, host, port, key, asked)
-    await peer.setRemoteDescription(RTCSessionDescription(answer, "answer"))
-    await asyncio.wait_for(is_open.wait(), 60)
-    await all_open.wait()
-    control.send(json.dumps({"begin": True}))
-    print(f"page {number} is open", file=sys.stderr, flush=True)
-    for count in range(round(seconds * 1000 / INTERVAL_MS)):
+    # A far end waits no longer than twenty seconds for a page that it has answered: a few at a time.
+    async with door:
+        await peer.setLocalDescription(await peer.createOffer())
+        asked = BrowserCalls(1, INTERVAL_MS, 93, LONG_S, peer.localDescription.sdp, f"{number:064x}")
+        answer = await asyncio.to_thread(answer_of, host, port, key, asked)
+        await peer.setRemoteDescription(RTCSessionDescription(answer, "answer"))
+        await asyncio.wait_for(is_open.wait(), LONG_S)
+        control.send(json.dumps({"begin": True}))
+    for count in range(PACKETS):
         media.send(Packet(0, count, time.time() * 1e6).serialize(93))
-        told.sent += 1
         await asyncio.sleep(INTERVAL_MS / 1000)
-    await asyncio.sleep(3)
+    control.send(json.dumps({"stop": True}))
+    await finish.wait()
     control.send(json.dumps({"finish": True}))
-    await asyncio.wait_for(finished.wait(), 60)
+    await asyncio.wait_for(finished.wait(), LONG_S)
     await peer.close()
     return told
 
 
 async def main() -> None:
-    all_open = asyncio.Barrier(pages)
-    done = await asyncio.gather(*(page(number, all_open) for number in range(pages)))
-    print(json.dumps([{"sent": one.sent, "came": len(one.numbers), "up": one.up, "kept": one.kept} for one in done]))
+    door, finish = asyncio.Semaphore(3), asyncio.Event()
+    opens = [asyncio.Event() for _ in range(pages)]
+    under_way = asyncio.gather(*(page(number, door, one, finish) for number, one in enumerate(opens)))
+    for one in opens:
+        await one.wait()
+    print("all are open", file=sys.stderr, flush=True)
+    await asyncio.to_thread(sys.stdin.readline)
+    finish.set()
+    print(json.dumps([{"came": len(one.numbers), "up": one.up, "kept": one.kept} for one in await under_way]))
 
 
 asyncio.run(main())

@@ -12,12 +12,13 @@ import pytest
 
 from tarnfell.farend import halves as kept
 from tarnfell.farend.halves import Halves
+from tarnfell.probe import halves
 from tarnfell.probe.call import place_calls
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, Ticket, _joined, completed
 from tarnfell.probe.works.calls import pack_run
 from tarnfell.wire.kinds.calls import CallPlan, LiveSecond
-from tarnfell.wire.record import Record, split_parts
+from tarnfell.wire.record import Record, pack_column, split_parts
 from tests import rig
 
 TOKEN = "ab" * 32
@@ -153,3 +154,15 @@ def test_halves_are_bounded_in_number_size_and_age(tmp_path: Path, monkeypatch: 
 def test_a_disk_that_refuses_fails_no_session(tmp_path: Path) -> None:
     (tmp_path / "file").write_text("")
     assert not Halves(tmp_path / "file").keep(TOKEN, b"x")
+
+
+def test_what_came_and_is_not_told_as_sent_is_left_out() -> None:
+    """A page that is closed says nothing of what it sent last."""
+    far = {"arrival_seq": pack_column("", [0, 2, 1, 3, 4, 2]), "arrival_us": pack_column("", [10, 30, 31, 40, 50, 51])}
+
+    def told(sent: int | None) -> list[list[int]]:
+        column = None if sent is None else pack_column("", range(sent))
+        return [list(halves._arrived(far, column)[f"up.arrival_{name}"].values()) for name in ("seq", "us")]
+
+    assert told(3) == [[0, 2, 1, 2], [10, 30, 31, 51]]
+    assert told(5) == told(None) == [[0, 2, 1, 3, 4, 2], [10, 30, 31, 40, 50, 51]]

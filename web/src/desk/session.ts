@@ -329,8 +329,15 @@ export class Session {
   private keepAtOnce(path: string): void {
     if (this.own || this.order.fill) return; // over already; what a filled line carried is known at its end alone
     this.stopped = true;
-    this.lastedS = (now() * 1000 - this.startedUs) / 1e6;
+    this.lastedS = (now() * 1000 - this.startedUs) / 1e6 - SETTLE_MS / 1000;
+    if (this.lastedS <= 0) return;
     this.own = this.check.end();
+    // What was on its way, or lay in this browser, would be told as lost.
+    for (const call of this.calls) {
+      call.sent_us = call.sent_us.filter((at) => at < this.lastedS * 1e6);
+      const reached = Math.min(call.far[0], call.sent_us.length);
+      call.far = [reached, Math.min(call.far[1], reached)];
+    }
     keepAtOnce(path, this.body());
   }
 
