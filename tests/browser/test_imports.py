@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -11,6 +10,7 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.support.select import Select
 
 from tarnfell.exchange.writing import write_capture
+from tests import rig
 from tests.browser.driver import Page
 from tests.exchange.test_capture import packets
 
@@ -66,13 +66,13 @@ def test_a_capture_is_given_its_codec_its_name_and_its_pairs(page: Page, tmp_pat
     give(page, file)
     page.see("Call between 192.0.2.10:20000 and 198.51.100.20:30000")
     page.see("name the codec to have quality")
-    for _ in range(2):
+    for chosen in (1, 2):
         codec = next(
             s for s in page.driver.find_elements(By.CSS_SELECTOR, "article article select")
             if s.get_attribute("value") == ""
         )  # fmt: skip
         Select(codec).select_by_value("opus-24")
-        time.sleep(0.5)
+        rig.eventually(lambda n=chosen: page.text().count("type 111, Opus 24 kbit/s") == n, "the codec to be taken", 60)
     page.see("MOS in its worse direction")
     page.press("Separate")
     page.see("Other direction of the same call")
