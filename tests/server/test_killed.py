@@ -131,6 +131,11 @@ def clerk_of(folder: Path) -> int | None:
         return None
 
 
+def left(data: Path) -> list[str]:
+    """Files of deliveries, but for one that a kill left half written."""
+    return [one.name for one in DELIVERIES.names(data) if not one.name.endswith(".half")]
+
+
 def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: Path) -> None:
     house, port, chance = built_house(tmp_path), rig.free_port(), random.Random(7)
     watch_store.want(connect(tmp_path), 1, 1, 1000, 46, None)
@@ -161,6 +166,7 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: 
         db = connect(tmp_path)
         rig.eventually(lambda: db.execute("SELECT count(*) FROM delivery").fetchone()[0] == 0, "all to be judged")
         rig.eventually(lambda: db.execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0, "all to be packed")
+        rig.eventually(lambda: left(tmp_path) == [], "the files of what was judged to be let go of")
     finally:
         field.stop.set()
         worker.join()
@@ -177,7 +183,7 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost_or_doubled(tmp_path: 
     assert directions == 4 * len(done)
     told = db.execute("SELECT job_id FROM job_event WHERE state = 'done'").fetchall()
     assert len(told) == len(done)
-    assert [f.name for f in DELIVERIES.names(tmp_path) if not f.name.endswith(".half")] == []
+    assert left(tmp_path) == []
     assert "Traceback" not in (tmp_path / "log").read_text()
     parts = [cells.unpacked(cell) for cell in cell_store.cells_between(db, 1, 0, 4_000_000_000_000_000)]
     at_s = [at // 1000 for part in parts for at in part.at_ms.tolist()]
