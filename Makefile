@@ -24,10 +24,10 @@ IN_ITS_OWN_TIME := requests numbers checks
 SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 
-.PHONY: mutants wheel help demo test lint types unit browser bench screenshots web api clean setup system
+.PHONY: mutants moments wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
-	@echo "  make lint types unit browser bench mutants screenshots web wheel api clean"
+	@echo "  make lint types unit browser bench mutants moments screenshots web wheel api clean"
 
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
@@ -76,6 +76,10 @@ unit: setup
 mutants: setup
 	$(BIN)/pip install -q --require-hashes -r requirements-mutants.txt
 	$(BIN)/python scripts/mutants.py --count $(or $(COUNT),60) --seed $(or $(SEED),1)
+
+# The demo's tests, with weeks that end at other moments than now.
+moments: setup
+	$(BIN)/python scripts/moments.py --count $(or $(COUNT),24) --seed $(or $(SEED),1)
 
 browser: setup system web
 	$(BIN)/pytest tests/browser

@@ -63,8 +63,8 @@ def run_demo(port: int, folder: Path, fresh: bool = False) -> None:
         bench.stop()
 
 
-def prepare(folder: Path, fresh: bool = False) -> None:
-    """The demo's data in ``folder``, made when it is not there. Raises DemoError."""
+def prepare(folder: Path, fresh: bool = False, end: datetime | None = None) -> None:
+    """The demo's data in ``folder``, made when it is not there; its week ends now or at ``end``. Raises DemoError."""
     mark = folder / _MARK
     if (folder / FILE_NAME).exists():
         if not mark.exists():
@@ -76,7 +76,7 @@ def prepare(folder: Path, fresh: bool = False) -> None:
     # Made aside and moved in whole, so that an interrupted start leaves nothing half made.
     aside = folder / "making"
     shutil.rmtree(aside, ignore_errors=True)
-    make_history(aside, datetime.now(UTC), lambda words: print(f"  {words} …", flush=True))
+    make_history(aside, end or datetime.now(UTC), lambda words: print(f"  {words} …", flush=True))
     (aside / FILE_NAME).replace(folder / FILE_NAME)
     shutil.rmtree(aside)
     mark.write_text(json.dumps({"made_us": now_us()}))
