@@ -6,6 +6,7 @@ import json
 import sqlite3
 from dataclasses import asdict, dataclass, fields
 
+from tarnfell.core.codecs import codec_table
 from tarnfell.core.rates import Flow, VideoLoad
 from tarnfell.store import jobs
 from tarnfell.store.jobs import State, StopReason
@@ -172,17 +173,25 @@ def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
 
 _PLACED = (
     "site_id = ?1 AND purpose = 'placed' AND (?2 = '' OR instr(lower(name || ' ' || note || ' ' || codec || ' ' || "
-    "state || ' ' || coalesce(failure, '')), lower(?2)) > 0)"
+    "state || ' ' || coalesce(failure, '')), lower(?2)) > 0 OR codec IN (SELECT value FROM json_each(?3)))"
 )
 
 
 def placed_runs(db: sqlite3.Connection, site_id: int, limit: int, offset: int = 0, words: str = "") -> list[Run]:
-    """Runs somebody asked for, newest first; those of which name, note, codec, state or failure holds ``words``."""
+    """Runs somebody asked for, newest first; those of which name, note, codec, state or failure holds ``words``.
+
+    A codec is found by its title as well as by the table's name for it.
+    """
     rows = db.execute(
-        f"{_RUN} WHERE {_PLACED} ORDER BY created_us DESC LIMIT ?3 OFFSET ?4",
-        (site_id, words, limit, offset),
+        f"{_RUN} WHERE {_PLACED} ORDER BY created_us DESC LIMIT ?4 OFFSET ?5",
+        (site_id, words, _codecs_titled(words), limit, offset),
     )
     return [_run(row) for row in rows]
+
+
+def _codecs_titled(words: str) -> str:
+    """As JSON: the table has their names, people know their titles."""
+    return json.dumps([one.name for one in codec_table().values() if words.lower() in one.title.lower()])
 
 
 def describe(db: sqlite3.Connection, run_id: int, name: str, note: str) -> None:
@@ -191,7 +200,9 @@ def describe(db: sqlite3.Connection, run_id: int, name: str, note: str) -> None:
 
 
 def count_placed(db: sqlite3.Connection, site_id: int, words: str = "") -> int:
-    row = db.execute(f"SELECT count(*) FROM run_job WHERE {_PLACED}", (site_id, words)).fetchone()
+    row = db.execute(
+        f"SELECT count(*) FROM run_job WHERE {_PLACED}", (site_id, words, _codecs_titled(words))
+    ).fetchone()
     return int(row[0])
 
 

@@ -184,10 +184,19 @@ def test_delay_hangs_below_the_surface_to_one_scale_for_both_directions() -> Non
     assert js("fill-geometry", "xOf", scale, 0, 1080) == fill["left"]
     assert js("fill-geometry", "xOf", scale, 1, 1080) == 1080 - fill["right"]
     assert js("fill-geometry", "scaleOf", [])["deepMs"] == 20
+    for side in ("up", "down"):
+        assert js("fill-geometry", "scaleOf", [{"at_s": 0, f"{side}_marked_ms": 300}])["deepMs"] == pytest.approx(312)
+
+
+@pytest.mark.parametrize("side", ["up", "down"])
+def test_a_marked_call_is_drawn_where_one_was_held(side: str) -> None:
+    second = {"at_s": 0, "up": 4.2, "down": 4.2, "up_marked": None, "down_marked": None}
+    assert not js("fill-geometry", "holdsMarked", [second, second])
+    assert js("fill-geometry", "holdsMarked", [second, {**second, f"{side}_marked": 1.0}])
 
 
 def test_the_marked_call_is_a_line_with_gaps_where_nothing_arrived() -> None:
-    marked = [instant(n / 10, up_marked_ms=ms) for n, ms in enumerate((10, 20, None, 5))]
+    marked = [instant(n / 10, up_marked_ms=ms) for n, ms in enumerate((10, 18, None, 5))]
     path = js("fill-geometry", "markedLine", marked, "up", 1080)
     assert re.findall("[ML]", path) == ["M", "L", "M"]
     assert path.startswith(f"M74.0 {26 + 128 * 10 / 20:.1f}")  # at least 20 ms deep

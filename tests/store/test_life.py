@@ -80,6 +80,12 @@ def test_runs_are_listed_newest_first_in_pages(db: sqlite3.Connection) -> None:
     assert len(runs.open_runs(db, 1)) == 3
 
 
+@pytest.mark.parametrize(("words", "found"), [("g.711 a", 1), ("G711A", 1), ("G.722", 0), ("20", 0), ("", 1)])
+def test_runs_are_found_by_what_people_call_the_codec(db: sqlite3.Connection, words: str, found: int) -> None:
+    new_run(db)
+    assert len(runs.placed_runs(db, 1, 10, words=words)) == runs.count_placed(db, 1, words) == found
+
+
 def test_seconds_are_kept_once_and_given_in_order(db: sqlite3.Connection) -> None:
     run = new_run(db)
     for second in (2, 1, 2, 3):

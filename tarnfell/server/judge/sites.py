@@ -179,7 +179,7 @@ def _run_line(run: Run, site: Site) -> RunLine:
         note=run.note,
         words=run.failure or STATE_WORDS[run.state],
         created_us=run.created_us,
-        codec=run.codec,
+        codec_title=find_codec(run.codec).title,
         ptime_ms=run.ptime_ms,
         calls=run.calls,
         seconds=run.seconds,

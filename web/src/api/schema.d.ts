@@ -16078,8 +16078,8 @@ export interface components {
             words: string;
             /** Created Us */
             created_us: number;
-            /** Codec */
-            codec: string;
+            /** Codec Title */
+            codec_title: string;
             /** Ptime Ms */
             ptime_ms: number;
             /** Calls */

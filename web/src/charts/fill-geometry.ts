@@ -16,7 +16,11 @@ export interface Scale {
 
 /** One scale for both directions, so that they can be compared; at least 20 ms deep. */
 export function scaleOf(instants: Instant[]): Scale {
-  const deepest = instants.reduce((most, one) => Math.max(most, one.up_ms ?? 0, one.down_ms ?? 0), 0);
+  const deepest = instants.reduce(
+    (most, one) =>
+      Math.max(most, one.up_ms ?? 0, one.down_ms ?? 0, one.up_marked_ms ?? 0, one.down_marked_ms ?? 0),
+    0,
+  );
   const deepMs = Math.max(20, deepest * 1.04);
   const step = STEPS.find((s) => deepMs / s <= 3.5) ?? 5000;
   const ticks = Array.from({ length: Math.floor(deepMs / step) + 1 }, (_, i) => i * step);
@@ -58,6 +62,11 @@ export function soundingsOf(
     const mos = seconds[Math.floor(one.at_s)]?.[side] ?? null;
     return [{ x: xOf(scale, one.at_s, width), width: each, depth: depthOf(scale, ms), mos }];
   });
+}
+
+/** Whether a marked call was held beside the streams: a browser cannot mark. One that never arrived has its seconds too. */
+export function holdsMarked(seconds: Model<"SecondMos">[]): boolean {
+  return seconds.some((one) => one.up_marked !== null || one.down_marked !== null);
 }
 
 /** The marked call's delays as a line; gaps where nothing of it arrived. */

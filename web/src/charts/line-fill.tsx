@@ -2,7 +2,17 @@
 import type { Model } from "../api/client";
 import { Wide } from "../ui/wide";
 import { paintMos } from "./depth";
-import { depthOf, FILL, markedLine, type Side, scaleOf, soundingsOf, surfaceOf, xOf } from "./fill-geometry";
+import {
+  depthOf,
+  FILL,
+  holdsMarked,
+  markedLine,
+  type Side,
+  scaleOf,
+  soundingsOf,
+  surfaceOf,
+  xOf,
+} from "./fill-geometry";
 
 const W = 1080;
 const H = FILL.top + 2 * FILL.tier + FILL.gap + 44;
@@ -15,6 +25,7 @@ const SIDES: [Side, string][] = [
 export function LineFill({ filled }: { filled: Model<"LineFilled"> }) {
   const { instants, seconds, phases } = filled;
   const scale = scaleOf(instants);
+  const marked = holdsMarked(seconds);
   const x = (at: number) => xOf(scale, at, W);
   return (
     <Wide label="Delay and quality while the line was filled">
@@ -76,8 +87,24 @@ export function LineFill({ filled }: { filled: Model<"LineFilled"> }) {
                 />
               ))}
               <path d={markedLine(instants, side, W)} fill="none" stroke="var(--ink)" strokeWidth={1.3} />
-              <Quality seconds={seconds} side={side} y={strip} x={x} marked={false} />
-              <Quality seconds={seconds} side={side} y={strip + FILL.strip + 2} x={x} marked />
+              <Quality
+                seconds={seconds}
+                side={side}
+                y={strip}
+                x={x}
+                marked={false}
+                name={marked ? "unmarked" : "MOS"}
+              />
+              {marked && (
+                <Quality
+                  seconds={seconds}
+                  side={side}
+                  y={strip + FILL.strip + 2}
+                  x={x}
+                  marked
+                  name="marked"
+                />
+              )}
             </g>
           );
         })}
@@ -89,8 +116,9 @@ export function LineFill({ filled }: { filled: Model<"LineFilled"> }) {
         </text>
       </svg>
       <p className="mt-1 text-sm text-soft">
-        Hanging: how much longer packets of the call without marking took, painted by its quality. Line: the
-        call marked EF. Strips: each second’s quality, unmarked above marked.
+        {marked
+          ? "Hanging: how much longer packets of the call without marking took, painted by its quality. Line: the call marked EF. Strips: each second’s quality, unmarked above marked."
+          : "Hanging: how much longer packets of the call took, which had no marking, painted by its quality. Strip: each second’s quality."}
       </p>
     </Wide>
   );
@@ -100,14 +128,15 @@ function Quality(props: {
   seconds: Model<"SecondMos">[];
   side: Side;
   marked: boolean;
+  name: string;
   y: number;
   x: (at: number) => number;
 }) {
-  const { seconds, side, marked, y, x } = props;
+  const { seconds, side, marked, name, y, x } = props;
   return (
     <>
       <text x={FILL.left - 6} y={y + 9} textAnchor="end" className="fill-soft text-[11px]">
-        {marked ? "marked" : "unmarked"}
+        {name}
       </text>
       {seconds.map((one) => {
         const mos = marked ? (side === "up" ? one.up_marked : one.down_marked) : one[side];

@@ -1,7 +1,7 @@
 // Runs, a line each.
 import { Link } from "react-router";
 import type { Model } from "../api/client";
-import { dateTime, marking } from "../ui/format";
+import { dateTime, marking, withUnit } from "../ui/format";
 import { Term } from "../ui/term";
 import { Wide } from "../ui/wide";
 
@@ -36,9 +36,9 @@ export function RunTable({ runs, timeZone }: { runs: Model<"RunLine">[]; timeZon
                 {run.note && <span className="block max-w-72 text-sm text-soft">{run.note}</span>}
               </td>
               <td>{run.calls}</td>
-              <td>{run.seconds} s</td>
+              <td>{withUnit(run.seconds, "s")}</td>
               <td>
-                {run.codec}, {run.ptime_ms} ms
+                <span className="whitespace-nowrap">{run.codec_title}</span>, {withUnit(run.ptime_ms, "ms")}
                 {run.load && <span className="block text-sm text-soft">{run.load}</span>}
               </td>
               <td>{marking(run.dscp)}</td>

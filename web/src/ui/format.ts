@@ -11,7 +11,7 @@ export function writeAsIn(tag: string) {
 }
 
 /** No line ends between the two. */
-function withUnit(figure: number | string, unit: string): string {
+export function withUnit(figure: number | string, unit: string): string {
   return `${figure}\u00a0${unit}`;
 }
 

@@ -219,7 +219,7 @@ class RunLine(Model):
     state: State
     words: str
     created_us: int
-    codec: str
+    codec_title: str
     ptime_ms: int
     calls: int
     seconds: float

@@ -2,10 +2,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Model, post, put, remove } from "../../api/client";
+import { holdsMarked } from "../../charts/fill-geometry";
 import { LineFill } from "../../charts/line-fill";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
-import { ago, DASH, dateTime, duration, fixed, megabits, throughput } from "../../ui/format";
+import { ago, DASH, dateTime, duration, fixed, megabits, pct, throughput, withUnit } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { calledBy } from "../../ui/reach";
 import { Pending, Trail } from "../../ui/screen";
@@ -43,8 +44,9 @@ export function LineScreen({ id }: { id: string }) {
       />
       <h1 className="mt-2 text-3xl tracking-tight">Fill the line of {data.site_name}</h1>
       <p className="mt-1 max-w-3xl text-soft">
-        TCP streams fill the line while two calls are held on it, one marked EF and one without marking. What
-        a busy line adds to delay, and whether marking helps, shows within a minute.
+        TCP streams fill the line while a probe holds two calls on it, one marked EF and one without marking.
+        What a busy line adds to delay, and whether marking helps, shows within a minute. A browser holds one
+        call, without marking.
       </p>
       <BenchMenu slug={id} />
       <AskFill
@@ -208,6 +210,7 @@ function Findings({ filled }: { filled: Model<"LineFilled"> }) {
 }
 
 function Figures({ filled }: { filled: Model<"LineFilled"> }) {
+  const marked = holdsMarked(filled.seconds);
   return (
     <Wide label="Figures of each phase">
       <table className="mt-5 w-full [&_td]:pr-4 [&_th]:pr-4 [&_th]:text-left">
@@ -220,8 +223,8 @@ function Figures({ filled }: { filled: Model<"LineFilled"> }) {
             <th>Delay added, median</th>
             <th>95th percentile</th>
             <th>Loss</th>
-            <th>MOS unmarked</th>
-            <th>MOS marked</th>
+            <th>{marked ? "MOS unmarked" : "MOS"}</th>
+            {marked && <th>MOS marked</th>}
           </tr>
         </thead>
         <tbody>
@@ -238,9 +241,9 @@ function Figures({ filled }: { filled: Model<"LineFilled"> }) {
                     <td>{row === 0 ? unit(phase.rtt_p50_ms, "ms") : ""}</td>
                     <td>{unit(figures.delay_added_p50_ms, "ms")}</td>
                     <td>{unit(figures.delay_added_p95_ms, "ms")}</td>
-                    <td>{figures.loss_pct === null ? DASH : `${figures.loss_pct.toFixed(1)} %`}</td>
+                    <td>{pct(figures.loss_pct)}</td>
                     <td>{fixed(figures.mos, 2)}</td>
-                    <td>{fixed(figures.mos_marked, 2)}</td>
+                    {marked && <td>{fixed(figures.mos_marked, 2)}</td>}
                   </tr>
                 );
               }),
@@ -248,8 +251,9 @@ function Figures({ filled }: { filled: Model<"LineFilled"> }) {
         </tbody>
       </table>
       <p className="mt-2 text-sm text-soft">
-        Delay is one way, of the call without marking, above its median on the idle line. {congestion(filled)}
-        The streams moved {(filled.moved_bytes / 1e6).toFixed(1)} MB.
+        Delay is one way, of {marked ? "the call without marking" : "the call"}, above its median on the idle
+        line. {congestion(filled)}
+        The streams moved {withUnit((filled.moved_bytes / 1e6).toFixed(1), "MB")}.
       </p>
     </Wide>
   );
@@ -262,5 +266,5 @@ function congestion(filled: Model<"LineFilled">): string {
 
 function unit(value: number | null, name: string): string {
   if (value === null) return DASH;
-  return `${Math.abs(value) < 10 ? value.toFixed(1) : value.toFixed(0)} ${name}`;
+  return withUnit(Math.abs(value) < 10 ? value.toFixed(1) : value.toFixed(0), name);
 }
