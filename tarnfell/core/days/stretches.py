@@ -18,6 +18,8 @@ from tarnfell.core.days.rounds import Flags, Ints
 SPARSE, DENSER = (0.0, 180.0), ((0.6, 60.0), (0.15, 120.0))
 """Missed share of the trouble that is looked for, and over how many seconds without any it is still one; of the sparse
 one it is the share that just spoils a call."""
+GONE = (0.95, 60.0)
+"""The same of a way that is gone: by it an outage is told from what was lost alone a few rounds before or after."""
 JOIN_ROUNDS, SPARSE_ROUNDS = 3, 100
 """Where rounds are seldom: so many good ones do not end it, and of the sparse trouble, in which one round of twenty is
 missed, so many."""
@@ -105,8 +107,22 @@ class _Search:
                     for again in self.at_level(SPARSE, rest):
                         found += self.refined(again, levels[i + 1 :])
                 return found
+        one = self._trimmed(one)
         hit, rounds = self._missed(one)
         return [one] if self._spoils(hit / rounds) else []
+
+    def _trimmed(self, one: Stretch) -> Stretch:
+        """Its core, where that in trouble and the rest as usual is likelier than trouble from end to end."""
+        cores = self.at_level(GONE, one)
+        if len(cores) != 1 or self._over_usual(cores[0]) <= self._over_usual(one):
+            return one
+        return cores[0]
+
+    def _over_usual(self, one: Stretch) -> float:
+        """How much likelier its missed rounds are by its own share than by the usual one, as a logarithm."""
+        hit, rounds = self._missed(one)
+        usual = hit * math.log(self._usual) + (rounds - hit) * math.log(1 - self._usual)
+        return _log_likelihood(hit, rounds) - usual
 
     def _standing_out(self, whole: Stretch, parts: list[Stretch]) -> list[Stretch]:
         """Each against all else of the whole; or all together, where trouble comes and goes, against what lies between.

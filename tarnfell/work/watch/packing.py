@@ -22,8 +22,9 @@ from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LARGE_ALL, LARGE_ECHOES, LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
 from tarnfell.work.watch.samples import ALL, PLANES, Columns, planes_of
 
-AT_ONCE = 60
-"""Batches of one turn, ten minutes of a watch: a probe that delivers meanwhile waits no longer than that takes."""
+AT_ONCE = 180
+"""Batches of one turn, half an hour of a watch: a probe that delivers meanwhile waits no longer than that takes. The
+cells at both its ends are packed twice, so that short turns cost more in all."""
 SOONEST_US = 30_000_000
 """A cell that still grows is packed anew no more often than this; by the probe's clock, which may be ahead."""
 MOST_PLACES = 64

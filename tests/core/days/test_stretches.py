@@ -75,6 +75,25 @@ def test_outages_that_come_and_go_keep_their_edges() -> None:
     assert found(missed) == [Stretch(begin, begin + 49) for begin in begins]
 
 
+@pytest.mark.parametrize(("long", "away"), [(8, 6), (8, 5), (40, 6), (40, 3), (300, 3)])
+@pytest.mark.parametrize("sides", [(True, False), (False, True), (True, True)])
+def test_what_was_lost_alone_a_few_rounds_off_an_outage_is_no_part_of_it(
+    long: int, away: int, sides: tuple[bool, bool]
+) -> None:
+    missed = quiet(0.0)
+    missed[20_000 : 20_000 + long] = True
+    missed[[at for at, on in zip((20_000 - 1 - away, 20_000 + long + away), sides, strict=True) if on]] = True
+    assert found(missed) == [Stretch(20_000, 20_000 + long - 1)]
+
+
+def test_trouble_that_loses_nearly_all_is_told_to_its_ends() -> None:
+    missed = quiet(0.0)
+    missed[20_000:20_060] = True
+    missed[20_003:20_060:8] = False
+    missed[20_060:20_066:2] = True
+    assert found(missed) == [Stretch(20_000, 20_064)]
+
+
 def test_an_outage_within_a_lossy_hour_keeps_its_own_edges() -> None:
     missed = quiet()
     missed[20_000:23_600] |= np.random.default_rng(2).random(3_600) < 0.08
