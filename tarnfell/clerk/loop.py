@@ -32,7 +32,7 @@ from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.issuing.issue import make_issued_pdf
-from tarnfell.work.outbox.deliver import Sending, deliver_next
+from tarnfell.work.outbox.deliver import QUEUES, Queue, Sending, deliver_next
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import read_next
@@ -50,6 +50,8 @@ DELIVER_S, DELIVER_FOR_S = 1.0, 30.0
 RETAIN_S = 600.0
 JUDGE_FOR_S = 0.3
 """Of one turn: a plan that comes due in the meantime waits no longer."""
+
+Turn = Callable[[sqlite3.Connection], None]
 
 log = logging.getLogger(__name__)
 
@@ -86,14 +88,18 @@ def keep_turning(
     def make_documents(db: sqlite3.Connection) -> None:
         make(db, given_up)
 
-    def deliver(db: sqlite3.Connection) -> None:
-        _for_a_while(lambda: not stop.is_set() and deliver_next(db, sending), DELIVER_FOR_S)
+    def delivering(queue: Queue) -> Turn:
+        def deliver(db: sqlite3.Connection) -> None:
+            _for_a_while(lambda: not stop.is_set() and deliver_next(db, sending, queue), DELIVER_FOR_S)
+
+        deliver.__name__ = f"deliver {queue}"
+        return deliver
 
     def retain(db: sqlite3.Connection) -> None:
         if samples_days is not None:
             let_go_of_old(db, samples_days, now_us())
 
-    paced = (
+    paced: tuple[tuple[Turn, float], ...] = (
         (carry_out, TURN_S),
         (make_documents, TURN_S),
         (try_changes, TURN_S),
@@ -103,7 +109,7 @@ def keep_turning(
         (watch, WATCH_S),
         (alert, ALERT_S),
         (alert_seldom, ALERT_SELDOM_S),
-        (deliver, DELIVER_S),
+        *((delivering(queue), DELIVER_S) for queue in QUEUES),
         (retain, RETAIN_S),
     )
     others = [
@@ -129,7 +135,7 @@ def keep_turning(
     joining.end()
 
 
-def _keep(data: Path, stop: threading.Event, turn: Callable[[sqlite3.Connection], None], every_s: float) -> None:
+def _keep(data: Path, stop: threading.Event, turn: Turn, every_s: float) -> None:
     pause_s = every_s
     db: sqlite3.Connection | None = None
     while not stop.wait(pause_s):

@@ -52,13 +52,13 @@ def add(
     )
 
 
-def next_due(db: sqlite3.Connection) -> Message | None:
+def next_due(db: sqlite3.Connection, channel: Channel) -> Message | None:
     """In the order in which they were made, so that an all-clear does not overtake its alert."""
     row = db.execute(
-        f"{_MESSAGE} WHERE state = 'waiting' AND next_us <= ? AND NOT EXISTS (SELECT 1 FROM message AS before "
-        "WHERE before.alert_id = message.alert_id AND before.channel = message.channel AND before.state = 'waiting' "
-        "AND before.id < message.id) ORDER BY tries, id LIMIT 1",
-        (now_us(),),
+        f"{_MESSAGE} WHERE state = 'waiting' AND channel = ? AND next_us <= ? AND NOT EXISTS (SELECT 1 "
+        "FROM message AS before WHERE before.alert_id = message.alert_id AND before.channel = message.channel "
+        "AND before.state = 'waiting' AND before.id < message.id) ORDER BY tries, id LIMIT 1",
+        (channel, now_us()),
     ).fetchone()
     return Message(*row) if row else None
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import queue
 import signal
 import sqlite3
 import subprocess
@@ -18,11 +19,16 @@ from tarnfell.clerk import loop
 from tarnfell.server.http import serve
 from tarnfell.store import deliveries as store
 from tarnfell.store import jobs as job_store
+from tarnfell.store import letters, outbox
 from tarnfell.store import runs as run_store
+from tarnfell.store import targets as target_store
 from tarnfell.store.db import connect
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.lock import Held, only_one
+from tarnfell.store.targets import MailServer, Targets
 from tarnfell.work.ingest import deliveries
+from tarnfell.work.outbox import mail, webhook
+from tarnfell.work.outbox.deliver import Sending
 from tests import rig
 from tests.server.conftest import House, built_house, record_file
 from tests.server.test_runs import taken
@@ -72,6 +78,36 @@ def test_a_probe_gone_after_it_delivered_fails_nothing(house: House) -> None:
     assert job_store.silent_jobs(db) == []
     db.execute("DELETE FROM delivery")
     assert job_store.silent_jobs(db) == [number]
+
+
+def test_a_webhook_that_hangs_holds_up_no_mail_and_no_letter(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    db = connect(house.folder)
+    target_store.keep_mail_server(db, MailServer("mail.example", 25, "none", "", "", "tarnfell@customer.example"))
+    target_store.keep_targets(db, 1, Targets(("ops@customer.example",), "https://hook.example/", "secret"))
+    hung, over, stop = threading.Event(), threading.Event(), threading.Event()
+    gone: queue.Queue[str] = queue.Queue()
+
+    def hang(*_: Any) -> None:
+        hung.set()
+        over.wait()
+
+    def send(_server: MailServer, to: list[str], *_: Any) -> None:
+        gone.put(to[0])
+
+    monkeypatch.setattr(webhook, "post", hang)
+    monkeypatch.setattr(mail, "send", send)
+    outbox.add(db, 1, None, "trial", "webhook", 1)
+    clerk = threading.Thread(target=loop.keep_turning, args=(house.folder, stop, None, None, Sending()))
+    clerk.start()
+    try:
+        assert hung.wait(60)
+        outbox.add(db, 1, None, "trial", "mail", 1)
+        letters.add(db, "a link", "tess@customer.example", "A letter", "Words")
+        assert {gone.get(timeout=60), gone.get(timeout=60)} == {"ops@customer.example", "tess@customer.example"}
+    finally:
+        over.set()
+        stop.set()
+        clerk.join()
 
 
 def test_a_record_that_ends_the_clerk_is_refused_after_five_tries(

@@ -300,7 +300,7 @@ def test_a_link_is_mailed_without_its_passphrase_and_taken_back_with_it(
     assert ("a passphrase" in letter.words, "sesame" in letter.words) == (True, False)
     assert (letter.address, letter.subject) == ("board@ferries.example", f"Report {one['number']}: Pier office")
     monkeypatch.setattr(mail, "send", lambda *_: None)
-    assert deliver_next(db, Sending())
+    assert deliver_next(db, Sending(), "letter")
     page = house.person.get("/api/sites/pier/reports").json
     assert page["issued"][0]["links"][0]["letter"] == "sent"
     (link, _) = change(house, "POST", path, form | {"passphrase": ""}).json["issued"][0]["links"]

@@ -319,14 +319,14 @@ def test_an_invitation_goes_out_by_mail_and_its_words_are_let_go_of(
 ) -> None:
     gone = sent(monkeypatch)
     invited(house)
-    assert not deliver_next(db, Sending())  # no mail server, no letter
+    assert not deliver_next(db, Sending(), "letter")  # no mail server, no letter
     with writing(db):
         keep_mail_server(db, SERVER)
     house.app.config["PUBLIC_ADDRESS"] = "https://tarnfell.example"
     code = invited(house)
     assert house.person.get(PEOPLE).json["invited"][0]["letter"] == "waiting"
-    assert deliver_next(db, Sending())
-    assert not deliver_next(db, Sending())
+    assert deliver_next(db, Sending(), "letter")
+    assert not deliver_next(db, Sending(), "letter")
     (((to,), subject, text, number),) = gone
     assert (to, subject, number) == (NEW, "Tess Ter invites you to Customer", "letter-1")
     assert f"https://tarnfell.example/invited/{code}\n" in text
@@ -346,14 +346,14 @@ def test_a_letter_that_cannot_go_is_tried_again_and_given_up(
         with writing(db):
             db.execute("UPDATE letter SET next_us = 0 WHERE state = 'waiting'")
         before = now_us()
-        assert deliver_next(db, Sending())
+        assert deliver_next(db, Sending(), "letter")
         one = house.person.get(PEOPLE).json["invited"][0]
         assert one["failure"] == "it is away"
         if number < len(PAUSES_US):
             next_us = db.execute("SELECT next_us FROM letter").fetchone()[0]
             assert PAUSES_US[number] <= next_us - before < PAUSES_US[number] + 60_000_000
             assert one["letter"] == "waiting"
-            assert not deliver_next(db, Sending())
+            assert not deliver_next(db, Sending(), "letter")
     assert (house.person.get(PEOPLE).json["invited"][0]["letter"], len(gone)) == ("failed", tries)
     assert db.execute("SELECT words FROM letter").fetchone()[0] == ""
 
@@ -365,10 +365,10 @@ def test_a_letter_refused_for_good_is_not_tried_again(
     with writing(db):
         keep_mail_server(db, SERVER)
     invited(house)
-    assert deliver_next(db, Sending())
+    assert deliver_next(db, Sending(), "letter")
     one = house.person.get(PEOPLE).json["invited"][0]
     assert (one["letter"], one["failure"]) == ("failed", "nobody of that name")
-    assert not deliver_next(db, Sending())
+    assert not deliver_next(db, Sending(), "letter")
 
 
 def test_what_is_revoked_is_not_sent_any_more(house: House, db: sqlite3.Connection) -> None:
@@ -380,7 +380,7 @@ def test_what_is_revoked_is_not_sent_any_more(house: House, db: sqlite3.Connecti
     (one,) = house.person.get(PEOPLE).json["invited"]
     change(house, "DELETE", f"{INVITE}/{one['id']}")
     assert letters.next_due(db) is None
-    assert not deliver.deliver_next(db, Sending())
+    assert not deliver.deliver_next(db, Sending(), "letter")
 
 
 # The trail

@@ -1,4 +1,4 @@
-"""One message after the other, as they come due: made from its alert as that stands when it goes; then letters."""
+"""What goes out, of each queue one after the other: messages, made from their alert as that stands, and letters."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import sqlite3
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Literal, get_args
 
 from tarnfell.core.alerts.rules import sentence
 from tarnfell.store import alerts as alert_store
@@ -19,6 +19,9 @@ from tarnfell.store.outbox import Message
 from tarnfell.work.outbox import mail, webhook
 from tarnfell.work.outbox.failures import NotNow, Refused
 
+Queue = Literal["mail", "webhook", "letter"]
+"""A receiver that is slow holds up its own queue: a webhook that hangs delays no mail, and no alert a letter."""
+QUEUES: tuple[Queue, ...] = get_args(Queue)
 NO_MAIL_SERVER = "no mail server is set for this installation"
 NOBODY = "nobody is named any more to send it to"
 
@@ -40,11 +43,13 @@ class Told:
     value: Mapping[str, Any]
 
 
-def deliver_next(db: sqlite3.Connection, sending: Sending) -> bool:
+def deliver_next(db: sqlite3.Connection, sending: Sending, queue: Queue) -> bool:
     """Send what has been due longest; False where nothing is. Nothing is locked while the network is waited for."""
-    message = outbox.next_due(db)
-    if message is None:
+    if queue == "letter":
         return _deliver_letter(db)
+    message = outbox.next_due(db, queue)
+    if message is None:
+        return False
     try:
         told = _told(db, message, sending)
         _send(db, message, told, sending)
