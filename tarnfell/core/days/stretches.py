@@ -20,6 +20,8 @@ SPARSE, DENSER = (0.0, 180.0), ((0.6, 60.0), (0.15, 120.0))
 one it is the share that just spoils a call."""
 GONE = (0.95, 60.0)
 """The same of a way that is gone: by it an outage is told from what was lost alone a few rounds before or after."""
+CLEARLY = 2.0
+"""By so much the logarithm must be larger: sevenfold."""
 JOIN_ROUNDS, SPARSE_ROUNDS = 3, 100
 """Where rounds are seldom: so many good ones do not end it, and of the sparse trouble, in which one round of twenty is
 missed, so many."""
@@ -112,9 +114,9 @@ class _Search:
         return [one] if self._spoils(hit / rounds) else []
 
     def _trimmed(self, one: Stretch) -> Stretch:
-        """Its core, where that in trouble and the rest as usual is likelier than trouble from end to end."""
+        """Its core, where that in trouble and the rest as usual is clearly likelier than trouble from end to end."""
         cores = self.at_level(GONE, one)
-        if len(cores) != 1 or self._over_usual(cores[0]) <= self._over_usual(one):
+        if len(cores) != 1 or self._over_usual(cores[0]) < self._over_usual(one) + CLEARLY:
             return one
         return cores[0]
 
