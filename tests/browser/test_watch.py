@@ -140,7 +140,9 @@ def test_a_watch_is_ended_changed_and_started(page: Page) -> None:
     page.see("127.0.0.1")
     page.see("Names and services of the check, every 5 minutes: last", within_s=60)
     page.press("Edit …")
+    page.see("Trouble shorter than 5 s cannot be told from single losses.")
     page.choose("Rounds", "5 a second")
+    page.see("Trouble shorter than 1 s cannot be told from single losses.")
     page.driver.find_element(By.XPATH, "//div[@role='dialog']//input[@placeholder='the system’s own']").send_keys(
         Keys.ENTER
     )

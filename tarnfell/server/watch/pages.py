@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
 
+from tarnfell.core.days.stretches import LEAST_MISSED
 from tarnfell.server.access import require_probe, require_site
 from tarnfell.server.brief.models.brief import BlackoutForm
 from tarnfell.server.check.ends import far_end_choices
@@ -91,6 +92,7 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
         stamp_bytes=STAMP_BYTES,
         small_bytes=SMALL_BYTES,
         large_bytes=LARGE_BYTES,
+        least_rounds=LEAST_MISSED,
         beside=[BesideCost(**vars(one), usual_s=USUAL[one.what]) for one in costs(g.db, site)],
     )
 

@@ -18561,6 +18561,11 @@ export interface components {
             small_bytes: number;
             /** Large Bytes */
             large_bytes: number;
+            /**
+             * Least Rounds
+             * @description That trouble must last to be told from single losses.
+             */
+            least_rounds: number;
             /** Beside */
             beside: components["schemas"]["BesideCost"][];
         };

@@ -194,6 +194,8 @@ class WatchPage(Model):
     """Of one time stamp, of a small echo and of a large one, at IP and each way."""
     small_bytes: int
     large_bytes: int
+    least_rounds: int
+    """That trouble must last to be told from single losses."""
     beside: list[BesideCost]
 
 

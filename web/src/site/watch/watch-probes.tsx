@@ -196,6 +196,10 @@ function Ask({ page, probe, onBegin }: { page: Page; probe: Probe; onBegin: (for
         onChange={setFarEnd}
       />
       <SelectField label="Rounds" value={interval} options={INTERVALS} onChange={setInterval} />
+      <p className="text-sm text-soft">
+        Trouble shorter than {duration((page.least_rounds * form.interval_ms) / 1000)} cannot be told from
+        single losses.
+      </p>
       <p className="text-sm text-soft">Asked by echoes in each round:</p>
       <Rows
         rows={places}
