@@ -25,8 +25,11 @@ FLAT = 0.6
 """The slowest second over the mean of a flat ceiling."""
 KEPT_PCT = 90.0
 """Of the marked call's packets: from there on its marking is taken to arrive."""
-SPARED_MOS = 0.5
-"""By which the marked call must be better where marking is honoured."""
+SPARED_MOS, LITTLE_MOS = 0.5, 0.1
+"""By which the marked call must be better where marking is honoured, and from where on a difference may be more than
+chance."""
+WAITS_SHARE = 0.5
+"""Of what the unmarked call waits: a marked one that waits so long stands in the same queue."""
 LEG_SHARE = 0.6
 NOTICED_S = 2.0
 """The ends tell each other once a second how it goes."""
@@ -165,7 +168,7 @@ class _Case:
         elif leg == "beyond":
             key = "beyond-congested"
         marked = self.now.mos_marked
-        spared = marked is not None and marked >= self.limits.target_mos
+        spared = marked is not None and marked >= self.limits.target_mos and self._helps(mos, marked) is True
         says = (
             f"Filled {WAY[self.side]}, {LEG_WORDS[leg]} packets queue: {added:.0f} ms are added (95th percentile), "
             f"and a call without marking falls from {self.idle.mos:.2f} to {mos:.2f} MOS."
@@ -197,7 +200,7 @@ class _Case:
     def _ignored(self) -> LineCause | None:
         """Marking makes no difference in the queue, though it arrives."""
         mos, marked, kept = self.now.mos, self.now.mos_marked, self.now.marking_kept_pct
-        if mos is None or marked is None or marked >= self.limits.target_mos or marked - mos >= SPARED_MOS:
+        if mos is None or marked is None or marked >= self.limits.target_mos or self._helps(mos, marked) is not False:
             return None
         if kept is not None and kept < KEPT_PCT:
             return self._unmarked(kept)
@@ -216,6 +219,19 @@ class _Case:
             "Give EF-marked media a queue of its own where packets queue: at the router towards the line first.",
             ROUTER,
         )  # fmt: skip
+
+    def _helps(self, mos: float, marked: float) -> bool | None:
+        """Whether marking spares a call; None where that is not clear."""
+        if marked - mos >= SPARED_MOS:
+            return True
+        return False if marked - mos < LITTLE_MOS or self._waits_alike() else None
+
+    def _waits_alike(self) -> bool:
+        """The marked call stands in the queue too, whatever chance let it lose there."""
+        plain_ms, marked_ms = self.now.delay_added_p50_ms, self.now.marked_added_p50_ms
+        if plain_ms is None or marked_ms is None or plain_ms < QUIET_MS:
+            return False
+        return marked_ms >= WAITS_SHARE * plain_ms
 
     def _unmarked(self, kept: float) -> LineCause:
         """Nobody can honour what does not arrive."""
@@ -316,15 +332,20 @@ class _Case:
             )
         if mos >= self.limits.target_mos:
             return f"A full {way} leaves calls at {mos:.2f} MOS (idle {self.idle.mos:.2f}): it does not hurt them."
-        if marked is not None and marked >= self.limits.target_mos:
+        fall = f"from {self.idle.mos:.2f} to {mos:.2f} MOS"
+        if marked is None:
+            return f"A full {way} takes calls {fall}."
+        helps = self._helps(mos, marked)
+        if helps and marked >= self.limits.target_mos:
             return (
-                f"A full {way} takes an unmarked call from {self.idle.mos:.2f} to {mos:.2f} MOS; a marked one stays "
-                f"at {marked:.2f}: priority is honoured."
+                f"A full {way} takes an unmarked call {fall}; a marked one stays at {marked:.2f}: priority is honoured."
             )
-        if marked is not None:
-            help_ = "marking does not help" if marked - mos < SPARED_MOS else "marking helps and is not enough"
-            return f"A full {way} takes calls from {self.idle.mos:.2f} to {mos:.2f} MOS; {help_} ({marked:.2f})."
-        return f"A full {way} takes calls from {self.idle.mos:.2f} to {mos:.2f} MOS."
+        if helps:
+            return f"A full {way} takes calls {fall}; marking helps and is not enough ({marked:.2f})."
+        if helps is None:
+            return f"A full {way} takes an unmarked call {fall}, a marked one to {marked:.2f}: too little to tell."
+        alike = ": a marked call waits as long" if self._waits_alike() else ""
+        return f"A full {way} takes calls {fall}; marking does not help{alike} ({marked:.2f})."
 
 
 _NAMES: dict[Place, str] = {"gateway": "gateway", "edge": "provider’s edge"}

@@ -116,15 +116,15 @@ class _Side:
         self._held, self._side = held, side
         self._plain = _Played.of(held.plain.traces[side], held)
         self._marked = _Played.of(held.marked.traces[side], held)
-        base = self._plain.delays(idle) if self._plain and idle else np.empty(0)
-        self._idle_ms = float(np.median(base)) if len(base) else None
+        self._idle_ms, self._marked_idle_ms = (_median(_delays(one, idle)) for one in (self._plain, self._marked))
 
     def figures(self, phase: FillPhase, limits: FillLimits, ceiling: bool) -> SideFigures:
         slots = phase.up if self._side == "up" else phase.down
         sender = phase.up_sender if self._side == "up" else phase.down_sender
         filled = phase.way in (self._side, "both")
         rate = throughput_kbps(slots, phase) if filled else None
-        delays = self._plain.delays(phase) if self._plain else np.empty(0)
+        delays = _delays(self._plain, phase)
+        marked_ms = _median(_delays(self._marked, phase))
         added: tuple[float | None, float | None] = (None, None)
         if len(delays) and self._idle_ms is not None:
             p50, p95 = np.percentile(delays, [50, 95]) - self._idle_ms
@@ -147,6 +147,7 @@ class _Side:
             standing_ms=float(np.median(delays)) - self._plain.least_ms if self._plain and len(delays) else None,
             mos=self._plain.mos(phase) if self._plain else None,
             mos_marked=self._marked.mos(phase) if self._marked else None,
+            marked_added_p50_ms=_difference(marked_ms, self._marked_idle_ms),
             marking_kept_pct=self._held.marked.kept_pct[self._side],
             retransmitted_pct=resent,
             tcp_queued_ms=sender.queued_ms if sender else None,
@@ -154,6 +155,19 @@ class _Side:
             limited_by=_limited_by(sender, full, ceiling) if filled and rate else None,
             filled=(full and bool(rate)) if filled else None,
         )
+
+
+def _delays(played: _Played | None, phase: FillPhase | None) -> NDArray[np.float64]:
+    """Empty where nothing is known of either."""
+    return played.delays(phase) if played and phase else np.empty(0)
+
+
+def _median(values: NDArray[np.float64]) -> float | None:
+    return float(np.median(values)) if len(values) else None
+
+
+def _difference(value: float | None, base: float | None) -> float | None:
+    return None if value is None or base is None else value - base
 
 
 def throughput_kbps(slots: Sequence[int], phase: FillPhase) -> float | None:

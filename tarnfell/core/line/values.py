@@ -46,6 +46,8 @@ class SideFigures:
     mos: float | None = None
     """Of the unmarked call."""
     mos_marked: float | None = None
+    marked_added_p50_ms: float | None = None
+    """As ``delay_added_p50_ms``, of the marked call."""
     marking_kept_pct: float | None = None
     """Of the marked call's packets, as far as the system tells."""
     retransmitted_pct: float | None = None

@@ -127,7 +127,8 @@ def test_figures_of_a_phase_are_those_of_its_settled_part() -> None:
 def test_a_queue_and_priority_that_is_not_honoured() -> None:
     filled = judge_filled(run(trace(while_up(200)), round_trips=exchanges(while_up(200))), LIMITS)
     assert keys(filled) == [("uplink-queue", "unknown", "up"), ("priority-ignored", "unknown", "up")]
-    assert "marking does not help" in filled.says[0]
+    assert filled.says[0].endswith("marking does not help: a marked call waits as long (1.00).")
+    assert filled.phases[1].up.marked_added_p50_ms == pytest.approx(200, abs=8)
     # 5000 of payload are 5180 at IP, and 160 of calls among it: nine tenths and nineteen twentieths of 5340.
     assert "90–95 % of its rate (4.81 Mbit/s to 5.07 Mbit/s at IP)" in filled.causes[0].remedy
     spared = judge_filled(run(trace(while_up(200)), trace(), exchanges(while_up(200))), LIMITS)
@@ -137,23 +138,55 @@ def test_a_queue_and_priority_that_is_not_honoured() -> None:
 
 
 @pytest.mark.parametrize(
-    ("added_ms", "mos", "marked", "found"),
+    ("added_ms", "mos", "marked", "waits_ms", "found"),
     [
-        (29.9, 3.0, 3.0, []),
-        (30.0, 3.0, 3.0, ["uplink-queue", "priority-ignored"]),
-        (30.0, 4.0, 4.0, []),  # the target is kept
-        (30.0, 3.0, 3.49, ["uplink-queue", "priority-ignored"]),
-        (30.0, 3.0, 3.5, ["uplink-queue"]),
+        (29.9, 3.0, 3.0, 0.0, []),
+        (30.0, 3.0, 3.0, 0.0, ["uplink-queue", "priority-ignored"]),
+        (30.0, 4.0, 4.0, 0.0, []),  # the target is kept
+        (30.0, 3.0, 3.09, 0.0, ["uplink-queue", "priority-ignored"]),
+        (30.0, 3.0, 3.11, 9.9, ["uplink-queue"]),  # it may be chance
+        (30.0, 3.0, 3.49, 10.0, ["uplink-queue", "priority-ignored"]),  # but it waits in the same queue
+        (30.0, 3.0, 3.5, 10.0, ["uplink-queue"]),
     ],
 )
 def test_from_where_on_a_queue_and_ignored_priority_are_told(
-    added_ms: float, mos: float, marked: float, found: list[str]
+    added_ms: float, mos: float, marked: float, waits_ms: float, found: list[str]
 ) -> None:
+    case = case_of(20.0, mos, marked, waits_ms, added_ms)
+    assert [one.key for one in case.causes()] == found
+
+
+def case_of(waits_ms: float, mos: float, marked: float, marked_ms: float | None, added_ms: float = 40.0) -> _Case:
+    """A full upload, its two calls' medians of added delay and MOS set to these."""
     done = run(trace(while_up(200)), round_trips=exchanges(while_up(200)))
     idle, up = (one for one in judge_filled(done, LIMITS).phases)
-    up = replace(up, up=replace(up.up, delay_added_p95_ms=added_ms, mos=mos, mos_marked=marked))
-    case = _Case(done, LIMITS, "up", idle.up, up, done.phases[1])
-    assert [one.key for one in case.causes()] == found
+    figures = replace(
+        up.up, delay_added_p50_ms=waits_ms, delay_added_p95_ms=added_ms, mos=mos, mos_marked=marked,
+        marked_added_p50_ms=marked_ms,
+    )  # fmt: skip
+    return _Case(done, LIMITS, "up", idle.up, replace(up, up=figures), done.phases[1])
+
+
+@pytest.mark.parametrize(
+    ("mos", "marked", "waits_ms", "marked_ms", "said"),
+    [
+        (3.0, 4.1, 50.0, 2.0, "a marked one stays at 4.10: priority is honoured."),
+        (3.0, 3.6, 50.0, 2.0, "marking helps and is not enough (3.60)."),
+        (3.98, 4.02, 50.0, 2.0, "marking does not help (4.02)."),
+        (3.8, 4.02, 50.0, 2.0, "a marked one to 4.02: too little to tell."),
+        (3.8, 4.02, 50.0, None, "a marked one to 4.02: too little to tell."),
+        (3.8, 4.02, 50.0, 24.9, "a marked one to 4.02: too little to tell."),
+        (3.8, 4.02, 50.0, 25.0, "marking does not help: a marked call waits as long (4.02)."),
+        (3.8, 3.9, 19.9, 19.9, "a marked one to 3.90: too little to tell."),
+    ],
+)
+def test_what_marking_does_is_told_no_surer_than_it_is(
+    mos: float, marked: float, waits_ms: float, marked_ms: float | None, said: str
+) -> None:
+    case = case_of(waits_ms, mos, marked, marked_ms)
+    assert case.sentence().endswith(said)
+    # Marked calls pass the queue only where they are seen to.
+    assert [("Marked calls pass" in one.remedy) for one in case.causes()][:1] == ["honoured" in said]
 
 
 def test_marking_that_does_not_arrive_cannot_be_honoured() -> None:

@@ -16992,6 +16992,12 @@ export interface components {
              */
             mos_marked: number | null;
             /**
+             * Marked Added P50 Ms
+             * @description As ``delay_added_p50_ms``, of the marked call.
+             * @default null
+             */
+            marked_added_p50_ms: number | null;
+            /**
              * Marking Kept Pct
              * @description Of the marked call's packets, as far as the system tells.
              * @default null
