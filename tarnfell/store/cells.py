@@ -100,6 +100,16 @@ def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence
     )
 
 
+def sampled_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[tuple[int, int]]:
+    """Of cells that lie within the time and have samples: when they start, and how long of it samples were sent."""
+    rows = db.execute(
+        "SELECT start_us, (last_us - first_us - without_us) * (answered + lost) / (answered + lost + not_sent) "
+        "FROM sample_cell WHERE watch_id = ? AND start_us >= ? AND start_us <= ? AND answered + lost > 0",
+        (watch_id, from_us, until_us - CELL_US),
+    )
+    return [tuple(row) for row in rows]
+
+
 def watches_with_older(db: sqlite3.Connection, before_us: int) -> list[int]:
     """Watches that still have samples of before a time."""
     rows = db.execute(

@@ -26,6 +26,8 @@ class Evidence:
     """The sum of their numbers, which are not given twice."""
     found: str
     """Digests of what its watches found."""
+    watched_hours: int
+    """Until when they were read, the sum of their hours since 1970."""
     checks: int
     """The sum of the numbers of those that are done."""
     wish: str
@@ -42,6 +44,8 @@ SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_u
   (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id),
   (SELECT coalesce(group_concat(found), '') FROM (SELECT found FROM watch_reading JOIN watch ON watch.id = watch_id
     JOIN probe ON probe.id = probe_id WHERE probe.site_id = site.id ORDER BY watch_id)),
+  (SELECT coalesce(sum(until_us / 3600000000), 0) FROM watch_reading JOIN watch ON watch.id = watch_id
+    JOIN probe ON probe.id = probe_id WHERE probe.site_id = site.id),
   (SELECT coalesce(sum(id), 0) FROM job WHERE job.site_id = site.id AND kind = 'check' AND state = 'done'),
   coalesce((SELECT wish FROM check_wish WHERE check_wish.site_id = site.id), ''), browser_counts
 FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from tarnfell.clerk import loop
-from tarnfell.core.causes import Direction, LegName
+from tarnfell.core.causes import PROVIDER, Direction, LegName
 from tarnfell.core.trace import Trace
+from tarnfell.core.verdict.moments import Watched
+from tarnfell.core.verdict.told import Told
 from tarnfell.core.whatif.change import Change
 from tarnfell.store import sites as site_store
 from tarnfell.store import what_if as what_if_store
@@ -131,6 +133,21 @@ def test_only_the_queue_of_its_leg_and_direction_is_mended(
         assert any("the queue’s leg is not known" in line for line in one["cautions"])
     if leg == "beyond":
         assert "1 call direction met a queue on another leg, which stays as it is." in one["cautions"]
+
+
+def test_what_a_watch_found_is_taken_along(queued: House) -> None:
+    """Its times are no trouble once their queue is mended, and out of the period nothing of it counts."""
+    one, two, three = (("2026-03-02", 50), ("2026-03-02", 60), ("2026-03-03", 50))
+    queue = Told("watch", "", "uplink-queue", "line", "up", "", "", "", PROVIDER, frozenset({one, three}))
+    facts = replace(
+        trial.facts_of(connect(queued.folder), pier(queued)),
+        told=[queue], watches=[Watched(frozenset({one, two, three}), frozenset({one, two, three}))],
+    )  # fmt: skip
+    for change, troubled in ((Change(first_up=True), {two}), (Change(first_down=True), {one, two, three})):
+        (then,) = trial._without_mended(facts, change).watches
+        assert (then.moments, then.troubled) == ({one, two, three}, troubled)
+    (then,) = trial._in_period(facts, Change(from_day="2026-03-03")).watches
+    assert (then.moments, then.troubled) == ({three}, {three})
 
 
 def test_codec_and_buffer_judge_every_direction_anew(queued: House) -> None:

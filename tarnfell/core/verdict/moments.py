@@ -101,12 +101,38 @@ class Tally:
 Tallies = Mapping[Moment, Tally]
 
 
+@dataclass(frozen=True)
+class Watched:
+    """What one watch tells of a site's time."""
+
+    moments: frozenset[Moment]
+    """In at least half of which it sampled."""
+    troubled: frozenset[Moment]
+    """With trouble that would have spoiled a call."""
+
+
 def tally(calls: Iterable[tuple[Iterable[Moment], bool, float]]) -> dict[Moment, Tally]:
     """Calls as (moments covered in the order of time, good, worth) into their moments."""
     found: dict[Moment, Tally] = {}
     for moments, good, worth in calls:
         for i, moment in enumerate(moments):
             found[moment] = found.get(moment, Tally()).with_call(good, worth, begins=i == 0)
+    return found
+
+
+def with_watches(calls: Tallies, watches: Iterable[Watched]) -> dict[Moment, Tally]:
+    """Of each moment the worse of what its calls had and what watches had: a short call every half hour passes most
+    breaks by, and a watch knows one way of several."""
+    watched: dict[Moment, Tally] = {}
+    for one in watches:
+        for moment in one.moments | one.troubled:
+            good = moment not in one.troubled
+            watched[moment] = watched.get(moment, Tally()).with_call(good, float(good))
+    found = dict(calls)
+    for moment, own in watched.items():
+        known = found.get(moment)
+        if known is None or own.good / own.calls < known.good / known.calls:
+            found[moment] = own
     return found
 
 

@@ -12,7 +12,16 @@ from typing import Literal, cast
 from tarnfell.core.verdict.capacity import Capacity, State
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import UnderLoad
-from tarnfell.core.verdict.moments import NO_SHARE, Share, Tallies, good_moments_more, share_of, tally
+from tarnfell.core.verdict.moments import (
+    NO_SHARE,
+    Share,
+    Tallies,
+    Watched,
+    good_moments_more,
+    share_of,
+    tally,
+    with_watches,
+)
 from tarnfell.core.verdict.readings import MEASURES, CallReading, Reading, kept_bounds, tally_calls, tally_streams
 from tarnfell.core.verdict.told import Told
 
@@ -45,6 +54,9 @@ class Shares:
     busy: Tallies
     """Calls within business hours."""
     always: Tallies
+    """Calls at any time."""
+    steady: Tallies
+    """Day and night, by calls and by watches."""
     two_way: Tallies
     """Whether both directions carried audio. A call that was bad otherwise speaks for nothing here."""
     placed: int
@@ -52,10 +64,14 @@ class Shares:
     streams: Tallies
 
 
-def shares_of(calls: Sequence[CallReading], video: Sequence[VideoFact], brief: Brief) -> Shares:
+def shares_of(
+    calls: Sequence[CallReading], video: Sequence[VideoFact], brief: Brief, watches: Sequence[Watched] = ()
+) -> Shares:
+    always = tally_calls(calls)
     return Shares(
         busy=tally_calls(c for c in calls if c.busy),
-        always=tally_calls(calls),
+        always=always,
+        steady=with_watches(always, watches),
         two_way=tally(
             (c.moments, not c.silent, float(not c.silent))
             for c in calls
@@ -244,10 +260,11 @@ def _video(shares: Shares, brief: Brief) -> Requirement:
 
 def _steadiness(shares: Shares, brief: Brief) -> Requirement:
     title = "Steady over days, day and night"
-    share = share_of(shares.always)
+    share = share_of(shares.steady)
     state = state_of(share, STEADY_PCT)
     if share.pct is None:
-        return Requirement("steadiness", title, "open", False, "No call counts yet.", _days(NO_SHARE, brief))
+        says = "No call counts yet, and no watch has been read."
+        return Requirement("steadiness", title, "open", False, says, _days(NO_SHARE, brief))
     if state == "shown" and share.days < brief.required_days:
         state = "open"
     least, most = 100 - share.high_pct, 100 - share.low_pct
@@ -267,8 +284,8 @@ def _steadiness(shares: Shares, brief: Brief) -> Requirement:
 def _days(share: Share, brief: Brief) -> str:
     short = brief.required_days - share.days
     if short > 0:
-        return f"{short} more {'day' if short == 1 else 'days'} with a short call every ten minutes."
-    return "More days with a short call every ten minutes."
+        return f"{short} more {'day' if short == 1 else 'days'} with a watch, or a short call every ten minutes."
+    return "More days with a watch, or a short call every ten minutes."
 
 
 def _marking(readings: Sequence[Reading]) -> Requirement:

@@ -233,9 +233,9 @@ def _capacity(capacity: Capacity, brief: Brief) -> _Range:
 
 
 def _steadiness(shares: Shares, brief: Brief) -> _Range:
-    worth = worth_of(shares.always)
+    worth = worth_of(shares.steady)
     if worth.pct is None:
-        return _Range(*OPEN, "No call counts yet.")
+        return _Range(*OPEN, "No call counts yet, and no watch has been read.")
     # Few days say little of many: only their part of the days asked for is earned.
     watched = min(1.0, worth.days / brief.required_days)
     days = "1 day" if worth.days == 1 else f"{worth.days} days"

@@ -13,7 +13,7 @@ from tarnfell.core.verdict.coverage import CoveredHour, coverage_of
 from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.fills import FillFact, UnderLoad, causes_of_fills, under_load
-from tarnfell.core.verdict.moments import Share, share_of
+from tarnfell.core.verdict.moments import Share, Watched, share_of
 from tarnfell.core.verdict.readings import KeptBound, Reading, by_call, kept_bounds, read
 from tarnfell.core.verdict.requirements import requirements_of, shares_of
 from tarnfell.core.verdict.score import Verdict, Word, range_of, score_dimensions, word_of
@@ -77,6 +77,7 @@ def evaluate_site(
     aside: Aside = NOTHING_ASIDE,
     fills: Sequence[FillFact] = (),
     told: Sequence[Told] = (),
+    watches: Sequence[Watched] = (),
 ) -> Evaluation:
     """Readings, causes and verdict of all facts of a site; ``told`` are what its watches and its check say."""
     readings = read(facts, brief)
@@ -84,12 +85,13 @@ def evaluate_site(
     joined = join(causes, told, readings, by_call(readings), brief)
     causes = [cause.settled() if isinstance(cause, Shown) else cause for cause in joined]
     load = under_load(fills)
-    verdict = _judge(readings, causes, brief, video, load, told)
+    verdict = _judge(readings, causes, brief, video, load, told, watches)
     left_out = _left_out(facts, aside)
     other: Word | None = None
     if any(not _counts(f) for f in facts):
         everything = read([_counted(f) for f in facts], brief)
-        word = _judge(everything, (), brief, [replace(v, tainted=False, one_way=False) for v in video], load, told).word
+        streams = [replace(v, tainted=False, one_way=False) for v in video]
+        word = _judge(everything, (), brief, streams, load, told, watches).word
         other = word if word != verdict.word else None
     return Evaluation(
         brief=brief,
@@ -117,9 +119,10 @@ def _judge(
     video: Sequence[VideoFact],
     load: UnderLoad,
     told: Sequence[Told],
+    watches: Sequence[Watched],
 ) -> Verdict:
     calls = by_call(readings)
-    shares = shares_of(calls, video, brief)
+    shares = shares_of(calls, video, brief, watches)
     # An idle network carries what a busy one does not.
     capacity = capacity_of((c for c in calls if c.busy), brief.required_share_pct)
     days = len({moment[0] for c in calls for moment in c.moments})

@@ -125,6 +125,8 @@ def _joined(
         for dimension, part in cause.cost.items():
             cost[dimension] = cost.get(dimension, 0.0) + part
     ways = {way for cause in same for way in (("up", "down") if cause.direction == "both" else (cause.direction,))}
+    met = frozenset[Moment]().union(*(c.moments for c in calls if c.call_id in {call for call, _ in bad}))
+    cost = _unsteady(one, met, cost)
     shown = [call for rank in zip(*(c.call_ids for c in same), strict=False) for call in rank] + list(first.call_ids)
     return Cause(
         key=one.key,
@@ -159,6 +161,7 @@ def _own(one: Told, readings: Sequence[Reading], calls: Sequence[CallReading], b
         placed = f"{len(bad)} of {len(meanwhile)} calls placed in these ten-minute moments missed the brief."
         says.append(placed if meanwhile else "No call was placed in its times, so that none was lost to it.")
     hit = {c.call_id for c in bad}
+    closed_cost: dict[Dimension, float] = {"reachability": 1.0} if one.source == "check" and one.key in CLOSED else {}
     pairs = frozenset((r.fact.call_id, r.fact.direction) for r in readings if r.good is False and r.fact.call_id in hit)
     return Cause(
         one.key,
@@ -172,9 +175,15 @@ def _own(one: Told, readings: Sequence[Reading], calls: Sequence[CallReading], b
         gain=gain_of(pairs, readings, calls) if pairs else "What it buys is not measured by calls.",
         calls_hit=len(bad),
         calls=len(meanwhile),
-        cost={"reachability": 1.0} if one.source == "check" and one.key in CLOSED else {},
+        cost=_unsteady(one, frozenset(moment for c in bad for moment in c.moments), closed_cost),
         call_ids=tuple(c.call_id for c in bad if c.call_id > 0)[:SHOWN_CALLS],
     )
+
+
+def _unsteady(one: Told, met: frozenset[Moment], cost: dict[Dimension, float]) -> dict[Dimension, float]:
+    """``cost``, and of its moments those that no call has met: a call that was bad in one has told what it took."""
+    alone = len(one.moments - met)
+    return cost | {"steadiness": cost.get("steadiness", 0.0) + alone} if alone else cost
 
 
 def named(who: str, brief: Brief) -> str:

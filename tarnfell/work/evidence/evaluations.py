@@ -68,7 +68,7 @@ def as_decided(db: sqlite3.Connection, site: Site, evaluation: Evaluation, behin
 def evaluate_now(db: sqlite3.Connection, site: Site) -> Evaluation:
     """Whatever time it takes."""
     facts = facts_of(db, site)
-    return evaluate_site(facts.calls, site.brief, facts.video, facts.aside, facts.fills, facts.told)
+    return evaluate_site(facts.calls, site.brief, facts.video, facts.aside, facts.fills, facts.told, facts.watches)
 
 
 def keep_evaluated(db: sqlite3.Connection, site: Site) -> Evaluation:

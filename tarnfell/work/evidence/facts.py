@@ -10,6 +10,7 @@ from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import Codec
 from tarnfell.core.verdict.facts import Blame, CallFact, Outcome, VideoFact
 from tarnfell.core.verdict.fills import FillFact
+from tarnfell.core.verdict.moments import Watched
 from tarnfell.core.verdict.site import Aside
 from tarnfell.core.verdict.told import Told
 from tarnfell.store import browsers as browser_store
@@ -27,6 +28,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire.failures import GONE, NO_MEDIA, OF_THE_NETWORK, OTHER, SILENT, code_of
 from tarnfell.work.evidence.site_time import moment_at
 from tarnfell.work.evidence.told import told_of
+from tarnfell.work.evidence.watched import watched_of
 
 WI_FI = "Wi-Fi"
 """As a probe tells its link."""
@@ -45,6 +47,7 @@ class Facts:
     fills: list[FillFact]
     told: list[Told]
     """By watches and by the newest check."""
+    watches: list[Watched]
     aside: Aside
 
 
@@ -67,6 +70,7 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
         video=[fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us],
         fills=[fact for at_us, fact in _filled(db, site) if since_us is None or at_us >= since_us],
         told=told_of(db, site, since_us),
+        watches=watched_of(db, site, since_us or 0),
         aside=aside,
     )
 

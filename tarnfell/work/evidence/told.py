@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.check.judge import judge
-from tarnfell.core.verdict.moments import Moment, moments_between
 from tarnfell.core.verdict.told import Told
 from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
@@ -16,8 +15,8 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.check import CheckResult
 from tarnfell.wire.kinds.fields import read
-from tarnfell.work.evidence.site_time import moment_at
-from tarnfell.work.watch.reading import ReadEpisode, ReadFinding, WatchReading, kept_reading
+from tarnfell.work.evidence.watched import moments_of
+from tarnfell.work.watch.reading import ReadFinding, WatchReading, kept_reading
 
 LOOKED_AT = 50
 """Newest checks among which the newest of each probe is looked for."""
@@ -49,13 +48,8 @@ def _found(site: Site, reading: WatchReading, one: ReadFinding, since_us: int) -
     begin, end = (_local(site, at_us) for at_us in (reading.from_us, reading.until_us))
     return Told(
         "watch", f"{begin:%d %b} to {end:%d %b}", one.key, one.leg, one.direction, one.title, says, one.remedy, one.who,
-        frozenset(moment for episode in newer for moment in _moments(site, episode)),
+        frozenset(moment for episode in newer for moment in moments_of(site, episode)),
     )  # fmt: skip
-
-
-def _moments(site: Site, episode: ReadEpisode) -> tuple[Moment, ...]:
-    at = moment_at(site, episode.from_us)
-    return moments_between(at.day, at.minute, (episode.until_us - episode.from_us) / 1e6)
 
 
 def _checked(db: sqlite3.Connection, site: Site, since_us: int) -> Iterator[Told]:

@@ -14,7 +14,7 @@ from tarnfell.core.causes import DIRECTIONS, Direction
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.verdict.decisions import decided
 from tarnfell.core.verdict.facts import CallFact
-from tarnfell.core.verdict.moments import Share
+from tarnfell.core.verdict.moments import Moment, Share, Watched
 from tarnfell.core.verdict.requirements import Requirement
 from tarnfell.core.verdict.score import Word
 from tarnfell.core.verdict.site import Evaluation, evaluate_site
@@ -151,19 +151,27 @@ def _in_period(facts: Facts, change: Change) -> Facts:
     def of(days: Sequence[str]) -> list[bool]:
         return in_period(change, days)
 
+    def among(moments: frozenset[Moment]) -> frozenset[Moment]:
+        listed = list(moments)
+        return frozenset(m for m, counts in zip(listed, of([day for day, _ in listed]), strict=True) if counts)
+
     return replace(
         facts,
         calls=[one for one, counts in zip(facts.calls, of([c.day for c in facts.calls]), strict=True) if counts],
         video=[one for one, counts in zip(facts.video, of([v.day for v in facts.video]), strict=True) if counts],
         fills=[one for one, counts in zip(facts.fills, of([f.day for f in facts.fills]), strict=True) if counts],
+        watches=[Watched(among(one.moments), among(one.troubled)) for one in facts.watches],
     )
 
 
 def _without_mended(facts: Facts, change: Change) -> Facts:
     """Without what told of queues that would be gone: a watch's findings, and lines that were filled."""
+    mended = [one for one in facts.told if _is_mended(one, change)]
+    well = frozenset[Moment]().union(*(one.moments for one in mended))
     return replace(
         facts,
-        told=[one for one in facts.told if not _is_mended(one, change)],
+        told=[one for one in facts.told if one not in mended],
+        watches=[replace(one, troubled=one.troubled - well) for one in facts.watches],
         fills=[one for one in facts.fills if not change.mends_line(one.direction)],
     )
 
@@ -179,7 +187,7 @@ def _is_mended(told: Told, change: Change) -> bool:
 
 
 def _judged(db: sqlite3.Connection, site: Site, facts: Facts, calls: Sequence[CallFact]) -> Evaluation:
-    evaluation = evaluate_site(calls, site.brief, facts.video, facts.aside, facts.fills, facts.told)
+    evaluation = evaluate_site(calls, site.brief, facts.video, facts.aside, facts.fills, facts.told, facts.watches)
     return decided(evaluation, decision_store.decisions_of(db, site.id)).evaluation
 
 

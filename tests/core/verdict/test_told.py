@@ -96,7 +96,9 @@ def test_at_other_times_it_is_another_fault() -> None:
     assert where(found) == [("uplink-queue", "unknown", "up"), ("inside-congested", "inside", "both")]
     own = found.faults[1]
     assert own.says[1] == "No call was placed in its times, so that none was lost to it."
-    assert (own.calls_hit, own.calls, own.cost, own.gain) == (0, 0, {}, "What it buys is not measured by calls.")
+    assert (own.calls_hit, own.calls, own.gain) == (0, 0, "What it buys is not measured by calls.")
+    # Every ten minutes of it are taken from steadiness: no call has told of them.
+    assert own.cost == {"steadiness": 30}
     # Half of the calls that were hit must have met its times.
     half = frozenset(sorted(LUNCH)[: len(LUNCH) // 2])
     assert where(told(squeezed(), replace(CONGESTED, moments=half))) == [("inside-congested", "inside", "up")]
@@ -115,6 +117,11 @@ def test_a_fault_that_no_cause_of_calls_tells_of_says_what_calls_had_meanwhile()
     assert one.gain == "99.7 % of calls acceptable now, 100.0 % without it: 1 of 300 calls."
     assert one.who == "Coastline Cable"
     assert len(one.call_ids) == 1
+    assert one.cost == {"steadiness": 2}
+    # Joined to what calls have shown, what they met is not counted again.
+    night = frozenset(m for day in DAYS[:5] for m in moments_between(day, 60, 1200))
+    alone, both = only(told(squeezed())), only(told(squeezed(), replace(CONGESTED, moments=LUNCH | night)))
+    assert both.cost == alone.cost | {"steadiness": alone.cost["steadiness"] + 10}
 
 
 @pytest.mark.parametrize(

@@ -8,10 +8,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tarnfell.core.causes import PROVIDER
 from tarnfell.core.verdict.capacity import Capacity, Step
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.facts import CallFact
-from tarnfell.core.verdict.moments import NO_SHARE
+from tarnfell.core.verdict.moments import NO_SHARE, Tally, Watched, with_watches
 from tarnfell.core.verdict.score import (
     CONDITIONS_CAP,
     NOT_READY_CAP,
@@ -20,6 +21,8 @@ from tarnfell.core.verdict.score import (
     _capacity,
     _taken,
 )
+from tarnfell.core.verdict.site import evaluate_site
+from tarnfell.core.verdict.told import Told
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -212,6 +215,51 @@ def test_steadiness_tells_the_share_of_moments_that_were_troubled() -> None:
     (one,) = (r for r in e.verdict.requirements if r.key == "steadiness")
     assert one.says.startswith("10.0 % of 300 watched ten-minute moments troubled (")
     assert "at 95 % confidence), on 5 days; at most " in one.says
+
+
+DAY_AND_NIGHT = frozenset((day, cell) for day in DAYS for cell in range(144))
+
+
+def steadiness(facts: list[CallFact], *watches: Watched) -> tuple[str, str]:
+    found = evaluate_site(facts, BRIEF, watches=watches).verdict.requirements
+    (one,) = (r for r in found if r.key == "steadiness")
+    return one.state, one.says
+
+
+def test_a_line_that_goes_down_between_calls_is_not_steady() -> None:
+    """Calls at the half hours never meet a break at eight minutes past one; the watch does."""
+    nights = frozenset((day, cell) for day in DAYS[:6] for cell in (6, 7))
+    assert steadiness(week())[0] == "shown"
+    assert steadiness(week(), Watched(DAY_AND_NIGHT, frozenset()))[1].startswith("0.0 % of 1008 watched ten-minute")
+    state, says = steadiness(week(), Watched(DAY_AND_NIGHT, nights))
+    assert (state, says.partition(" (")[0]) == ("open", "1.2 % of 1008 watched ten-minute moments troubled")
+    hours = frozenset((day, cell) for day in DAYS for cell in range(6))
+    state, says = steadiness(week(), Watched(DAY_AND_NIGHT, hours))
+    assert (state, says.partition(" (")[0]) == ("shown not", "4.2 % of 1008 watched ten-minute moments troubled")
+    assert steadiness([], Watched(DAY_AND_NIGHT, frozenset()))[0] == "shown"
+    assert steadiness([]) == ("open", "No call counts yet, and no watch has been read.")
+
+
+def test_a_moment_has_the_worse_of_its_calls_and_its_watches() -> None:
+    at = (DAYS[0], 60)
+    noon = (DAYS[0], 720 // 10)
+    good, bad = Tally().with_call(True, 0.9), Tally().with_call(False, 0.2)
+    fine, troubled = Watched(frozenset({at, noon}), frozenset()), Watched(frozenset({at}), frozenset({at, noon}))
+    assert with_watches({at: good}, [fine]) == {at: good, noon: Tally(1, 1, 1.0, 1, 1)}
+    assert with_watches({at: bad}, [fine])[at] == bad
+    # Watched for less than half of it, and seen in trouble.
+    assert with_watches({at: good}, [troubled]) == {at: Tally(1, 0, 0.0, 1, 0), noon: Tally(1, 0, 0.0, 1, 0)}
+    assert with_watches({at: good}, [troubled, fine])[at] == Tally(2, 1, 1.0, 2, 1)
+    assert with_watches({at: bad}, [troubled, fine])[at] == bad
+
+
+def test_points_of_steadiness_that_a_watch_found_lost_are_taken_by_its_finding() -> None:
+    nights = frozenset((day, cell) for day in DAYS for cell in range(36))
+    down = Told("watch", "16 Nov", "line-down", "line", "both", "Down", "7 times.", "Ask.", PROVIDER, nights)
+    e = evaluate_site(week(), BRIEF, told=[down], watches=[Watched(DAY_AND_NIGHT, nights)])
+    (one,) = (d for d in e.verdict.dimensions if d.dimension == "steadiness")
+    assert [(taken.cause[0], taken.points) for taken in one.taken] == [("line-down", pytest.approx(one.lost_points))]
+    assert one.lost_points > 5
 
 
 def test_few_days_earn_only_their_part_of_steadiness() -> None:
