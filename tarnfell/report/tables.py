@@ -34,7 +34,7 @@ def capacity_table(evaluation: Evaluation) -> Table | None:
         return None
     said = [f"{needed} concurrent {'call is' if needed == 1 else 'calls are'} needed."]
     if capacity.sustained is not None:
-        said.append(f"Up to {capacity.sustained} are shown to be carried.")
+        said.append(f"Shown to be carried: up to {capacity.sustained}.")
     if capacity.fails_at is not None:
         more = f"From {capacity.fails_at} on it is shown that they are not."
         said.append(more if capacity.fails_at > 1 else "It is shown that not even one is carried.")

@@ -20,7 +20,7 @@ from tests.report.test_report import SITES, Words, report
     [
         (
             week() + held(),
-            "4 concurrent calls are needed. Up to 4 are shown to be carried.",
+            "4 concurrent calls are needed. Shown to be carried: up to 4.",
             [("1", "300 of 300", "300", "shown"), ("4", "600 of 600", "150", "shown")],
         ),
         (
@@ -30,7 +30,7 @@ from tests.report.test_report import SITES, Words, report
         ),
         (
             week() + held(up=LOSS),
-            "4 concurrent calls are needed. Up to 1 are shown to be carried. From 4 on it is shown that they are not.",
+            "4 concurrent calls are needed. Shown to be carried: up to 1. From 4 on it is shown that they are not.",
             [("1", "300 of 300", "300", "shown"), ("4", "0 of 600", "150", "not carried")],
         ),
         (

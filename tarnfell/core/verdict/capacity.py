@@ -69,6 +69,10 @@ class Capacity:
         return step.more_moments if step else good_moments_more({}, required_pct, WITNESS_CONFIDENCE)
 
 
+def concurrent_calls(count: int) -> str:
+    return f"{count} concurrent {'call' if count == 1 else 'calls'}"
+
+
 def capacity_of(calls: Iterable[CallReading], required_pct: float) -> Capacity:
     """From every call that was placed both ways; order does not matter."""
     loads: dict[int, list[CallReading]] = {}
