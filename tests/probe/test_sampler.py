@@ -173,8 +173,11 @@ class Kept:
         self.troubles: list[str | None] = []
         self.beside = 0
         self.full = False
+        self.stalls_s = 0.0
 
     def keep(self, first_us: int, batch: bytes) -> None:
+        stalls_s, self.stalls_s = self.stalls_s, 0.0
+        time.sleep(stalls_s)
         if self.full:
             raise OSError(28, "No space left on device")
         self.batches.append((first_us, batch))
@@ -303,6 +306,23 @@ def test_a_machine_that_slept_shows_it(far: str, monkeypatch: pytest.MonkeyPatch
     (start, end) = gaps[0]
     assert end - start == 3600 * SECOND
     assert end >= slept_by
+
+
+def test_rounds_that_were_missed_are_a_gap_and_are_not_made_up_for(far: str) -> None:
+    """A disk that took its time held the sampler up."""
+    every, near = 500_000, 200_000
+    with sampling(target_at(far), 500) as kept:
+        rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+        kept.stalls_s = 3.2
+        rig.eventually(lambda: any(_gaps(batch) for _, batch in kept.batches), "the gap to be told")
+        told = len(kept.column("due_us"))
+        rig.eventually(lambda: len(kept.column("due_us")) > told + 2, "samples after it")
+    begin, end = next(gap for _, batch in kept.batches for gap in _gaps(batch) if gap[1] - gap[0] > 4 * every)
+    due = kept.column("due_us")
+    assert [one for one in due if begin - near < one < end - near] == []
+    assert max(one for one in due if one < begin) == pytest.approx(begin - every, abs=near)
+    assert min(one for one in due if one > begin) == pytest.approx(end, abs=near)
+    assert (end - begin) / every == pytest.approx(round((end - begin) / every), abs=near / every)
 
 
 def _gaps(batch: bytes) -> list[list[int]]:

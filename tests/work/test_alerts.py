@@ -342,6 +342,17 @@ def test_the_probe_checks_its_network_at_that_moment(house: House, monkeypatch: 
     assert len(job_store.newest_of_kind(house.db, 1, "check", 9)) == 2
 
 
+@pytest.mark.parametrize(("collect", "codes"), [(False, "222"), (True, "222000")])
+def test_nothing_is_collected_unasked_or_once_it_is_over(
+    house: House, monkeypatch: pytest.MonkeyPatch, collect: bool, codes: str
+) -> None:
+    monkeypatch.setattr(looking, "is_online", lambda _: True)
+    house.rule(collect=collect)
+    house.sample(0, codes)
+    assert house.told
+    assert job_store.newest_of_kind(house.db, 1, "check", 9) == []
+
+
 @pytest.mark.parametrize(
     ("hour", "minute", "due"),
     [(21, 59, 0), (22, 0, 9 * 60), (23, 30, 450), (3, 0, 240), (6, 59, 1), (7, 0, 0), (12, 0, 0)],

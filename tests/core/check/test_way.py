@@ -140,6 +140,10 @@ def test_a_route_has_changed_only_where_hops_say_so() -> None:
     assert route_change(other, PATH) == (
         f"The route has changed: hop 2 is 192.0.2.8, it was {EDGE}; round trip 44.0 ms, 20.0 ms before."
     )
+    before, now = (replace(PATH, hops=tuple(hop(n, f"192.0.2.{net + n}") for n in range(1, 8))) for net in (10, 20))
+    assert "hop 3 is 192.0.2.23, it was 192.0.2.13; 4 more differ" in (route_change(now, before) or "")
+    three = replace(now, hops=now.hops[:3])
+    assert "more differ" not in (route_change(three, replace(before, hops=before.hops[:3])) or "")
     longer = replace(PATH, hops=(*PATH.hops[:2], hop(3, None), hop(4, FAR, 20)))
     assert route_change(longer, PATH) == "The route has changed: 4 hops, 3 before; round trip 20.0 ms, 20.0 ms before."
     assert route_change(cut(PATH, 2), PATH) is None

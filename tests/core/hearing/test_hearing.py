@@ -178,6 +178,20 @@ def test_sixteen_bits() -> None:
 # MOS and ears
 
 
+def test_the_distance_is_of_what_was_said_and_not_of_the_pauses() -> None:
+    """Ten times less of every frequency is 20 dB in each frame that counts."""
+    rate_hz = 8000
+    sound = np.random.default_rng(3).normal(0, 0.1, rate_hz)
+    sound[rate_hz // 2 :] *= 1e-4
+    heard = sound.copy()
+    heard[: rate_hz // 2] *= 0.1
+    assert log_spectral_distance_db(sound, heard, rate_hz) == pytest.approx(20, abs=0.1)
+    noisy = sound.copy()
+    noisy[rate_hz // 2 :] *= 5
+    assert log_spectral_distance_db(sound, noisy, rate_hz) == 0.0
+    assert log_spectral_distance_db(np.zeros(rate_hz), noisy, rate_hz) == 0.0
+
+
 def test_ears_and_the_e_model_agree_in_order(capsys: pytest.CaptureFixture[str]) -> None:
     """Of traces with no to very much loss, alone and in bursts: more MOS, less distance (Spearman at least 0.9)."""
     codec, random = find_codec("g711a"), np.random.default_rng(11)

@@ -189,6 +189,16 @@ def test_what_marking_does_is_told_no_surer_than_it_is(
     assert [("Marked calls pass" in one.remedy) for one in case.causes()][:1] == ["honoured" in said]
 
 
+def test_what_the_path_carries_is_the_streams_and_what_arrived_of_the_calls() -> None:
+    done = run(trace(while_up(200)), round_trips=exchanges(while_up(200)))
+    assert done.held.length_s == pytest.approx(18.98)
+    for lost_pct, carried in ((0.0, 1160), (50.0, 1080), (None, 1160)):
+        case = case_of(200.0, 3.0, 3.0, 200.0)
+        now = replace(case.now, throughput_ip_kbps=1000.0, loss_pct=lost_pct)
+        case.now = now
+        assert case._carried_kbps() == pytest.approx(carried)
+
+
 def test_marking_that_does_not_arrive_cannot_be_honoured() -> None:
     whole = run(trace(while_up(200)), round_trips=exchanges(while_up(200)))
     for kept, second in ((89.9, "marking-changed"), (90.0, "priority-ignored"), (None, "priority-ignored")):
