@@ -62,7 +62,9 @@ SLOW = (
     "tests/server/test_agent.py",
 )
 """Not recorded: each is minutes of what others try in seconds, or tries it in other processes."""
-AFTER = {"probe": ("tests/media/test_real_calls.py", "tests/server/test_agent.py")}
+AFTER = {
+    "probe": ("tests/media/test_real_calls.py", "tests/server/test_agent.py", "tests/server/test_one_file_probe.py")
+}
 """Slow ones of a room whose code runs in processes of its own, which leave no record: for what nothing else noticed."""
 KEPT = ROOT / ".set-up" / "mutants"
 BOUNDS = "tests/test_bounds.py"
