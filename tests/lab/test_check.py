@@ -292,4 +292,4 @@ def test_a_healthy_network_answers_every_question(reports: dict[str, Any]) -> No
 def test_where_a_marking_was_changed_is_told_by_the_routers(reports: dict[str, Any]) -> None:
     (cause,) = reports["marking removed up at the edge"].result()["causes"]
     assert "198.51.100.2 still received it as sent; 203.0.113.2, hop 3, did not." in cause["says"]
-    assert "46 as 0, 34 as 0, 24 as 0" in cause["says"]
+    assert "46 to 0, 34 to 0, 24 to 0" in cause["says"]

@@ -146,8 +146,8 @@ def marking(case: Case) -> Rung:
 
 
 def _changed(case: Case, way: Way, changed: list[tuple[MediaFacts, tuple[MarkCount, ...]]]) -> str:
-    each = ", ".join(f"{call.dscp} as {max(marks, key=lambda m: m.packets).dscp}" for call, marks in changed)
-    words = f"{'Up' if way == 'up' else 'Down'}, DSCP {each} arrived."
+    each = ", ".join(f"{call.dscp} to {max(marks, key=lambda m: m.packets).dscp}" for call, marks in changed)
+    words = f"{'Up' if way == 'up' else 'Down'}, DSCP changes on the way: {each}."
     leg: LegName = "unknown"
     found = _where_changed_up(case) if way == "up" else _where_changed_down(case)
     if found:

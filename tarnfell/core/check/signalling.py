@@ -59,7 +59,7 @@ def _with_far_end(case: Case) -> Rung:
         took_ms = _took_ms(own)
         if missing is None:
             figures[f"{transport}_ms"] = took_ms
-            words.append(f"Registering and calling over {name} goes through ({took_ms:.0f} ms).")
+            words.append(f"Registering and calling over {name} go through ({took_ms:.0f} ms).")
         elif not any(one.arrived for one in own):
             faults.append(_tell_closed(case, transport, told))
         elif not any(one.way == "up" and one.sent.startswith(f"{missing} ") for one in own):

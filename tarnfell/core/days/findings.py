@@ -184,7 +184,7 @@ def lasted(seconds: float) -> str:
     """In seconds, minutes, or hours and minutes."""
     if seconds < 120:
         return f"{seconds:.0f} s"
-    minutes = round(seconds / 60)
+    minutes = int(seconds / 60 + 0.5)  # as screens round, which have the same figure beside it
     return f"{minutes} min" if minutes < 120 else f"{minutes // 60} h {minutes % 60:02d} min"
 
 

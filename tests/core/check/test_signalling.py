@@ -35,7 +35,7 @@ def test_a_registration_and_a_call_go_through() -> None:
     assert found.state == "passed"
     # Each request to its final answer: 10, 10, 10, 20 and 10 ms.
     assert (found.figures["udp_ms"], found.figures["messages"], found.figures["changes"]) == (60, 24, 0)
-    assert "over UDP goes through (60 ms)" in found.says
+    assert "over UDP go through (60 ms)" in found.says
     assert "as it was sent" in found.says
 
 

@@ -1,7 +1,9 @@
 """A watch hour by hour."""
 
 import numpy as np
+import pytest
 
+from tarnfell.core.days.findings import lasted
 from tarnfell.core.days.hours import HOUR_US, hours_of
 
 START = 500_000 * HOUR_US
@@ -32,3 +34,14 @@ def test_hours_before_are_left_out() -> None:
 
 def test_an_episode_worse_than_nothing_does_not_better_it() -> None:
     assert told(hours_of(START + np.array([0]), [(START, START + 1, 4.4)], 4.3, START)) == [(0, 4.3)]
+
+
+@pytest.mark.parametrize(
+    ("seconds", "told"),
+    [
+        (8, "8 s"), (119.4, "119 s"), (120, "2 min"), (150, "3 min"), (210, "4 min"), (7169, "119 min"),
+        (7170, "2 h 00 min"), (36_030, "10 h 01 min"),
+    ],
+)  # fmt: skip
+def test_how_long_trouble_lasted_is_rounded_as_screens_round(seconds: float, told: str) -> None:
+    assert lasted(seconds) == told
