@@ -108,6 +108,32 @@ def test_the_leg_follows_from_who_was_spared_in_the_same_moments(
     assert sum("of the same ten-minute moments" in line for line in cause.alternatives) == 2
 
 
+@pytest.mark.parametrize(
+    ("bad", "leg"), [(0, "beyond"), (3, "beyond"), (4, "unknown"), (19, "unknown"), (21, "inside or line")]
+)
+def test_another_far_end_must_agree_in_four_of_five_moments(bad: int, leg: str) -> None:
+    """It was bad in so many of the thirty, which are moments to compare themselves: spared are 30 − n of 30 + n."""
+    facts = runs(cells()[30:])
+    for number, cell in enumerate(cells()[:30]):
+        facts += run(cell, up=QUEUE) + run(cell, up=QUEUE if number < bad else None, far_end_id=2)
+    (cause,) = judged(facts).causes
+    assert cause.leg == leg
+    assert f"measured in {30 + bad} of the same ten-minute moments, was spared in {30 - bad}." in " ".join(
+        cause.alternatives
+    )
+
+
+@pytest.mark.parametrize("other", [{"far_end_id": 2}, {"probe_id": 2}])
+@pytest.mark.parametrize("measured", [2, 3])
+def test_two_moments_beside_another_way_tell_no_leg(other: dict[str, int], measured: int) -> None:
+    facts = runs(cells()[30:])
+    for number, cell in enumerate(cells()[:30]):
+        facts += run(cell, up=QUEUE) + (run(cell, **other) if number < measured else [])
+    (cause,) = judged(facts).causes
+    assert (cause.leg == "unknown") == (measured == 2)
+    assert ("same ten-minute moments" in " ".join(cause.alternatives)) == (measured == 3)
+
+
 def test_a_second_test_point_farther_away_is_no_queue() -> None:
     far = {"delay_p50_ms": 90.0, "mouth_to_ear_ms": 170.0, "probe_id": 2}
     facts = week() + runs(cells(), **far)
