@@ -141,6 +141,20 @@ def test_explanation_adds_up_to_what_is_missing(trace: Trace) -> None:
         assert min(lost.codec, lost.delay, lost.loss, lost.late) >= -1e-9
 
 
+@pytest.mark.parametrize(("lost", "late"), [(20, 10), (5, 15), (0, 9), (7, 0)])
+def test_loss_and_lateness_share_what_they_cost_by_their_numbers(lost: int, late: int) -> None:
+    sent = np.arange(1000) * 20_000
+    recv = sent + 30_000
+    recv[100 : 100 + 20 * late : 20] += 400_000
+    recv[110 : 110 + 20 * lost : 20] = NOT_ARRIVED
+    found = judge(Trace(np.arange(1000), sent, recv), CRITERION)
+    told = explain(found, CRITERION)
+    assert told is not None
+    assert (found.metrics.lost, found.late) == (lost, late)
+    assert told.loss + told.late > 0
+    assert told.loss / (told.loss + told.late) == pytest.approx(lost / (lost + late))
+
+
 def test_one_dead_second_shows() -> None:
     sent = np.arange(500) * 20_000
     recv = np.where((np.arange(500) >= 200) & (np.arange(500) < 250), NOT_ARRIVED, sent + 30_000)

@@ -258,3 +258,22 @@ def test_a_pcapng_cut_in_its_last_block() -> None:
     data = pcapng("<", [(101, b"")], [(0, at, p) for at, p in steady(60)])
     found = read(data[:-7])
     assert (len(found.streams[0].trace), found.cut_short) == (59, True)
+
+
+class Asked(io.BytesIO):
+    """A file that knows the most it was asked for at once."""
+
+    most = 0
+
+    def read(self, size: int | None = -1, /) -> bytes:
+        self.most = max(self.most, size or 0)
+        return super().read(size)
+
+
+@pytest.mark.parametrize("length", [0, 11, (64 << 20) + 1, 0xFFFFFFFF])
+def test_a_block_of_an_impossible_length_ends_the_capture_unread(length: int) -> None:
+    data = pcapng("<", [(101, b"")], [(0, at, p) for at, p in steady(60)])
+    file = Asked(data + struct.pack("<II", 6, length) + bytes(64))
+    found = find_streams(file)
+    assert (len(found.streams[0].trace), found.cut_short) == (60, True)
+    assert file.most < 1 << 20

@@ -343,6 +343,7 @@ def test_sockets_are_silent_for_as_long_as_is_told(tmp_path: Path, monkeypatch: 
 def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     address, told = rig.own_address(), list[CheckResult]()
     monkeypatch.setattr(translation, "SILENCES_S", SILENCES_S)
+    began = time.monotonic()
     with rig.far_end(tmp_path, address):
         here = ("127.0.0.1",)
         wanted = CheckArguments(
@@ -354,6 +355,9 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
         "path", "echoes", "large-echoes", "names", "services", "far-end", "ports", "way-back", "signalling",
         "registrar", "translation",
     ]  # fmt: skip
+    whole_ms = 1000 * (time.monotonic() - began)
+    assert all(one.ms >= 0 for one in result.took)
+    assert 1000 * max(SILENCES_S) * 0.5 < sum(one.ms for one in result.took) < whole_ms
     assert result.reach is not None
     assert result.reach.key_fits
     assert [(one.dscp, one.failure, one.bound) for one in result.media] == [(m, None, True) for m in (46, 34, 24, 0)]

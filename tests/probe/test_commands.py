@@ -10,9 +10,11 @@ import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
+from tarnfell.probe import answering as answerers
 from tarnfell.probe import program as programs
 from tarnfell.probe.answering import Answering
 from tarnfell.probe.asking import names
@@ -29,7 +31,7 @@ from tarnfell.wire.kinds.answer import AnswerArguments
 from tarnfell.wire.kinds.calls import CallPlan
 from tarnfell.wire.kinds.check import NameFacts, ServiceAsked
 from tarnfell.wire.kinds.distances import DistancesArguments, DistancesResult, FarEndAsked, FarEndFound
-from tarnfell.wire.kinds.fields import read
+from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.services import ServicesArguments, ServicesResult
 from tests import rig
 
@@ -112,6 +114,25 @@ def test_a_probe_answers_calls_until_it_is_silenced(state: State, answering: Ans
     assert state.wanted("answering") is None
     with pytest.raises(OSError, match="refused"):
         socket.create_connection(("127.0.0.1", how.port), 5)
+
+
+def test_answering_that_ended_by_itself_is_begun_again_and_not_at_once(
+    state: State, answering: Answering, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    begun: list[int] = []
+    codes: list[int | None] = [None]
+    monkeypatch.setattr(answering, "_spawn", lambda *_: begun.append(1) or SimpleNamespace(poll=lambda: codes[-1]))
+    clock = [1000.0]
+    monkeypatch.setattr(answerers.time, "monotonic", lambda: clock[0])
+    answering.keep_up()
+    assert begun == []  # nobody has asked for it
+    state.keep_wanted(answerers.WANTED, plain(AnswerArguments(rig.free_port(), 24000, 24015, KEY)))
+    for after_s, code, times in ((0, None, 1), (100, None, 1), (0, 1, 2), (29.9, 1, 2), (0.2, 1, 3), (100, None, 3)):
+        clock[0] += after_s
+        codes.append(code)
+        answering.keep_up()
+        assert len(begun) == times, (after_s, code)
+    answering._process = None
 
 
 def test_a_port_in_use_is_said(answering: Answering, state: State) -> None:

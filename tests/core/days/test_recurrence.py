@@ -94,6 +94,13 @@ def test_two_patterns_of_one_leg_are_both_told() -> None:
     assert [(one.days, clock(one.from_minute)) for one in found(both, watched(7))] == [(7, "15:00"), (5, "01:08")]
 
 
+def test_hours_that_days_agree_on_count_the_days_that_have_them() -> None:
+    """Trouble that begins at any time of the morning and fills it, on seven of ten days."""
+    begins = (300, 480, 660, 390, 570, 430, 620)
+    (one,) = found([episode(day, minute, 480) for day, minute in enumerate(begins)], watched(10))
+    assert (one.days, one.of, clock(one.from_minute), clock(one.until_minute)) == (7, 10, "08:00", "16:10")
+
+
 def test_local_time_rules_where_clocks_change() -> None:
     """At three by the site's clock, before and after the last Sunday of March."""
     days = [datetime(2026, 3, day, 3, 5, tzinfo=LONDON) for day in (26, 27, 28, 30, 31)]

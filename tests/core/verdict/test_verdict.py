@@ -9,10 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tarnfell.core.causes import PROVIDER
-from tarnfell.core.verdict.capacity import Capacity, Step
+from tarnfell.core.verdict.capacity import Capacity, State, Step
 from tarnfell.core.verdict.causes import Cause
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.moments import NO_SHARE, Tally, Watched, with_watches
+from tarnfell.core.verdict.requirements import Requirement
 from tarnfell.core.verdict.score import (
     CONDITIONS_CAP,
     NOT_READY_CAP,
@@ -20,6 +21,7 @@ from tarnfell.core.verdict.score import (
     WEIGHTS_WITH_VIDEO,
     _capacity,
     _taken,
+    caps_of,
 )
 from tarnfell.core.verdict.site import evaluate_site
 from tarnfell.core.verdict.told import Told
@@ -407,6 +409,22 @@ def test_parts_that_would_read_as_nothing_are_not_told_and_two_directions_of_one
         "up", "down", "both",
     ]  # fmt: skip
     assert _taken("video", 20.0, causes) == ()
+
+
+@pytest.mark.parametrize(
+    ("states", "caps"),
+    [
+        ((("shown", True), ("shown", False)), (100, 100)),
+        ((("open", False), ("shown", True)), (CONDITIONS_CAP, 100)),
+        ((("shown not", False), ("shown", True)), (CONDITIONS_CAP, CONDITIONS_CAP)),
+        ((("open", True), ("shown not", False)), (NOT_READY_CAP, CONDITIONS_CAP)),
+        ((("shown not", True), ("shown", False)), (NOT_READY_CAP, NOT_READY_CAP)),
+    ],
+)
+def test_what_is_open_caps_the_lower_end_and_what_failed_both(
+    states: tuple[tuple[State, bool], ...], caps: tuple[int, int]
+) -> None:
+    assert caps_of([Requirement("share", "", state, stops, "", "") for state, stops in states]) == caps
 
 
 def tried(concurrent: int, low_pct: float, high_pct: float) -> Step:
