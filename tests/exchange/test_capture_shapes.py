@@ -152,6 +152,17 @@ def test_packets_captured_in_part_only() -> None:
     assert found.notes == ("Captured in part only, so that just the headers were read: 60 packets.",)
 
 
+@pytest.mark.parametrize("bits", [0x20, 0x10, 0x0F, 0x3F])
+def test_padding_and_extensions_that_the_capture_cut_off_are_not_looked_for(bits: int) -> None:
+    """Padding's length is the last byte; extension and sources stand behind the fixed header (RFC 3550 §5.1)."""
+    data = bytearray(pcap(steady(60))[:24])
+    for at, packet in steady(60):
+        packet = packet[:28] + bytes([packet[28] | bits]) + packet[29:]
+        data += struct.pack("<4I", at // 1_000_000, at % 1_000_000, 40, len(packet)) + packet[:40]
+    (stream,) = read(bytes(data)).streams
+    assert (len(stream.trace), stream.ssrc, stream.ptime_ms) == (60, 7, 20)
+
+
 def block(kind: int, body: bytes, order: str = "<") -> bytes:
     body += bytes(-len(body) % 4)
     length = 12 + len(body)

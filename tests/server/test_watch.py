@@ -64,6 +64,9 @@ def deliver(house: House, body: bytes, first_us: int, watch: int = 1) -> Any:
 SECOND = 1_000_000
 
 
+WHOM = "does not say whom it asked"
+
+
 def now() -> int:
     return time.time_ns() // 1000
 
@@ -183,6 +186,25 @@ def test_thinned_samples_stand_for_those_that_had_to_go(house: House) -> None:
         (batch_of([(5, LOST, 0, 0)], one_in=0), "how far it is thinned"),
         (batch_of([(5, LOST, 0, 0)], one_in="2"), "how far it is thinned"),
         (Record.of({"watch": 1}, {"due_us": [5]}).serialize(), "not all columns"),
+        (batch_of([(5, LOST, 0, 0), (86_400_000_006, LOST, 0, 0)]), "too far apart"),
+        (batch_of([(5, LOST, 0, 0)], columns={"target": [-1]}), "cannot be"),
+        (batch_of([(5, LOST, 0, 0)], columns={"target": [1]}), WHOM),
+        (batch_of([(5, ANSWERED, 0, 1)], columns={"t1_ns": [0]}), "without their times"),
+        (batch_of([(5, ANSWERED, 0, 1)], columns={"t2_ns": [0]}), "without their times"),
+        (batch_of([(5, ANSWERED, 0, 1)], columns={"t3_ns": [0]}), "without their times"),
+        *((batch_of([(5, LOST, 0, 0)], targets=targets), WHOM) for targets in ("1", [True], ["1"], [1] * 9)),
+        *(
+            (batch_of([(5, LOST, 0, 0)], echoes=echoes), WHOM)
+            for echoes in (
+                "gateway",
+                ["gateway"],
+                [["gateway"]],
+                [["gateway", 5]],
+                [["nobody", "192.0.2.1"]],
+                [["gateway", "1" * 101]],
+                [["gateway", ""]] * 9,
+            )
+        ),
     ],
 )
 def test_what_is_no_batch_is_turned_away(house: House, body: bytes, words: str) -> None:
@@ -191,6 +213,19 @@ def test_what_is_no_batch_is_turned_away(house: House, body: bytes, words: str) 
     assert answer.status_code == 422
     assert words in answer.json["detail"]
     assert connect(house.folder).execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+
+
+def test_what_just_is_one_is_taken(house: House) -> None:
+    """Up to the bounds; and an echo has no times of the far end's."""
+    put_watch(house)
+    echo = {"target": [1], "t2_ns": [0], "t3_ns": [0]}
+    for first, body in (
+        (5, batch_of([(5, LOST, 0, 0), (86_400_000_005, LOST, 0, 0)])),
+        (6, batch_of([(6, ANSWERED, 0, 1)], columns=echo, echoes=[["gateway", "1" * 100]])),
+        (7, batch_of([(7, LOST, 0, 0)], targets=[1] * 8, echoes=[["outside", "192.0.2.1"]] * 8)),
+        (8, batch_of([(8, LOST, 0, 0)], columns={"target": [8]}, targets=[1], echoes=[["gateway", ""]] * 8)),
+    ):
+        assert deliver(house, body, first).status_code == 200, first
 
 
 def test_another_far_end_than_the_sites_and_odd_wishes_are_refused(house: House) -> None:
