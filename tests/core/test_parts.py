@@ -130,6 +130,16 @@ def test_side_tone_as_the_formula_has_it(stmr: float, expected: float) -> None:
     assert float(emodel._ist(p, 0.0)) == pytest.approx(expected, abs=0.001)
 
 
+@pytest.mark.parametrize(("stmr", "more"), [(9.0, False), (15.0, False), (20.0, False), (20.1, True), (30.0, True)])
+def test_side_tone_masks_echo_and_is_heard_beside_it(stmr: float, more: bool) -> None:
+    """G.107 eq. 7-19 and 7-23: above 20 dB Idte and Ist are added as powers."""
+    p, delay = replace(emodel.Parameters(), STMR=stmr, TELR=45.0), np.array([150.0])
+    usual = replace(p, STMR=15.0)
+    (idte,), (alone,) = (emodel._talker_echo(one, 94.0, -60.0, delay) for one in (p, usual))
+    assert idte == pytest.approx(np.hypot(alone, float(emodel._ist(p, delay)[0])) if more else alone)
+    assert (idte > alone + 1e-6) == more
+
+
 @pytest.mark.parametrize(
     ("name", "ie", "bpl", "why", "says"),
     [

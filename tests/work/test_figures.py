@@ -6,7 +6,7 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import Criterion, criterion_for
-from tarnfell.work.ingest.packets import JudgedDirection
+from tarnfell.work.ingest.packets import Half, JudgedDirection
 from tarnfell.work.ingest.uploads import figures_of
 from tarnfell.work.judging.live import mouth_to_ear_ms
 
@@ -17,6 +17,17 @@ def test_mouth_to_ear_of_a_live_second_is_half_the_round_trip_and_what_every_cal
     criterion = Criterion(ie=10, bpl=19, ptime_ms=20, look_ahead_ms=5, buffer_ms=60)
     assert mouth_to_ear_ms(40_000, criterion) == pytest.approx(20 + 60 + 20 + 5)
     assert mouth_to_ear_ms(None, criterion) == pytest.approx(85)
+
+
+@pytest.mark.parametrize(
+    ("expected", "received", "lost", "pct"), [(1500, 1200, 300, 20.0), (8, 8, 0, 0.0), (0, 0, 0, 0.0)]
+)
+def test_of_a_cut_run_the_far_ends_last_word_is_what_was_lost(
+    expected: int, received: int, lost: int, pct: float
+) -> None:
+    nothing = JudgedDirection(None, None, 7, 46, {}, "It was cut.")
+    figures = figures_of(nothing, CRITERION, Half(30.0, expected, received))
+    assert (figures.sent, figures.received, figures.lost, figures.loss_pct) == (expected, received, lost, pct)
 
 
 @pytest.mark.parametrize(

@@ -35,6 +35,16 @@ def test_another_route_is_a_step_at_its_minute_and_no_episode(leg: str, by_ms: f
     assert f"{'rose' if by_ms > 0 else 'fell'} by {abs(by_ms):.0f}." in one.says
 
 
+def test_two_changes_of_the_route_are_told_as_two() -> None:
+    week = Week(3, days=3, interval_s=2.0)
+    week.reroutes(hours(0, 15), 40, "line")
+    week.reroutes(hours(1, 20), -40, "line")
+    told = analyse(week.rounds(), CRITERION, 4.0, LONDON)
+    assert [(one.key, "rose by 40." in one.says) for one in told.findings] == [
+        ("route-changed", True), ("route-changed", False),
+    ]  # fmt: skip
+
+
 @pytest.mark.parametrize(("minutes", "seen"), [(9, 0), (10, 4)])
 def test_a_level_is_one_that_ten_minutes_held(minutes: int, seen: int) -> None:
     week = Week(3, days=1, interval_s=2.0)

@@ -97,8 +97,11 @@ def test_what_comes_after_a_gap_is_blended_in_and_then_left_alone() -> None:
     assert abs(heard[240 * MS] - heard[240 * MS - 1]) < 0.05
     assert np.array_equal(heard[240 * MS + blended :], other[240 * MS + blended :])
     assert not np.array_equal(heard[: 240 * MS + blended], other[: 240 * MS + blended])
-    short = conceal(other, gap(len(sound), 230, 240), RATE)
-    assert np.array_equal(short[242 * MS :], other[242 * MS :])
+    for begin, most_ms in ((200, 12), (220, 6), (230, 2)):
+        heard = conceal(other, gap(len(sound), begin, 240), RATE)
+        last = int(np.nonzero(heard != other)[0].max()) + 1 - 240 * MS
+        # Of its last sample the blend may leave what was there.
+        assert most_ms * MS - 3 <= last <= most_ms * MS, begin
 
 
 def test_what_is_missing_is_never_read() -> None:
