@@ -340,6 +340,22 @@ def test_sockets_are_silent_for_as_long_as_is_told(tmp_path: Path, monkeypatch: 
     assert [(one.silent_s, one.heard) for one in found.kept] == [(s, True) for s in SILENCES_S]
 
 
+def test_who_does_not_answer_is_asked_three_times_and_no_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(translation, "WAIT_S", 0.05)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as silent:
+        silent.bind(("127.0.0.1", 0))
+        asker = translation._Socket(socket.AF_INET, "127.0.0.1", "127.0.0.1")
+        try:
+            assert asker.ask(silent.getsockname()[1]) is None
+        finally:
+            asker.sock.close()
+        silent.setblocking(False)
+        came = {silent.recv(2048) for _ in range(translation.TRIES)}
+        assert len(came) == translation.TRIES == 3  # each a transaction of its own
+        with pytest.raises(BlockingIOError):
+            silent.recv(2048)
+
+
 def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     address, told = rig.own_address(), list[CheckResult]()
     monkeypatch.setattr(translation, "SILENCES_S", SILENCES_S)
