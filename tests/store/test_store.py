@@ -393,3 +393,29 @@ def test_browsers_that_no_media_reached_found_a_far_end_all_the_same(
     monkeypatch.undo()
     codes = [row[0] for row in open_database(tmp_path).execute("SELECT failure_code FROM job ORDER BY id")]
     assert codes == ["no-media", "unreachable", "unreachable"]
+
+
+def test_fills_are_judged_and_watches_read_by_the_rules_of_now(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 49})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+        "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
+        "VALUES (1, 'host', 'f', '192.0.2.1', 4870, 'k', 5);"
+        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES "
+        "(1, 1, 1, 'fill', 'done', 5), (2, 1, 1, 'fill', 'done', 5);"
+        "INSERT INTO fill (job_id, site_id, far_end_id, asked, at_us, told, filled, judged_us, stale) VALUES "
+        "(1, 1, 1, '{}', 5, '{}', '{}', 6, 0), (2, 1, 1, '{}', 5, '{}', NULL, 6, 0);"
+        "INSERT INTO watch (id, probe_id, far_end_id, interval_ms, dscp, wanted, version, changed_us, changes) "
+        "VALUES (1, 1, 1, 1000, 46, 1, 1, 5, 7);"
+    )
+    db.close()
+    monkeypatch.undo()
+    db = open_database(tmp_path)
+    assert [row[0] for row in db.execute("SELECT stale FROM fill ORDER BY job_id")] == [1, 0]
+    assert db.execute("SELECT changes FROM watch").fetchone()[0] == 8
