@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 from selenium.webdriver.common.by import By
 
+from tarnfell.core.line.measure import SETTLE_S
 from tarnfell.store import browsers as browser_store
 from tarnfell.store import calls as call_store
 from tarnfell.store import jobs as job_store
@@ -117,6 +118,12 @@ def far_end(row: Row, folder: Path) -> Iterator[object]:
     with rig.far_end(folder, FAR, prefix=row.inside("far"), more=("--browser",)) as process:
         row.await_port("far", rig.CONTROL_PORT)
         yield process
+
+
+def most_kbps(line_kbps: float, fill_s: float) -> float:
+    """Of the steady part of a fill: a browser that stood still in its first seconds takes in later what the line had
+    carried by then."""
+    return line_kbps * fill_s / (fill_s - SETTLE_S)
 
 
 @dataclass
