@@ -30,10 +30,9 @@ def unpack_planes(planes: bytes, count: int) -> Ints:
 def unpack_table(planes: Sequence[bytes], count: int) -> Ints:
     """Columns of equal length at once, shape (columns, count); the way for many short ones."""
     table = np.frombuffer(b"".join(planes), np.uint8).reshape(len(planes), 8, count)
-    folded = np.ascontiguousarray(table.transpose(0, 2, 1)).view("<u8")[:, :, 0]
-    difference = (folded >> np.uint64(1)).astype(np.int64) ^ -(folded & np.uint64(1)).astype(np.int64)
-    values: Ints = np.cumsum(difference, axis=1, dtype=np.int64)
-    return values
+    folded = table.transpose(0, 2, 1).copy().view("<u8")[:, :, 0]
+    difference = (folded >> 1).view(np.int64) ^ -(folded & 1).view(np.int64)
+    return np.asarray(difference.cumsum(axis=1))
 
 
 def pack_planes(values: Ints) -> bytes:

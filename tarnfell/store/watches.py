@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from dataclasses import dataclass, fields
+from operator import attrgetter
 
 from tarnfell.store.db import now_us
 from tarnfell.wire.kinds.fields import plain, read
@@ -72,6 +73,8 @@ LEAST_GAP_US = 65 * 1_000_000
 
 _WATCH = f"SELECT {', '.join(f.name for f in fields(Watch))} FROM watch"
 _BATCH = tuple(f.name for f in fields(Batch))
+_VALUES = attrgetter(*_BATCH)
+_KEEP = f"INSERT INTO sample_batch ({', '.join(_BATCH)}) VALUES ({', '.join('?' * len(_BATCH))}) ON CONFLICT DO NOTHING"
 
 
 def watch_of(db: sqlite3.Connection, probe_id: int) -> Watch | None:
@@ -129,11 +132,7 @@ def note_running(db: sqlite3.Connection, probe_id: int, version: int | None, tro
 
 def keep(db: sqlite3.Connection, batch: Batch) -> None:
     """Sent again it changes nothing."""
-    db.execute(
-        f"INSERT INTO sample_batch ({', '.join(_BATCH)}) VALUES ({', '.join('?' * len(_BATCH))}) "
-        "ON CONFLICT DO NOTHING",
-        tuple(getattr(batch, name) for name in _BATCH),
-    )
+    db.execute(_KEEP, _VALUES(batch))
 
 
 def counts(db: sqlite3.Connection, watch_id: int) -> Counts:

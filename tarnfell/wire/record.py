@@ -28,7 +28,7 @@ _BYTES = 8
 _MASK = (1 << 64) - 1
 
 
-@dataclass(frozen=True)
+@dataclass  # not frozen: a server makes nine of every batch of samples, and that takes three times as long
 class PackedColumn:
     """One column as it is stored; whoever has NumPy unpacks ``planes`` at once."""
 

@@ -31,7 +31,7 @@ COLUMNS = (DUE, TARGET, FATE, BESIDE, *STAMPS)
 ANSWERED, LOST, NO_SESSION, NOT_SENT, STOOD_STILL = range(5)
 """Fates of a sample. Only ``LOST`` says anything of the way: without a session with the far end, with a network of its
 own that is down, or with a machine that sleeps nothing was sent."""
-FATES = (ANSWERED, LOST, NO_SESSION, NOT_SENT, STOOD_STILL)
+FATES = frozenset((ANSWERED, LOST, NO_SESSION, NOT_SENT, STOOD_STILL))
 
 
 @dataclass(frozen=True)
