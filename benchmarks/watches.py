@@ -81,7 +81,7 @@ def _taken_in(folder: Path) -> list[str]:
     batches = batches_of(_rounds(1), each=10)
     samples = sum(one.answered + one.lost + one.not_sent for one in batches)
     bare_s = _seconds(lambda: _bare(folder / "bare.sqlite", batches), 1)
-    read_s = _seconds(lambda: [read_batch(one.watch_id, one.first_us, one.record) for one in batches], 1)
+    read_s = _seconds(lambda: _read(batches), TRIES)
     keep_s = _seconds(lambda: _keep(db, batches), 1)
     pack_s = _seconds(lambda: _pack(db), 1)
     size = sum(len(one.rounds) + len(one.minutes) + len(one.tens) for one in cell_store.cells_between(db, 1, 0, LATER))
@@ -105,6 +105,11 @@ def _bare(file: Path, batches: list[Batch]) -> None:
             db.executemany(
                 "INSERT INTO batch VALUES (?, ?)", [(one.first_us, one.record) for one in batches[first : first + 100]]
             )
+
+
+def _read(batches: list[Batch]) -> None:
+    for one in batches:
+        read_batch(one.watch_id, one.first_us, one.record)
 
 
 def _keep(db: sqlite3.Connection, batches: list[Batch]) -> None:
