@@ -60,6 +60,20 @@ def test_what_is_kept_is_what_was_computed() -> None:
         assert evaluations._FORM.validate_json(evaluations._FORM.dump_json(found)) == found
 
 
+def test_as_many_evaluations_as_there_is_room_for_are_remembered(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A page that goes through more sites than that finds all but a few of them."""
+    monkeypatch.setattr(evaluations, "_MAX_IN_MEMORY", 3)
+    db, found = connect(house.folder), evaluate_site([], BRIEF)
+    for site_id in (1, 2, 3, 3, 2):  # of one that is known nobody has to make room
+        evaluations._remember(db, site_id, "mark", found)
+    assert len(evaluations._in_memory) == 3
+    for site_id in (4, 5, 6):
+        evaluations._remember(db, site_id, "mark", found)
+        assert (len(evaluations._in_memory), evaluations._key(db, site_id) in evaluations._in_memory) == (3, True)
+    evaluations._remember(db, 6, "another", found)
+    assert evaluations._in_memory[evaluations._key(db, 6)][0] == "another"
+
+
 def test_much_evidence_is_evaluated_by_the_clerk_and_nobody_waits(
     house: House, much: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:

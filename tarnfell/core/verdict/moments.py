@@ -22,6 +22,7 @@ simulated networks; docs/method.md prints the tables.
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
@@ -202,7 +203,17 @@ def good_moments_more(tallies: Tallies, required_pct: float, confidence: float =
     At most 9 999: a share so far below is not mended by more evidence.
     """
     shares = np.array([t.good / t.calls for t in tallies.values()], dtype=float)
-    calls, bad = sum(t.calls for t in tallies.values()), _bad_by_day(tallies, shares)
+    bad = _bad_by_day(tallies, shares)
+    calls = sum(t.calls for t in tallies.values())
+    return _good_more(tuple(shares.tolist()), calls, tuple(bad.tolist()), required_pct, confidence)
+
+
+@functools.lru_cache(maxsize=256)
+def _good_more(
+    so_far: tuple[float, ...], calls: int, bad_by_day: tuple[float, ...], required_pct: float, confidence: float
+) -> int:
+    """The same is asked for again and again: of each site that has no evidence yet, and once a requirement."""
+    shares, bad = np.array(so_far, dtype=float), np.array(bad_by_day, dtype=float)
 
     def shown(more: int) -> bool:
         if not len(shares) + more:

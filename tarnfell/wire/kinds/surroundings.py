@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import typing
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -43,9 +44,14 @@ class Surroundings:
 
 def surroundings_of(told: Mapping[str, object]) -> Surroundings:
     """What a probe told, as far as it is known here and of its kind; a newer probe may tell more."""
-    types = typing.get_type_hints(Surroundings)
+    types = _types()
     known = {name: _fitting(types[name], told[name]) for name in types if told.get(name) is not None}
     return Surroundings(**{name: value for name, value in known.items() if value is not None})
+
+
+@functools.cache
+def _types() -> dict[str, typing.Any]:
+    return typing.get_type_hints(Surroundings)
 
 
 def _fitting(shape: typing.Any, value: object) -> typing.Any:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
+import random
 import sqlite3
 import threading
 from dataclasses import dataclass
@@ -31,7 +32,8 @@ CALLS_AT_ONCE = 400
 log = logging.getLogger(__name__)
 
 _FORM = TypeAdapter(Evaluation)
-_MAX_IN_MEMORY = 64
+_MAX_IN_MEMORY = 256
+"""A week of a site takes 0.2 MB."""
 _in_memory: dict[tuple[str, int], tuple[str, Evaluation]] = {}
 _lock = threading.Lock()
 
@@ -129,9 +131,12 @@ def _fetched(db: sqlite3.Connection, site_id: int) -> tuple[str, Evaluation] | N
 
 def _remember(db: sqlite3.Connection, site_id: int, mark: str, evaluation: Evaluation) -> None:
     with _lock:
-        if len(_in_memory) >= _MAX_IN_MEMORY:
-            _in_memory.clear()
-        _in_memory[_key(db, site_id)] = (mark, evaluation)
+        key = _key(db, site_id)
+        if key not in _in_memory and len(_in_memory) >= _MAX_IN_MEMORY:
+            # Any one: a page that goes through more sites than there is room for would push out each just before it is
+            # asked for again, if it were the oldest.
+            del _in_memory[random.choice(list(_in_memory))]
+        _in_memory[key] = (mark, evaluation)
 
 
 def _key(db: sqlite3.Connection, site_id: int) -> tuple[str, int]:
