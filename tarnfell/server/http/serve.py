@@ -8,6 +8,7 @@ import sys
 import threading
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
+from importlib import import_module
 from pathlib import Path
 
 from waitress.server import create_server
@@ -70,6 +71,8 @@ def serve_forever(
         ]
         for keeper in keepers:
             keeper.start()
+        # What the first verdict would wait for, a third of a second of it.
+        threading.Thread(target=import_module, args=("scipy.special",), name="imports", daemon=True).start()
         try:
             server.run()
         finally:
