@@ -68,3 +68,20 @@ def test_no_line_ends_between_a_figure_and_its_unit(name: str, given: tuple[floa
     told = js(FORMAT, name, *given)
     assert told.replace("\N{NO-BREAK SPACE}", " ") == written
     assert not re.search(r"\d (ms|%|Mbit/s|s|min|h)(?!\w)", told)
+
+
+def test_no_line_ends_between_a_figure_and_its_unit_in_sentences_of_the_server() -> None:
+    nb = "\N{NO-BREAK SPACE}"
+    answer = {
+        "says": ["Up to 87.0 % were lost, 2 h 05 min in all; 12 % more.", "In 3 steps of 4 s."],
+        "cause": {"gain": "10 Mbit/s", "remedy": "Shape to 90 % of it.", "title": "5 ms"},
+        "rows": [{"why": "64 kbit/s and 3 hosts"}, {"note": "5 %"}],
+        "figures": [1, 2, 3],
+        "reasons": [],
+        "failure": None,
+    }
+    assert js("../api/sentences", "unbroken", answer) == answer | {
+        "says": [f"Up to 87.0{nb}% were lost, 2{nb}h 05{nb}min in all; 12{nb}% more.", f"In 3 steps of 4{nb}s."],
+        "cause": {"gain": f"10{nb}Mbit/s", "remedy": "Shape to 90 % of it.", "title": "5 ms"},
+        "rows": [{"why": f"64{nb}kbit/s and 3 hosts"}, {"note": "5 %"}],
+    }

@@ -1,5 +1,6 @@
 // The one HTTP client: typed by the generated schema, errors as the server's own sentence.
 import type { components } from "./schema";
+import { unbroken } from "./sentences";
 
 type Schemas = components["schemas"];
 export type Model<Name extends keyof Schemas> = Schemas[Name];
@@ -73,7 +74,7 @@ async function request<T>(method: string, path: string, body?: object): Promise<
   if (!answer.ok) {
     throw new ApiError(answer.status, problemDetail(text, answer));
   }
-  return JSON.parse(text);
+  return unbroken(JSON.parse(text)) as T;
 }
 
 function problemDetail(text: string, answer: Response): string {
