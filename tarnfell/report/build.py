@@ -13,6 +13,7 @@ from tarnfell.core.codecs import Codec
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.quality import MOS_SCALE
 from tarnfell.core.rates import CallRate
+from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.verdict.decisions import Dismissed
 from tarnfell.core.verdict.requirements import share_words
 from tarnfell.core.verdict.site import Evaluation
@@ -214,7 +215,7 @@ def decided_words(evaluation: Evaluation) -> list[str]:
 def summary_of(evaluation: Evaluation) -> tuple[str, ...]:
     """The answer in a few sentences, the verdict first; each sentence only where its figures are there."""
     v, brief = evaluation.verdict, evaluation.brief
-    need = f"{brief.needed_calls} concurrent {'call' if brief.needed_calls == 1 else 'calls'}"
+    need = concurrent_words(brief.needed_calls)
     said = [
         {
             "ready": f"Everything the brief requires was shown: this site can carry its {need}.",

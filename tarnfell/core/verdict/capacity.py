@@ -69,7 +69,7 @@ class Capacity:
         return step.more_moments if step else good_moments_more({}, required_pct, WITNESS_CONFIDENCE)
 
 
-def concurrent_calls(count: int) -> str:
+def concurrent_words(count: int) -> str:
     return f"{count} concurrent {'call' if count == 1 else 'calls'}"
 
 

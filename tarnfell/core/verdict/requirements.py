@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, cast
 
-from tarnfell.core.verdict.capacity import Capacity, State, concurrent_calls
+from tarnfell.core.verdict.capacity import Capacity, State, concurrent_words
 from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import UnderLoad
 from tarnfell.core.verdict.moments import (
@@ -162,13 +162,13 @@ def share_words(share: Share, required_pct: float) -> str:
 
 def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
     need = brief.needed_calls
-    title = concurrent_calls(need)
+    title = concurrent_words(need)
     state = capacity.state_at(need)
     step = capacity.step_for(need)
     tried = max((s.concurrent for s in capacity.steps), default=0)
     if state == "shown":
         return Requirement(
-            "capacity", title, state, True, f"Shown: {concurrent_calls(capacity.sustained or need)}.", ""
+            "capacity", title, state, True, f"Shown: {concurrent_words(capacity.sustained or need)}.", ""
         )
     if state == "shown not":
         failing = next(s for s in capacity.steps if s.concurrent == capacity.fails_at)
@@ -177,7 +177,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
             title,
             state,
             True,
-            f"At {concurrent_calls(failing.concurrent)} at most "
+            f"At {concurrent_words(failing.concurrent)} at most "
             f"{failing.high_pct:.1f} % are acceptable, "
             f"{brief.required_share_pct:g} % required; {capacity.sustained or 'no number'} shown.",
             "",
@@ -191,7 +191,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> Requirement:
         )
     if capacity.sustained:
         said += f" Shown: {capacity.sustained}."
-    closes = f"{more} more ten-minute moments of business hours with {concurrent_calls(need)}, none bad."
+    closes = f"{more} more ten-minute moments of business hours with {concurrent_words(need)}, none bad."
     return Requirement("capacity", title, "open", True, said, closes)
 
 

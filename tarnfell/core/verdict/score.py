@@ -14,7 +14,7 @@ from typing import Literal
 
 import numpy as np
 
-from tarnfell.core.verdict.capacity import Capacity, concurrent_calls
+from tarnfell.core.verdict.capacity import Capacity, concurrent_words
 from tarnfell.core.verdict.causes import Cause, CauseName, Dimension
 from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.fills import UnderLoad
@@ -227,7 +227,7 @@ def _capacity(capacity: Capacity, brief: Brief) -> _Range:
             break  # fewer calls cannot earn more
     if not capacity.steps:
         return _Range(low, high, "No concurrent calls count yet.")
-    shown = f"{concurrent_calls(capacity.sustained)} shown" if capacity.sustained else "No number of calls shown yet"
+    shown = f"{concurrent_words(capacity.sustained)} shown" if capacity.sustained else "No number of calls shown yet"
     fails = f", {capacity.fails_at} shown to fail" if capacity.fails_at else ""
     return _Range(low, max(low, high), f"{shown}{fails}; {need} needed.")
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from tarnfell.core.verdict.capacity import concurrent_calls
+from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.store.places import FarEnd
 from tarnfell.store.plans import Plan
@@ -104,7 +104,7 @@ def _close(evaluation: Evaluation, online: bool) -> NextStep:
     if not online:
         return NextStep(words="Bring the probe back online", why=why, action="place", label="Open test points")
     words = {
-        "capacity": f"Schedule {concurrent_calls(evaluation.brief.needed_calls)} in business hours",
+        "capacity": f"Schedule {concurrent_words(evaluation.brief.needed_calls)} in business hours",
         "video": "Schedule the brief’s video beside calls",
     }.get(first.key, "Schedule recurring calls in business hours")
     return NextStep(words=words, why=why, action="plan", label="Open the plans")

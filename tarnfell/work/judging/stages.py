@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from tarnfell.core.check.values import Judged
-from tarnfell.core.verdict.capacity import concurrent_calls
+from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.verdict.site import Evaluation
 from tarnfell.store.probes import Probe
 from tarnfell.store.runs import Run
@@ -57,7 +57,7 @@ def stages(
 
 
 def _brief(site: Site) -> str:
-    return f"{concurrent_calls(site.needed_calls)}, {site.required_share_pct:g} % at {site.target_mos:.1f} MOS"
+    return f"{concurrent_words(site.needed_calls)}, {site.required_share_pct:g} % at {site.target_mos:.1f} MOS"
 
 
 def _place(probes: Sequence[Probe]) -> str:
@@ -91,7 +91,7 @@ def _load(evaluation: Evaluation, site: Site, open_runs: Sequence[Run]) -> str:
     capacity, needed = evaluation.verdict.capacity, site.needed_calls
     if not capacity.steps or capacity.steps[-1].concurrent < 2 <= needed:
         return "no concurrent calls yet"
-    return f"{capacity.sustained or 'none'} of {concurrent_calls(needed)} shown"
+    return f"{capacity.sustained or 'none'} of {concurrent_words(needed)} shown"
 
 
 def _report(evaluation: Evaluation) -> str:

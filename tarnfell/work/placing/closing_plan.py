@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from tarnfell.core.figures import count
 from tarnfell.core.schedule import Span, quiet_span
+from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.verdict.closing import Closing, Hour, Short, closing
 from tarnfell.core.verdict.score import Verdict
 from tarnfell.core.verdict.site import Evaluation
@@ -52,7 +53,7 @@ def closing_plan(site: Site, evaluation: Evaluation, now: datetime, plans: Seque
     start = first.replace(hour=found.hours[0], minute=found.minutes[0])
     calls = min(MOST_CALLS, site.needed_calls)
     says = (
-        f"{count(found.runs)} runs of {calls} concurrent {'call' if calls == 1 else 'calls'} for a minute each, "
+        f"{count(found.runs)} runs of {concurrent_words(calls)} for a minute each, "
         f"{found.a_day} a day from {start:%a %d %b} on: {_yield(found, site, evaluation.verdict, short)}"
     )
     under_way = min(

@@ -8,6 +8,7 @@ from datetime import date
 from tarnfell.core.causes import DIRECTIONS, LegName
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.rates import call_rate
+from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.whatif.change import Change
 from tarnfell.core.whatif.remedies import FULL_PACKET_BYTES
 from tarnfell.store.sites import Site
@@ -43,7 +44,7 @@ def in_words(change: Change, site: Site) -> list[str]:
     if change.required_share_pct is not None:
         told.append(f"{change.required_share_pct:g} % of calls acceptable")
     if change.needed_calls is not None:
-        told.append(f"{change.needed_calls} concurrent {'call' if change.needed_calls == 1 else 'calls'}")
+        told.append(concurrent_words(change.needed_calls))
     hours = {
         name: value
         for name in ("open_minute", "close_minute", "open_days")
