@@ -202,7 +202,7 @@ def calls_of_run(db: sqlite3.Connection, run_id: int) -> list[StoredCall]:
 
 @dataclass(frozen=True)
 class CallThen:
-    """A call of some time, as it stands beside other evidence. A direction that was not there has no MOS."""
+    """A call of some time, as it stands beside other evidence. A direction that was not asked for has no MOS."""
 
     call_id: int
     run_id: int
@@ -211,21 +211,27 @@ class CallThen:
     up_mos: float | None
     down_mos: float | None
 
-
-def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, most: int) -> list[CallThen]:
-    """That were on in this time, of runs that are to be trusted; in the order of time."""
-    rows = db.execute(
-        "SELECT c.id, c.run_id, c.started_us, r.seconds, max(CASE WHEN d.direction = 'up' THEN d.mos END), "
-        "max(CASE WHEN d.direction = 'down' THEN d.mos END) FROM run_job r JOIN call c ON c.run_id = r.id "
-        "JOIN direction d ON d.call_id = c.id WHERE r.site_id = ? AND r.tainted = 0 AND c.started_us < ? "
-        "AND c.started_us + r.seconds * 1000000 > ? GROUP BY c.id ORDER BY c.started_us, c.id LIMIT ?",
-        (site_id, until_us, from_us, most),
-    )
-    return [CallThen(*row) for row in rows]
+    @property
+    def worst_mos(self) -> float:
+        return min(mos for mos in (self.up_mos, self.down_mos) if mos is not None)
 
 
 NOTHING_HEARD = 1.0
 """MOS of a direction that has none: nothing of it was heard."""
+
+
+def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int) -> list[CallThen]:
+    """That were on in this time, of runs that are to be trusted; in the order of time."""
+    rows = db.execute(
+        "SELECT c.id, c.run_id, c.started_us, r.seconds, "
+        "max(CASE WHEN d.direction = 'up' THEN coalesce(d.mos, ?1) END), "
+        "max(CASE WHEN d.direction = 'down' THEN coalesce(d.mos, ?1) END) "
+        "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        "WHERE r.site_id = ?2 AND r.tainted = 0 AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 "
+        "GROUP BY c.id ORDER BY c.started_us, c.id",
+        (NOTHING_HEARD, site_id, until_us, from_us),
+    )
+    return [CallThen(*row) for row in rows]
 
 
 @dataclass(frozen=True)
@@ -242,9 +248,9 @@ def tests_since(db: sqlite3.Connection, site_id: int, from_us: int, least: int) 
     """Runs that are to be trusted of those that ended since then, and of the newest so many; in the order of time."""
     by_run: dict[tuple[int, int, int], dict[str, list[float]]] = {}
     for run_id, probe_id, at_us, way, mos in db.execute(
-        "WITH done AS (SELECT id, ended_us FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done'), "
-        "few AS (SELECT id FROM done WHERE ended_us >= ?2 OR id >= coalesce("
-        "(SELECT id FROM done ORDER BY id DESC LIMIT 1 OFFSET ?3 - 1), 0)), "
+        "WITH few AS (SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' AND ended_us >= ?2 "
+        "UNION SELECT * FROM (SELECT id FROM job WHERE site_id = ?1 AND kind = 'calls' AND state = 'done' "
+        "ORDER BY id DESC LIMIT ?3)), "
         "own AS (SELECT r.id, r.probe_id, min(c.started_us) AS began_us FROM few JOIN run_job r ON r.id = few.id "
         f"JOIN call c ON c.run_id = r.id WHERE r.tainted = 0 AND {COUNTS} GROUP BY r.id) "
         "SELECT own.id, own.probe_id, own.began_us, d.direction, d.mos FROM own JOIN call c ON c.run_id = own.id "

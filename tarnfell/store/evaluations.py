@@ -16,8 +16,10 @@ class Evidence:
     calls: int
     """Of runs that are done or failed."""
     judged: int
-    last_judged_us: int
+    """Runs."""
     failed: int
+    changes: int
+    """Counts up with each run that ends, or is judged anew."""
     imports: int
     fills: int
     """Of the line; judged."""
@@ -37,8 +39,8 @@ class Evidence:
 
 
 _EVIDENCE = """
-SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_us), 0),
-  coalesce(sum(state = 'failed'), 0), (SELECT count(*) FROM imported WHERE site_id = site.id),
+SELECT site.id, coalesce(calls, 0), coalesce(judged, 0), coalesce(failed, 0), coalesce(changes, 0),
+  (SELECT count(*) FROM imported WHERE site_id = site.id),
   (SELECT count(judged_us) FROM fill WHERE site_id = site.id),
   (SELECT coalesce(max(judged_us), 0) FROM fill WHERE site_id = site.id),
   (SELECT coalesce(sum(id), 0) FROM remedy WHERE site_id = site.id),
@@ -48,20 +50,18 @@ SELECT site.id, coalesce(sum(calls), 0), count(judged_us), coalesce(max(judged_u
     JOIN probe ON probe.id = probe_id WHERE probe.site_id = site.id),
   (SELECT coalesce(sum(id), 0) FROM job WHERE job.site_id = site.id AND kind = 'check' AND state = 'done'),
   coalesce((SELECT wish FROM check_wish WHERE check_wish.site_id = site.id), ''), browser_counts
-FROM site LEFT JOIN run_job ON run_job.site_id = site.id AND state IN ('done', 'failed')
+FROM site LEFT JOIN run_tally ON run_tally.site_id = site.id
 """
 
 
 def evidence_of(db: sqlite3.Connection, site_id: int) -> Evidence:
     """Differs whenever the site has new evidence, old evidence judged anew, or evidence set aside."""
-    return Evidence(*db.execute(f"{_EVIDENCE} WHERE site.id = ? GROUP BY site.id", (site_id,)).fetchone())
+    return Evidence(*db.execute(f"{_EVIDENCE} WHERE site.id = ?", (site_id,)).fetchone())
 
 
 def much_evidence(db: sqlite3.Connection, more_calls_than: int) -> list[Evidence]:
     """Of the sites at work that have more calls than so many."""
-    rows = db.execute(
-        f"{_EVIDENCE} WHERE archived_us IS NULL GROUP BY site.id HAVING sum(calls) > ?", (more_calls_than,)
-    )
+    rows = db.execute(f"{_EVIDENCE} WHERE archived_us IS NULL AND calls > ?", (more_calls_than,))
     return [Evidence(*row) for row in rows]
 
 

@@ -31,6 +31,8 @@ _LEFT = (
 """Of the installation, of a moment, or a key to something."""
 _SHARED = ("user", "far_end")
 """Of the installation, and part of an engagement where it names them."""
+_COUNTED = ("run_tally",)
+"""By the database itself, as rows come in."""
 _NAMED: tuple[tuple[Shelf, str, tuple[str, ...]], ...] = (
     (IMPORTS, "imported", ("sha256",)),
     (ISSUED, "issued", ("page_sha256", "data_sha256", "pdf_sha256", "calls_sha256")),
@@ -204,7 +206,7 @@ def _merged(db: sqlite3.Connection, slug: str | None) -> Moved:
         return f"{column} + {further[table]}" if column == "id" else column
 
     for table in _tables(db, "came"):
-        if table in _SHARED:
+        if table in _SHARED or table in _COUNTED:
             continue
         columns = _columns(db, table)
         rows += db.execute(

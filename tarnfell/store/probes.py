@@ -154,9 +154,9 @@ def probes_of(db: sqlite3.Connection, site_id: int, kind: Kind = "program") -> l
 def measured_test_points(db: sqlite3.Connection, site_id: int) -> list[str]:
     """Names of the test points that runs were carried out from, most runs first; those of retired probes count too."""
     rows = db.execute(
-        "SELECT test_point.name FROM run_job r JOIN probe ON probe.id = r.probe_id "
-        "JOIN test_point ON test_point.id = probe.test_point_id "
-        "WHERE r.site_id = ? AND r.state = 'done' GROUP BY test_point.id ORDER BY count(*) DESC, test_point.name",
+        "SELECT test_point.name FROM probe JOIN test_point ON test_point.id = probe.test_point_id "
+        "CROSS JOIN job ON job.probe_id = probe.id AND job.state = 'done' AND job.kind = 'calls' "
+        "WHERE probe.site_id = ? GROUP BY test_point.id ORDER BY count(*) DESC, test_point.name",
         (site_id,),
     )
     return [row[0] for row in rows]

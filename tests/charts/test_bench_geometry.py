@@ -62,9 +62,20 @@ def test_the_sites_clock_is_ahead_by_its_zone() -> None:
 
 
 def test_zoom_keeps_the_middle_and_moves_keep_the_length() -> None:
-    assert bench("zoomed", {"from": 100, "until": 200}, 20) == {"from": 140, "until": 160}
-    assert bench("moved", {"from": 100, "until": 200}, 0.5) == {"from": 150, "until": 250}
-    assert bench("moved", {"from": 100, "until": 200}, -0.5) == {"from": 50, "until": 150}
+    span = {"from": 100, "until": 200}
+    assert bench("zoomed", span, 20, 1000) == {"from": 140, "until": 160}
+    assert bench("moved", span, 0.5, 1000) == {"from": 150, "until": 250}
+    assert bench("moved", span, -0.5, 1000) == {"from": 50, "until": 150}
+
+
+def test_nothing_is_shown_of_after_the_newest_sample() -> None:
+    span = {"from": 100, "until": 200}
+    assert bench("zoomed", span, 300, 210) == {"from": -90, "until": 210}
+    assert bench("zoomed", span, 20, 155) == {"from": 135, "until": 155}
+    assert bench("moved", span, 0.5, 210) == {"from": 110, "until": 210}
+    # Where it already reaches past it, nothing moves, and earlier goes on as ever.
+    assert bench("moved", span, 0.5, 190) == span
+    assert bench("moved", span, -0.5, 190) == {"from": 50, "until": 150}
 
 
 @pytest.mark.parametrize(

@@ -98,6 +98,10 @@ def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archiv
     told = moved_in(other, archive, slug="moved")
     assert (told.slug, told.sites, told.without_key) == ("moved", ("pier-2",), ("far",))
     db = connect(other.folder)
+    counted = "SELECT sum(calls), count(judged_us) FROM run_job WHERE state IN ('done', 'failed')"
+    assert tuple(db.execute("SELECT sum(calls), sum(judged) FROM run_tally").fetchone()) == tuple(
+        db.execute(counted).fetchone()
+    )
     assert db.execute("PRAGMA foreign_key_check").fetchall() == []
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     before, after = (house.person.get(path).json for house, path in (

@@ -29,7 +29,6 @@ from tarnfell.server.watch.models.watches import (
     WatchRemedy,
 )
 from tarnfell.server.watch.view import watch_view
-from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
@@ -40,7 +39,7 @@ from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
-from tarnfell.work.watch.bench import MOST_CALLS, bench_of, lines_of
+from tarnfell.work.watch.bench import bench_of, calls_during, lines_of
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
 from tarnfell.work.watch.reading import ReadEpisode, WatchReading, kept_reading
 from tarnfell.work.watch.routines import USUAL, costs
@@ -142,7 +141,10 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         watch = watch_store.watch_of(g.db, probe.id)
         reading = kept_reading(g.db, watch.id) if watch else None
         if watch and reading:
-            episodes = [_episode(site, one) for one in reversed(reading.episodes[-EPISODES_SHOWN:])]
+            newest = reading.episodes[-EPISODES_SHOWN:]
+            spans = [(one.from_us, one.until_us) for one in newest]
+            calls = calls_during(g.db, site.id, spans, site.target_mos)
+            episodes = [_episode(one, *counts) for one, counts in reversed(list(zip(newest, calls, strict=True)))]
             zone = ZoneInfo(site.time_zone)
             from_us = reading.until_us - query.days * DAY_US
             if query.measure in get_args(ServiceMeasure):
@@ -176,8 +178,6 @@ def _shown(query: WatchQuery, reading: WatchReading) -> Shown:
     return PlaceShown(query.place, cast(PlaceMeasure, query.measure))
 
 
-def _episode(site: Site, one: ReadEpisode) -> EpisodeView:
-    calls = call_store.calls_between(g.db, site.id, one.from_us, one.until_us, MOST_CALLS)
-    below = [call for call in calls if min(call.up_mos or 1.0, call.down_mos or 1.0) < site.target_mos]
+def _episode(one: ReadEpisode, calls: int, calls_below: int) -> EpisodeView:
     told = {name: value for name, value in vars(one).items() if name != "places"}
-    return EpisodeView(**told, calls=len(calls), calls_below=len(below))
+    return EpisodeView(**told, calls=calls, calls_below=calls_below)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Literal
@@ -27,6 +27,7 @@ ROUNDS_US, MINUTES_US = 20 * 60 * 1_000_000, 26 * 3_600 * 1_000_000
 LONGEST_US = 92 * 86_400 * 1_000_000
 LONGEST_FILE_US = 86_400 * 1_000_000
 MOST_CALLS = 400
+"""Drawn beneath the places."""
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,12 @@ class Lane:
 
 
 @dataclass(frozen=True)
+class BenchCall(CallThen):
+    among: int = 1
+    """How many calls of about that time it stands for, of which it is the worst."""
+
+
+@dataclass(frozen=True)
 class MinuteBench:
     from_us: int
     until_us: int
@@ -52,7 +59,7 @@ class MinuteBench:
     lanes: list[Lane]
     beside_us: list[tuple[int, int]]
     """Times in which load of our own was on the line; known round by round."""
-    calls: list[CallThen]
+    calls: list[BenchCall]
 
 
 def bench_of(db: sqlite3.Connection, watch_id: int, site_id: int, from_us: int, until_us: int) -> MinuteBench:
@@ -76,8 +83,34 @@ def bench_of(db: sqlite3.Connection, watch_id: int, site_id: int, from_us: int, 
     lanes = [
         _lane(place.role, place.name, table[:, number]) for number, place in enumerate(named(db, places)) if len(table)
     ]
-    calls = call_store.calls_between(db, site_id, from_us, until_us, MOST_CALLS)
+    calls = _drawn(call_store.calls_between(db, site_id, from_us, until_us), from_us, until_us)
     return MinuteBench(from_us, until_us, step, at.tolist(), lanes, beside, calls)
+
+
+def _drawn(calls: Sequence[CallThen], from_us: int, until_us: int) -> list[BenchCall]:
+    """All of them, or the worst of each slice of the time where they are more than can be told apart."""
+    if len(calls) <= MOST_CALLS:
+        return [BenchCall(**vars(one)) for one in calls]
+    slices: dict[int, list[CallThen]] = {}
+    for one in calls:
+        begun = max(one.started_us, from_us) - from_us
+        slices.setdefault(begun * MOST_CALLS // (until_us - from_us), []).append(one)
+    worst = (min(found, key=lambda one: one.worst_mos) for found in slices.values())
+    return [BenchCall(**vars(one), among=len(found)) for one, found in zip(worst, slices.values(), strict=True)]
+
+
+def calls_during(
+    db: sqlite3.Connection, site_id: int, spans: Sequence[tuple[int, int]], target_mos: float
+) -> list[tuple[int, int]]:
+    """Of each span of time: the calls that were on, and those of them below the target."""
+    if not spans:
+        return []
+    calls = call_store.calls_between(db, site_id, min(one for one, _ in spans), max(one for _, one in spans))
+    began = np.array([one.started_us for one in calls], np.int64)
+    ended = began + np.array([round(one.seconds * 1e6) for one in calls], np.int64)
+    below = np.array([one.worst_mos < target_mos for one in calls], bool)
+    met = [(began < until_us) & (ended > from_us) for from_us, until_us in spans]
+    return [(int(own.sum()), int((own & below).sum())) for own in met]
 
 
 def lines_of(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> Iterator[str]:

@@ -10208,6 +10208,27 @@ export interface components {
             /** Troubles */
             troubles: components["schemas"]["BenchTrouble"][];
         };
+        /** BenchCall */
+        BenchCall: {
+            /** Call Id */
+            call_id: number;
+            /** Run Id */
+            run_id: number;
+            /** Started Us */
+            started_us: number;
+            /** Seconds */
+            seconds: number;
+            /** Up Mos */
+            up_mos: number | null;
+            /** Down Mos */
+            down_mos: number | null;
+            /**
+             * Among
+             * @description How many calls of about that time it stands for, of which it is the worst.
+             * @default 1
+             */
+            among: number;
+        };
         /** BenchChoice */
         BenchChoice: {
             /** Key */
@@ -11076,24 +11097,6 @@ export interface components {
              * @description Whether packets stands for more than one packet a point.
              */
             thinned: boolean;
-        };
-        /**
-         * CallThen
-         * @description A call of some time, as it stands beside other evidence. A direction that was not there has no MOS.
-         */
-        CallThen: {
-            /** Call Id */
-            call_id: number;
-            /** Run Id */
-            run_id: number;
-            /** Started Us */
-            started_us: number;
-            /** Seconds */
-            seconds: number;
-            /** Up Mos */
-            up_mos: number | null;
-            /** Down Mos */
-            down_mos: number | null;
         };
         /**
          * CallWay
@@ -14322,7 +14325,7 @@ export interface components {
                 number
             ][];
             /** Calls */
-            calls: components["schemas"]["CallThen"][];
+            calls: components["schemas"]["BenchCall"][];
         };
         /** MinuteBenchPage */
         MinuteBenchPage: {

@@ -137,14 +137,16 @@ export interface Span {
   until: number;
 }
 
-/** The same middle with another length. */
-export function zoomed({ from, until }: Span, lengthUs: number): Span {
-  const middle = Math.round((from + until) / 2);
-  return { from: Math.round(middle - lengthUs / 2), until: Math.round(middle + lengthUs / 2) };
+/** The same middle with another length; not past the newest sample, behind which there is nothing to see. */
+export function zoomed(span: Span, length: number, newestUs: number): Span {
+  const until = Math.min((span.from + span.until + length) / 2, Math.max(newestUs, span.from));
+  return { from: until - length, until };
 }
 
-/** A part of its length to either side. */
-export function moved({ from, until }: Span, part: number): Span {
-  const by = Math.round((until - from) * part);
-  return { from: from + by, until: until + by };
+/** Moved by a share of its length; later no further than the newest sample. */
+export function moved(span: Span, share: number, newestUs: number): Span {
+  const length = span.until - span.from;
+  const until = span.until + share * length;
+  const end = share > 0 ? Math.max(span.until, Math.min(until, newestUs)) : until;
+  return { from: end - length, until: end };
 }

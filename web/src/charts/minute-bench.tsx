@@ -199,18 +199,31 @@ function Calls({ bench, y, x }: { bench: Bench; y: number; x: (us: number) => nu
       <text x={0} y={y + 26} className="fill-soft text-[12px]">
         up above, down below
       </text>
+      {bench.calls.some((call) => call.among > 1) && (
+        <text x={0} y={y + 41} className="fill-soft text-[12px]">
+          the worst of several
+        </text>
+      )}
       {bench.calls.map((call) => {
         const left = Math.max(BENCH.left, x(call.started_us));
         const right = Math.min(BENCH.width, x(call.started_us + call.seconds * 1e6));
-        const words = `${clock(call.started_us, "UTC")} UTC: up ${fixed(call.up_mos, 2)} MOS, down ${fixed(call.down_mos, 2)} MOS`;
+        const ways = (
+          [
+            ["up", call.up_mos],
+            ["down", call.down_mos],
+          ] as const
+        ).filter(([, mos]) => mos !== null);
+        const had = ways.map(([way, mos]) => `${way} ${fixed(mos, 2)} MOS`).join(", ");
+        const begun = `${clock(call.started_us, "UTC")} UTC: ${had}`;
+        const words = call.among > 1 ? `Worst of ${call.among} calls, ${begun}` : `Call, ${begun}`;
         return (
-          <Link key={call.call_id} to={`/calls/${call.call_id}`} aria-label={`Call, ${words}`}>
+          <Link key={call.call_id} to={`/calls/${call.call_id}`} aria-label={words}>
             <title>{words}</title>
-            {([call.up_mos, call.down_mos] as const).map((mos, i) => (
+            {ways.map(([way, mos]) => (
               <rect
-                key={i === 0 ? "up" : "down"}
+                key={way}
                 x={left}
-                y={y + i * 13}
+                y={y + (way === "up" ? 0 : 13)}
                 width={Math.max(2.5, right - left)}
                 height={12}
                 fill={paintMos(mos)}

@@ -36,6 +36,9 @@ export function Bench(props: {
     placeholderData: keepPreviousData,
   });
   const length = span.until - span.from;
+  // What was read may be a little behind what came in since.
+  const came = page.probes.find((one) => one.id === watched.probe_id)?.watch?.last_us ?? 0;
+  const newest = Math.max(came, watched.reading.until_us);
   return (
     <Section
       id="bench"
@@ -45,15 +48,15 @@ export function Bench(props: {
       {/* biome-ignore lint/a11y/noStaticElementInteractions: keys that its buttons offer as well */}
       <div
         onKeyDown={(event) => {
-          if (event.key === "ArrowLeft") onSpan(moved(span, -0.5));
-          else if (event.key === "ArrowRight") onSpan(moved(span, 0.5));
+          if (event.key === "ArrowLeft") onSpan(moved(span, -0.5, newest));
+          else if (event.key === "ArrowRight") onSpan(moved(span, 0.5, newest));
           else return;
           event.preventDefault();
         }}
       >
         <div className="mb-3 flex flex-wrap items-center gap-2">
-          <Button onClick={() => onSpan(moved(span, -0.5))}>Earlier</Button>
-          <Button onClick={() => onSpan(moved(span, 0.5))}>Later</Button>
+          <Button onClick={() => onSpan(moved(span, -0.5, newest))}>Earlier</Button>
+          <Button onClick={() => onSpan(moved(span, 0.5, newest))}>Later</Button>
           <span className="ml-2 text-sm text-soft">Show</span>
           {LENGTHS.map(([words, us]) => (
             <button
@@ -61,7 +64,7 @@ export function Bench(props: {
               type="button"
               aria-pressed={Math.abs(length - us) < us / 100}
               className={`px-1.5 text-sm underline underline-offset-3 ${Math.abs(length - us) < us / 100 ? "font-semibold" : ""}`}
-              onClick={() => onSpan(zoomed(span, us))}
+              onClick={() => onSpan(zoomed(span, us, newest))}
             >
               {words}
             </button>
