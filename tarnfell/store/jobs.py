@@ -182,26 +182,16 @@ def times_since(
     return [(row[0], row[1]) for row in rows]
 
 
-@dataclass(frozen=True)
-class Loaded:
-    """A time in which load of ours was on a site's line, by somebody's wish."""
-
-    kind: Name
-    from_us: int
-    until_us: int
-
-
-def loads_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, most: int) -> list[Loaded]:
-    """Runs, fills and packet loads that somebody asked for, without what a watch does by itself; the newest, in the
-    order of time."""
+def loads_begun(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, each_us: int) -> list[int]:
+    """When runs, fills and packet loads that somebody asked for began, without what a watch does by itself: the first
+    of each stretch of so many microseconds, in the order of time."""
     rows = db.execute(
-        "SELECT kind, begun_us, coalesce(ended_us, begun_us) FROM job LEFT JOIN run ON run.id = job.id "
-        "WHERE site_id = ? AND kind IN ('calls', 'fill', 'flow') AND begun_us < ? "
-        "AND coalesce(ended_us, begun_us) >= ? AND coalesce(run.purpose, 'placed') = 'placed' "
-        "ORDER BY begun_us DESC LIMIT ?",
-        (site_id, until_us, from_us, most),
+        "SELECT min(begun_us) FROM job LEFT JOIN run ON run.id = job.id "
+        "WHERE site_id = ? AND kind IN ('calls', 'fill', 'flow') AND begun_us >= ? AND begun_us < ? "
+        "AND coalesce(run.purpose, 'placed') = 'placed' GROUP BY begun_us / ? ORDER BY 1",
+        (site_id, from_us, until_us, each_us),
     )
-    return [Loaded(*row) for row in rows][::-1]
+    return [row[0] for row in rows]
 
 
 def job_by_id(db: sqlite3.Connection, job_id: int) -> Job:

@@ -22,7 +22,6 @@ from tarnfell.server.watch.models.watches import (
     MinuteBenchQuery,
     Watched,
     WatchedProbe,
-    WatchLoad,
     WatchPage,
     WatchPlaceForm,
     WatchQuery,
@@ -35,6 +34,7 @@ from tarnfell.store import probes as probe_store
 from tarnfell.store import remedies as remedy_store
 from tarnfell.store import routines as routine_store
 from tarnfell.store import watches as watch_store
+from tarnfell.store.cells import CELL_US
 from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
@@ -59,7 +59,6 @@ from tarnfell.work.watch.sheet import (
 blueprint = Blueprint("watch_pages", __name__)
 
 EPISODES_SHOWN = 100
-MOST_LOADS = 500
 NEVER_ASKED = "This probe has never been asked to watch."
 
 
@@ -72,7 +71,7 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
     probes = [probe for probe in probe_store.probes_of(g.db, site.id) if probe.enrolled_us is not None]
     watched = _watched(site, probes, query)
     until_us = watched.reading.until_us if watched else now_us()
-    loads = job_store.loads_between(g.db, site.id, until_us - query.days * DAY_US, until_us, MOST_LOADS)
+    loads_us = job_store.loads_begun(g.db, site.id, until_us - query.days * DAY_US, until_us, CELL_US)
     return WatchPage(
         site_name=site.name,
         engagement_slug=engagement.slug,
@@ -85,7 +84,7 @@ def show_watch(slug: str, query: WatchQuery) -> WatchPage:
         probes=[_probe(site, probe) for probe in probes],
         far_ends=far_end_choices(site),
         blackouts=[BlackoutForm.model_validate(one) for one in site.blackouts],
-        loads=[WatchLoad.model_validate(one) for one in loads],
+        loads_us=loads_us,
         remedies=[WatchRemedy(at_us=one.at_us, words=one.words) for one in remedy_store.remedies_of(g.db, site.id)],
         watched=watched,
         stamp_bytes=STAMP_BYTES,

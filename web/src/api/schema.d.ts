@@ -18507,21 +18507,6 @@ export interface components {
             /** @default null */
             beside: components["schemas"]["BesideForm"] | null;
         };
-        /**
-         * WatchLoad
-         * @description Load that somebody asked for.
-         */
-        WatchLoad: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "calls" | "check" | "fill" | "flow" | "look" | "services" | "distances" | "answer" | "silence" | "update" | "end";
-            /** From Us */
-            from_us: number;
-            /** Until Us */
-            until_us: number;
-        };
         /** WatchPage */
         WatchPage: {
             /** Site Name */
@@ -18550,10 +18535,10 @@ export interface components {
              */
             blackouts: components["schemas"]["BlackoutForm"][];
             /**
-             * Loads
-             * @description In the days that are shown, in the order of time.
+             * Loads Us
+             * @description When load that somebody asked for began in the days that are shown, the first of each ten minutes.
              */
-            loads: components["schemas"]["WatchLoad"][];
+            loads_us: number[];
             /**
              * Remedies
              * @description That were marked at the site, newest first.

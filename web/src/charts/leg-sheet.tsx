@@ -79,7 +79,7 @@ interface Props {
   /** Numbered at the moment where they begin. */
   notes: { number: number; from_us: number; words: string }[];
   blackouts: Model<"BlackoutForm">[];
-  loads: Model<"WatchLoad">[];
+  loadsUs: number[];
   zone: string;
   onOpen: (atUs: number) => void;
 }
@@ -92,7 +92,7 @@ export function LegSheet({
   remedies,
   notes,
   blackouts,
-  loads,
+  loadsUs,
   zone,
   onOpen,
 }: Props) {
@@ -167,8 +167,8 @@ export function LegSheet({
                 strokeWidth={0.7}
               />
               <path
-                d={loads
-                  .map((one) => momentOf(one.from_us, zone))
+                d={loadsUs
+                  .map((us) => momentOf(us, zone))
                   .filter((one) => one.day === day.day)
                   .map((one) => `M${LEFT + (one.minute / 10) * CELL} ${TOP + i * row + deep + 1.5}v4.5`)
                   .join("")}
@@ -242,7 +242,7 @@ export function LegSheet({
           <span className="text-soft">
             {names.length > 1 && `Each day from the top: ${names.join(", ")}. `}
             Underlined cells were measured.
-            {loads.length > 0 && " A tick below is a load that somebody placed."}
+            {loadsUs.length > 0 && " A tick below is a load that somebody placed."}
             {blackouts.length > 0 && " Hatched: no load may be placed."}
             {notes.length > 0 && " Numbers are notes."} Click a cell, or move with the arrow keys, to open its
             minutes.

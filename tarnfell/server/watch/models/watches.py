@@ -13,7 +13,6 @@ from tarnfell.server.brief.models.brief import BlackoutForm
 from tarnfell.server.check.models.checks import EndChoice
 from tarnfell.server.http.models.base import LAST_US, Model
 from tarnfell.store.routines import What
-from tarnfell.wire.kinds import Name
 from tarnfell.wire.kinds.watch import MAX_ECHOES
 from tarnfell.work.watch.bench import MinuteBench
 from tarnfell.work.watch.packing import MOST_PLACES
@@ -163,14 +162,6 @@ class WatchRemedy(Model):
     words: str
 
 
-class WatchLoad(Model):
-    """Load that somebody asked for."""
-
-    kind: Name
-    from_us: int
-    until_us: int
-
-
 class WatchPage(Model):
     site_name: str
     engagement_slug: str
@@ -184,8 +175,8 @@ class WatchPage(Model):
     far_ends: list[EndChoice]
     blackouts: list[BlackoutForm]
     """Hours of its week in which no load may be placed."""
-    loads: list[WatchLoad]
-    """In the days that are shown, in the order of time."""
+    loads_us: list[int]
+    """When load that somebody asked for began in the days that are shown, the first of each ten minutes."""
     remedies: list[WatchRemedy]
     """That were marked at the site, newest first."""
     watched: Watched | None

@@ -115,7 +115,7 @@ function Shown({ slug, page, watched }: { slug: string; page: Page; watched: Wat
         measure={(measures[measure] ?? LEG_MEASURES.mos) as (typeof LEG_MEASURES)[string]}
         recurrences={reading.recurrences}
         blackouts={page.blackouts}
-        loads={page.loads}
+        loadsUs={page.loads_us}
         remedies={page.remedies.filter((one) => one.at_us >= reading.from_us)}
         notes={notes.filter((one) => one.until_us >= reading.from_us)}
         zone={page.time_zone}
