@@ -32,8 +32,8 @@ def report() -> str:
     lines = [
         "## Pages",
         "",
-        f"Making the demo's history (2 sites × 7 days, simulated packet by packet, judged and stored) took "
-        f"{made_s:.1f} s; the database is {size_mb:.1f} MB.",
+        "Making the demo's history (six sites, five of them with 7 days, simulated packet by packet and judged) "
+        f"took {made_s:.1f} s; the database is {size_mb:.1f} MB.",
         "",
         f"Times of {ROUNDS} requests over HTTP on loopback, milliseconds. First is the first request after the server "
         "started, before anything is kept.",

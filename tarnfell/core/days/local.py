@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -42,6 +43,7 @@ def local_time(at_us: int, zone: ZoneInfo) -> datetime:
     return datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(zone)
 
 
+@lru_cache(1 << 15)  # a site's quarters of an hour are asked for by one figure after the other
 def _offset_us(at_us: int, zone: ZoneInfo) -> int:
     offset = local_time(at_us, zone).utcoffset()
     assert offset is not None  # a ZoneInfo always tells
