@@ -41,6 +41,9 @@ def test_a_place_that_never_answers_is_muted_only_if_something_beyond_does() -> 
     path = echo_path([silent, target("edge")])
     assert path.not_faults[0][0] == "echo-muted"
     assert path.places[0].through_loss_pct == 0
+    # However far out it stands, by the one that is next to it as well.
+    outer = echo_path([target("gateway"), target("edge"), target("outside", 1, None, None), target("far-end")])
+    assert [key for key, _ in outer.not_faults] == ["echo-muted"]
     dead = echo_path([target("gateway"), target("edge", 1, None, None)])
     assert dead.not_faults == []
     assert [leg.loss_pct for leg in dead.legs] == [0, 100]

@@ -107,6 +107,22 @@ def test_both_halves_of_a_broken_run_are_joined(tmp_path: Path) -> None:
         completed(run, ticket)
 
 
+@pytest.mark.parametrize(
+    ("times", "seconds", "least", "kept_times"),
+    [
+        # Not sent is 0: the first time is of the first that was.
+        ([0, 1_000_000, 1_020_000, 3_000_000, 3_000_001], 2.0, 0, [0, 1_000_000, 1_020_000, 3_000_000]),
+        ([1_000_000, 1_020_000, 3_000_001, 0, 3_040_000], 2.0, 4, [1_000_000, 1_020_000, 3_000_001, 0]),
+        ([1_000_000, 1_020_000], 2.0, 0, [1_000_000, 1_020_000]),
+        ([0, 0], 2.0, 1, [0, 0]),
+    ],
+)
+def test_what_the_far_end_sent_counts_until_this_end_stopped_listening(
+    times: list[int], seconds: float, least: int, kept_times: list[int]
+) -> None:
+    assert list(halves._until(pack_column("sent_us", times), seconds, least).values()) == kept_times
+
+
 def test_a_run_cut_before_the_far_end_said_anything_tells_that_nothing_is_known(tmp_path: Path) -> None:
     far = rig.own_address()
     with rig.far_end(tmp_path, far):

@@ -151,3 +151,11 @@ def test_far_away_is_told_by_the_delay_alone() -> None:
     assert [one.key for one in told.findings] == ["far-away"]
     assert "375 ms from mouth to ear" in told.findings[0].says or "376 ms" in told.findings[0].says
     assert analyse(week.rounds(), CRITERION, 3.0, LONDON).findings == ()
+
+
+def test_only_the_far_end_is_too_far_away() -> None:
+    """Calls go nowhere else, however far that is."""
+    week = Week(1, days=1, interval_s=5.0)
+    week.rtt[3] += 560
+    assert week.rounds().places[3].role == "outside"
+    assert [one.key for one in analyse(week.rounds(), CRITERION, 4.0, LONDON).findings] == []

@@ -9,7 +9,7 @@ import pytest
 
 from tarnfell.core.days.blame import Kind
 from tarnfell.core.days.episodes import Episode
-from tarnfell.core.days.recurrence import Recurrence, clock, recurrences_of
+from tarnfell.core.days.recurrence import LEAST_DAYS, Recurrence, _tails, clock, recurrences_of
 from tarnfell.core.days.rounds import Place, Rounds
 from tests.core.days.weeks import LONDON, MONDAY
 
@@ -128,3 +128,11 @@ def test_what_comes_back_within_hours_told_already_is_not_told_again() -> None:
     few = [episode(day, 420 + day, 300) for day in range(4)]
     (one, other) = found([*few, *(episode(day, 600 + day, 8) for day in range(7))], watched(7))
     assert {(one.days, clock(one.from_minute)), (other.days, clock(other.from_minute))} == {(7, "10:00"), (4, "07:00")}
+
+
+def test_a_chance_is_told_of_days_that_are_enough_only() -> None:
+    few, enough = LEAST_DAYS - 1, LEAST_DAYS
+    log_p = _tails(np.array([[few, enough, few]]), np.array([7, 7, few]), np.array([0.5]))
+    assert np.isinf(log_p).tolist() == [[True, False, True]]
+    # The binomial chance of three days or more of seven, each of them likely by a half: 99 of 128.
+    assert np.exp(_tails(np.array([[3]]), np.array([7]), np.array([0.5])))[0, 0] == pytest.approx(99 / 128)
