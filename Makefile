@@ -20,7 +20,8 @@ STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[a-n]*.py))
 LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
 WEEK := tests/demo
 IN_TIME := week lines screens checked later stages agents desks ways ends
-IN_ITS_OWN_TIME := requests numbers checks
+ASKED := $(filter-out $(AGENTS),$(wildcard tests/server/test_[a-h]*.py))
+IN_ITS_OWN_TIME := science asked answered others checks
 SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 
@@ -34,7 +35,7 @@ demo: setup web
 
 test:
 	$(MAKE) -j2 --output-sync installed web
-	$(MAKE) -j12 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
+	$(MAKE) -j15 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
 .PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
@@ -43,11 +44,15 @@ installed:
 	$(MAKE) system
 checks: setup
 	$(ASIDE) $(MAKE) lint types
-# What keeps no time: the server's requests, and all the rest.
-requests: setup
-	$(ASIDE) $(BIN)/pytest tests/server tests/report tests/store $(addprefix --ignore ,$(SLOW))
-numbers: setup
-	$(ASIDE) $(BIN)/pytest $(addprefix --ignore ,$(SLOW)) --ignore tests/server --ignore tests/report --ignore tests/store
+# What keeps no time, in parts that are about as long: the last of them would otherwise work alone at the end.
+science: setup
+	$(ASIDE) $(BIN)/pytest tests/core
+asked: setup
+	$(ASIDE) $(BIN)/pytest $(ASKED)
+answered: setup
+	$(ASIDE) $(BIN)/pytest tests/server tests/report $(addprefix --ignore ,$(AGENTS) $(ASKED))
+others: setup
+	$(ASIDE) $(BIN)/pytest $(addprefix --ignore ,$(SLOW) tests/core tests/server tests/report)
 week: setup
 	$(BIN)/pytest $(WEEK)
 lines: setup
