@@ -35,12 +35,16 @@ def test_from_the_day_sheet_to_its_minutes_and_an_episode(page: Page) -> None:
     page.see("each minute")
     page.press("7 days")
     page.see("each ten minutes")
+    # It ends with the newest sample: there is nothing later.
+    later = bench.find_element(By.XPATH, ".//button[normalize-space()='Later']")
+    assert not later.is_enabled()
     page.press("1 h")
     page.see("each minute")
     before = page.driver.current_url
     page.press("Earlier")
     page.see("each minute")
     assert page.driver.current_url != before
+    assert later.is_enabled()
     # An episode opens its own minutes, and says what calls placed in it came to.
     first = page.driver.find_element(By.XPATH, "//section[@aria-label='Episodes']//tbody/tr[1]")
     assert "line" in first.text

@@ -56,7 +56,9 @@ export function Bench(props: {
       >
         <div className="mb-3 flex flex-wrap items-center gap-2">
           <Button onClick={() => onSpan(moved(span, -0.5, newest))}>Earlier</Button>
-          <Button onClick={() => onSpan(moved(span, 0.5, newest))}>Later</Button>
+          <Button disabled={span.until >= newest} onClick={() => onSpan(moved(span, 0.5, newest))}>
+            Later
+          </Button>
           <span className="ml-2 text-sm text-soft">Show</span>
           {LENGTHS.map(([words, us]) => (
             <button
