@@ -1,7 +1,11 @@
 # make demo   set everything up, make the data, start, print the address
 # make test   lint, types, every test, in a browser too
 .DEFAULT_GOAL := help
-PYTHON ?= python3
+# The system's own interpreter first: distributions build theirs with profiles, version managers by default without, and
+# this code takes half as long again on one of those.
+OWN_PYTHON := /usr/bin/python3
+PYTHON ?= $(shell $(OWN_PYTHON) -c 'import ensurepip, sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null \
+  && echo $(OWN_PYTHON) || echo python3)
 BIN := .venv/bin
 # The tests start the programs hundreds of times: none is to be compiled anew at each.
 unexport PYTHONDONTWRITEBYTECODE
@@ -109,7 +113,8 @@ $(SET_UP)/python: requirements-dev.txt pyproject.toml scripts/system-packages.sh
 	@mkdir -p $(SET_UP)
 	bash scripts/system-packages.sh run
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --require-hashes -r requirements-dev.txt
+	# The list is whole, and what is never imported need not be compiled.
+	$(BIN)/pip install --quiet --no-deps --no-compile --require-hashes -r requirements-dev.txt
 	$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
 	@touch $@
 

@@ -114,19 +114,22 @@ def _queue(way: Way, slots: int, load: Floats, own_kbps: float, rng: np.random.G
     leave = np.full(moments, SLOT_MS / 1000 / way.burst_on_s)
     enter = np.divide(leave * on_share, 1 - on_share)
     on = rng.random(moments) < on_share
+    steps = _WARM_UP_SLOTS + slots
+    flips, noise = np.empty((steps, moments)), np.empty((steps, moments))
+    for step in range(steps):  # drawn in turn: a seed makes the same bursts however long they are looked at
+        rng.random(out=flips[step])
+        noise[step] = rng.gamma(4, 0.25, moments)
+    stays, enters = flips >= leave, flips < enter
+    bursting = np.empty((steps, moments), dtype=bool)
+    for step in range(steps):
+        on = bursting[step] = np.where(on, stays[step], enters[step])
+    offered = own_kbps / way.rate_kbps + np.where(bursting, way.burst_rate, 0.12) * noise
+    more = (offered - 1) * SLOT_MS
+    waits, over = np.empty((steps, moments)), np.empty((steps, moments))
     wait = np.zeros(moments)
-    waits = np.zeros((moments, slots))
-    drops = np.zeros((moments, slots))
-    own = own_kbps / way.rate_kbps
-    for slot in range(-_WARM_UP_SLOTS, slots):
-        flip = rng.random(moments)
-        on = np.where(on, flip >= leave, flip < enter)
-        noise = rng.gamma(4, 0.25, moments)
-        offered = own + np.where(on, way.burst_rate, 0.12) * noise
-        wait = np.maximum(0.0, wait + (offered - 1) * SLOT_MS)
-        over = np.maximum(0.0, wait - way.queue_ms)
-        wait -= over
-        if slot >= 0:
-            waits[:, slot] = wait
-            drops[:, slot] = over / (offered * SLOT_MS)
-    return waits, drops
+    for step in range(steps):
+        wait = np.maximum(0.0, wait + more[step])
+        np.maximum(0.0, wait - way.queue_ms, out=over[step])
+        wait = np.subtract(wait, over[step], out=waits[step])
+    seen = slice(_WARM_UP_SLOTS, None)
+    return waits[seen].T, (over[seen] / (offered[seen] * SLOT_MS)).T

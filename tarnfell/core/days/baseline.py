@@ -10,7 +10,7 @@ import numpy as np
 
 from tarnfell.core.days.blocks import Blocks
 from tarnfell.core.days.local import day_and_minute, weekday
-from tarnfell.core.days.rounds import Flags, Floats
+from tarnfell.core.days.rounds import Floats, Ints
 
 HOURS = 168
 USABLE_DAYS = 7
@@ -50,16 +50,33 @@ def baseline_of(blocks: Blocks, place: int, zone: ZoneInfo) -> Baseline:
         by = "hour of the week"
     elif count >= HOUR_OF_DAY_DAYS:
         by = "hour of the day"
+    hours = np.arange(HOURS)
+    grains: dict[By, tuple[Ints, Ints]] = {  # of each minute, and of each hour of the week
+        "hour of the week": (hour, hours),
+        "hour of the day": (hour_of_day, hours % 24),
+        "all hours": (np.zeros_like(hour), np.zeros_like(hours)),
+    }
     middles, spreads = np.full(HOURS, np.nan), np.full(HOURS, np.nan)
-    for number in range(HOURS):
-        choices = [known & (hour == number), known & (hour_of_day == number % 24), known]
-        usable = choices[{"hour of the week": 0, "hour of the day": 1, "all hours": 2}[by] :]
-        own = next((choice for choice in usable if choice.any()), None)
-        if own is not None:
-            middles[number], spreads[number] = _middle(median, own)
+    for of_minutes, of_hours in list(grains.values())[list(grains).index(by) :]:
+        middle, spread = (own[of_hours] for own in _middles(median[known], of_minutes[known]))
+        unseen = np.isnan(middles)
+        middles[unseen], spreads[unseen] = middle[unseen], spread[unseen]
     return Baseline(by, count, middles, spreads)
 
 
-def _middle(values: Floats, own: Flags) -> tuple[float, float]:
-    middle = float(np.median(values[own]))
-    return middle, float(np.median(np.abs(values[own] - middle)))
+def _middles(values: Floats, groups: Ints) -> tuple[Floats, Floats]:
+    """Of each group 0…167: the median of its values, and that of their distances from it; NaN where it has none."""
+    medians = _medians(values, groups)
+    return medians, _medians(np.abs(values - medians[groups]), groups)
+
+
+def _medians(values: Floats, groups: Ints) -> Floats:
+    """All groups in one sort: a median for each by itself takes ten times as long."""
+    ordered = values[np.lexsort((values, groups))]
+    counts = np.bincount(groups, minlength=HOURS)
+    first = np.cumsum(counts) - counts
+    some = counts > 0
+    lower, upper = first[some] + (counts[some] - 1) // 2, first[some] + counts[some] // 2
+    found = np.full(HOURS, np.nan)
+    found[some] = (ordered[lower] + ordered[upper]) / 2
+    return found

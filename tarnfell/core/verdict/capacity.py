@@ -87,10 +87,11 @@ def capacity_of_tallies(tried: Mapping[int, Tallies], required_pct: float) -> Ca
     steps: list[Step] = []
     for i, n in enumerate(loads):
         at, above, below = tried[n], _together(tried, loads[i:]), _together(tried, loads[: i + 1])
-        low = max(share_of(t, WITNESS_CONFIDENCE).low_pct for t in (at, above))
-        high = min(share_of(t, WITNESS_CONFIDENCE).high_pct for t in (at, below))
-        worth_low = max(worth_of(t, WITNESS_CONFIDENCE).low_pct for t in (at, above))
-        worth_high = min(worth_of(t, WITNESS_CONFIDENCE).high_pct for t in (at, below))
+        good, good_above, good_below = (share_of(t, WITNESS_CONFIDENCE) for t in (at, above, below))
+        worth, worth_above, worth_below = (worth_of(t, WITNESS_CONFIDENCE) for t in (at, above, below))
+        low, high = max(good.low_pct, good_above.low_pct), min(good.high_pct, good_below.high_pct)
+        worth_low = max(worth.low_pct, worth_above.low_pct)
+        worth_high = min(worth.high_pct, worth_below.high_pct)
         state: State = "shown" if low >= required_pct else "shown not" if high < required_pct else "open"
         more = good_moments_more(at, required_pct, WITNESS_CONFIDENCE) if state == "open" else 0
         steps.append(Step(n, share_of(at), fitted[i], low, high, worth_low, worth_high, state, more))
@@ -108,8 +109,8 @@ def _together(tried: Mapping[int, Tallies], loads: Sequence[int]) -> dict[Moment
     found: dict[Moment, Tally] = {}
     for n in loads:
         for moment, t in tried[n].items():
-            had = found.get(moment, Tally())
-            found[moment] = had + t
+            had = found.get(moment)
+            found[moment] = t if had is None else had + t
     return found
 
 

@@ -87,7 +87,8 @@ class Tally:
     begun_good: int = 0
 
     def with_call(self, good: bool, worth: float, begins: bool = True) -> Tally:
-        return self + Tally(1, int(good), worth, int(begins), int(begins and good))
+        begun_good = self.begun_good + (begins and good)
+        return Tally(self.calls + 1, self.good + good, self.worth + worth, self.begun + begins, begun_good)
 
     def __add__(self, other: Tally) -> Tally:
         return Tally(
@@ -150,13 +151,13 @@ def worth_of(tallies: Tallies, confidence: float = CONFIDENCE) -> Share:
 def _share(tallies: Tallies, value: Callable[[Tally], float], confidence: float) -> Share:
     if not tallies:
         return NO_SHARE
-    shares = np.array([value(t) for t in tallies.values()], dtype=float)
-    calls = sum(t.calls for t in tallies.values())
-    low, high = interval(shares, calls, _bad_by_day(tallies, shares), confidence)
+    held = list(tallies.values())
+    shares = np.array([value(t) for t in held], dtype=float)
+    low, high = interval(shares, sum([t.calls for t in held]), _bad_by_day(tallies, shares), confidence)
     return Share(
         # A long call is evidence in each moment that it covers, and still one call.
-        good=sum(t.begun_good for t in tallies.values()),
-        calls=sum(t.begun for t in tallies.values()),
+        good=sum([t.begun_good for t in held]),
+        calls=sum([t.begun for t in held]),
         moments=len(shares),
         days=len({day for day, _ in tallies}),
         pct=100 * float(shares.mean()),

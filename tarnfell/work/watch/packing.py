@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import sqlite3
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -129,14 +130,13 @@ def _cells_of(rows: Columns, known: list[WatchPlace]) -> dict[int, CellRounds]:
     np.maximum.at(large, round_of, np.where(to_far_end, LARGE_ALL, LARGE_ECHOES) * (rows[kind.LARGE] > 0))
     np.maximum.at(beside, round_of, rows[kind.BESIDE])
     one_in[round_of] = rows[ONE_IN]
-    start_ms = cells.start_of(at_ms * 1000) // 1000
+    # Rounds are in the order of time, so each cell's are a stretch of them.
+    starts_us, first = np.unique(cells.start_of(at_ms * 1000), return_index=True)
+    stretches = [slice(begin, end) for begin, end in pairwise([*first.tolist(), len(at_ms)])]
     return {
-        int(start) * 1000: CellRounds(
-            at_ms[own], codes[:, own], up[:, own], large[own], beside[own], one_in[own]
-        )
-        for start in np.unique(start_ms)
-        for own in [start_ms == start]
-    }  # fmt: skip
+        start: CellRounds(at_ms[own], codes[:, own], up[:, own], large[own], beside[own], one_in[own])
+        for start, own in zip(starts_us.tolist(), stretches, strict=True)
+    }
 
 
 def _asked(record: Record) -> list[WatchPlace]:
