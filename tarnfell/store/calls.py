@@ -182,6 +182,21 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
     ).fetchall()
 
 
+def marking_of_site(
+    db: sqlite3.Connection, site_id: int, since_us: int
+) -> list[tuple[Direction, int, int, int, float]]:
+    """Of calls since then that are evidence of the site and of which a marking was seen on arrival: direction, DSCP
+    sent, how many, of how many every packet kept it, and the mean percentage of packets that did."""
+    rows = db.execute(
+        "SELECT d.direction, d.dscp_sent, count(*), sum(d.dscp_kept_pct >= 100), avg(d.dscp_kept_pct) "
+        "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        f"WHERE r.site_id = ? AND {COUNTS} AND c.started_us >= ? AND d.dscp_kept_pct IS NOT NULL "
+        "GROUP BY d.direction, d.dscp_sent",
+        (site_id, since_us),
+    )
+    return [(row[0], row[1], row[2], row[3], row[4]) for row in rows]
+
+
 @dataclass(frozen=True)
 class StoredCall:
     id: int

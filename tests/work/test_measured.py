@@ -14,11 +14,11 @@ from tarnfell.report.measured import FillFound, MarkingFound, Measured, VideoFou
 from tarnfell.report.tables import Table, measured_tables, runs_table
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect
+from tarnfell.store.remedies import add_remedy
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import facts_of
-from tarnfell.work.issuing.measured import _filled, _marking, _video, measured_of
+from tarnfell.work.issuing.measured import _filled, _video, measured_of
 from tests.core.check.test_judge import HEALTHY
-from tests.core.verdict.made_up import BRIEF, fact, stream
+from tests.core.verdict.made_up import BRIEF, stream
 from tests.server.conftest import House, house
 from tests.server.test_checks import done
 from tests.server.test_runs import deliver, taken
@@ -35,7 +35,7 @@ def pier(house: House) -> tuple[sqlite3.Connection, Site]:
 
 def found(house: House) -> tuple[Measured, dict[str, Table]]:
     db, site = pier(house)
-    measured = measured_of(db, site, facts_of(db, site))
+    measured = measured_of(db, site)
     return measured, {one.title: one for one in measured_tables(measured, site.brief.target_picture)}
 
 
@@ -96,19 +96,34 @@ def test_of_many_settings_the_rarest_are_counted(house: House, monkeypatch: pyte
     assert table.says.endswith(" Not listed: runs with 1 other settings, 1 in all.")
 
 
-def test_marking_is_told_by_direction_and_mark() -> None:
-    calls = [
-        fact("up", dscp_sent=46, dscp_kept_pct=100.0), fact("up", dscp_sent=46, dscp_kept_pct=0.0),
-        fact("up", dscp_sent=0, dscp_kept_pct=100.0), fact("down", dscp_sent=46, dscp_kept_pct=None),
-        fact("down", dscp_sent=46, dscp_kept_pct=99.9),
-    ]  # fmt: skip
-    marking = tuple(_marking(calls))
-    assert marking[1] == MarkingFound("up", 46, 2, 1, 50.0)
-    (table,) = measured_tables(Measured(marking=marking), 3.5)
-    assert table.rows == (
+def test_marking_is_told_by_direction_and_mark_of_what_counts(house: House) -> None:
+    all_day(house)
+    run_id = taken(house, calls=3, seconds=4)
+    deliver(house, run_id, upload(3, 0))
+    db, site = pier(house)
+    for number, way, mark, kept in (
+        (1, "up", 46, 100.0), (2, "up", 46, 0.0), (3, "up", 0, 100.0),
+        (1, "down", 46, None), (2, "down", 46, 99.9), (3, "down", 46, None),
+    ):  # fmt: skip
+        db.execute(
+            "UPDATE direction SET dscp_sent = ?, dscp_kept_pct = ? WHERE direction = ? AND call_id = "
+            "(SELECT id FROM call WHERE run_id = ? AND number = ?)",
+            (mark, kept, way, run_id, number),
+        )
+    measured, shown = found(house)
+    assert measured.marking[1] == MarkingFound("up", 46, 2, 1, 50.0)
+    assert shown["Marking"].rows == (
         ("Upload", "0", "1 of 1", "100.0 %"), ("Upload", "46", "1 of 2", "50.0 %"),
         ("Download", "46", "0 of 1", "99.9 %"),
     )  # fmt: skip
+    (begun_us,) = {row[0] for row in db.execute("SELECT started_us FROM call WHERE run_id = ?", (run_id,))}
+    for at_us, kept_marks in ((begun_us, 3), (begun_us + 1, 0)):
+        add_remedy(db, site.id, at_us, "Marking trusted", True, None)
+        assert len(found(house)[0].marking) == kept_marks
+    db.execute("DELETE FROM remedy")
+    db.execute("UPDATE site SET browser_counts = 0")
+    db.execute("UPDATE probe SET kind = 'browser'")
+    assert found(house)[0].marking == ()
 
 
 def fill(

@@ -61,16 +61,16 @@ def db(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> sqlite3.Connection:
     return db
 
 
-def found(db: sqlite3.Connection, since_h: float | None) -> list[tuple[str, str, int]]:
+def found(db: sqlite3.Connection, since_h: float) -> list[tuple[str, str, int]]:
     """Key, sentence, and how many ten-minute moments it was in."""
-    since_us = None if since_h is None else MONDAY_US + int(since_h * HOUR_US)
+    since_us = MONDAY_US + int(since_h * HOUR_US) if since_h else 0
     return [(one.key, one.says, len(one.moments)) for one in told_of(db, site_store.sites_of(db, 1)[0], since_us)]
 
 
 @pytest.mark.parametrize(
     ("since_h", "expected"),
     [
-        (None, [("line-loss", "Twice.", 4), ("far-away", "It is far.", 0)]),
+        (0, [("line-loss", "Twice.", 4), ("far-away", "It is far.", 0)]),
         (9, [("line-loss", "Twice.", 4), ("far-away", "It is far.", 0)]),
         (9.01, [("line-loss", "1 of 2 times since the remedy. All in all: Twice.", 3), ("far-away", "It is far.", 0)]),
         (15, [("line-loss", "1 of 2 times since the remedy. All in all: Twice.", 3), ("far-away", "It is far.", 0)]),
@@ -80,13 +80,13 @@ def found(db: sqlite3.Connection, since_h: float | None) -> list[tuple[str, str,
     ],
 )
 def test_findings_count_since_the_remedy_and_a_far_end_without_time_stamps_is_none(
-    db: sqlite3.Connection, since_h: float | None, expected: list[tuple[str, str, int]]
+    db: sqlite3.Connection, since_h: float, expected: list[tuple[str, str, int]]
 ) -> None:
     assert found(db, since_h) == expected
 
 
 def test_where_it_comes_from_is_told_in_site_time(db: sqlite3.Connection) -> None:
-    (one, *_) = told_of(db, site_store.sites_of(db, 1)[0], None)
+    (one, *_) = told_of(db, site_store.sites_of(db, 1)[0], 0)
     assert (one.source, one.when) == ("watch", "02 Mar to 04 Mar")
 
 

@@ -53,26 +53,39 @@ class Facts:
 
 def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
     """Since the newest remedy before which evidence is set aside; of each call once a direction."""
-    remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
-    since_us = remedy.at_us if remedy else None
+    remedy, since_us = standing_remedy(remedy_store.remedies_of(db, site.id)), counts_since(db, site)
     failed = [_Failed.of(run) for run in run_store.failed_runs(db, site.id)]
     timed = [*_placed(db, site), *(fact for f in failed for fact in f.facts(site))]
-    before = {fact.call_id for at_us, fact in timed if since_us is not None and at_us < since_us}
+    before = {fact.call_id for at_us, fact in timed if at_us < since_us}
     aside = Aside(
         before_remedy=len(before),
         remedy=remedy.words if remedy else "",
-        failed=sum(f.run.calls for f in failed if f.says_nothing and (since_us is None or f.at_us >= since_us)),
+        failed=sum(f.run.calls for f in failed if f.says_nothing and f.at_us >= since_us),
         imported=import_store.count_of(db, site.id),
         browsers=browser_store.not_counted(db, site.id),
     )
     return Facts(
-        calls=[fact for at_us, fact in timed if since_us is None or at_us >= since_us],
-        video=[fact for at_us, fact in _streams(db, site) if since_us is None or at_us >= since_us],
-        fills=[fact for at_us, fact in _filled(db, site) if since_us is None or at_us >= since_us],
+        calls=[fact for at_us, fact in timed if at_us >= since_us],
+        video=video_since(db, site, since_us),
+        fills=fills_since(db, site, since_us),
         told=told_of(db, site, since_us),
-        watches=watched_of(db, site, since_us or 0),
+        watches=watched_of(db, site, since_us),
         aside=aside,
     )
+
+
+def counts_since(db: sqlite3.Connection, site: Site) -> int:
+    """When what is evidence of the site begins: at the newest remedy before which evidence is set aside, or 0."""
+    remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
+    return remedy.at_us if remedy else 0
+
+
+def video_since(db: sqlite3.Connection, site: Site, since_us: int) -> list[VideoFact]:
+    return [fact for at_us, fact in _streams(db, site) if at_us >= since_us]
+
+
+def fills_since(db: sqlite3.Connection, site: Site, since_us: int) -> list[FillFact]:
+    return [fact for at_us, fact in _filled(db, site) if at_us >= since_us]
 
 
 def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]]:
@@ -117,7 +130,10 @@ def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]
     """Calls that were placed, whole or cut, each direction with when it began. One that never began is silent."""
     codecs: dict[str, Codec] = {}
     clock_set: dict[int, bool] = {}
-    for row in call_store.directions_of_site(db, site.id):
+    rows = call_store.directions_of_site(db, site.id)
+    names = rows[0].keys() if rows else []
+    for values in rows:
+        row = dict(zip(names, values, strict=True))  # a row of SQLite looks for each name from its first column on
         if row["codec"] not in codecs:
             codecs[row["codec"]] = codec_of_site(db, site.id, row["codec"])
         codec = codecs[row["codec"]]

@@ -22,9 +22,9 @@ LOOKED_AT = 50
 """Newest checks among which the newest of each probe is looked for."""
 
 
-def told_of(db: sqlite3.Connection, site: Site, since_us: int | None) -> list[Told]:
+def told_of(db: sqlite3.Connection, site: Site, since_us: int) -> list[Told]:
     """Since ``since_us``: before it evidence was set aside."""
-    return [*_watched(db, site, since_us or 0), *_checked(db, site, since_us or 0)]
+    return [*_watched(db, site, since_us), *_checked(db, site, since_us)]
 
 
 def _watched(db: sqlite3.Connection, site: Site, since_us: int) -> Iterator[Told]:

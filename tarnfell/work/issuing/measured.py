@@ -5,12 +5,12 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
-from statistics import mean, median
+from statistics import median
 from zoneinfo import ZoneInfo
 
 from tarnfell.core.causes import DIRECTIONS
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
+from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.readings import good_picture
 from tarnfell.report.measured import (
@@ -23,19 +23,21 @@ from tarnfell.report.measured import (
     ServiceAnswer,
     VideoFound,
 )
+from tarnfell.store import calls as call_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.facts import Facts
+from tarnfell.work.evidence.facts import counts_since, fills_since, video_since
 from tarnfell.work.judging.checks import newest_done
 
 
-def measured_of(db: sqlite3.Connection, site: Site, facts: Facts) -> Measured:
+def measured_of(db: sqlite3.Connection, site: Site) -> Measured:
     zone = ZoneInfo(site.time_zone)
+    since_us = counts_since(db, site)
     return Measured(
         check=_checked(db, site, zone),
-        marking=tuple(_marking(facts.calls)),
-        fills=_filled(facts.fills),
-        video=tuple(_video(facts.video, site.brief)),
+        marking=_marking(db, site, since_us),
+        fills=_filled(fills_since(db, site, since_us)),
+        video=tuple(_video(video_since(db, site, since_us), site.brief)),
         runs=_runs(db, site, zone),
     )
 
@@ -61,14 +63,9 @@ def _local(at_us: int, zone: ZoneInfo) -> datetime:
     return datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(zone).replace(tzinfo=None)
 
 
-def _marking(calls: Sequence[CallFact]) -> Iterator[MarkingFound]:
-    for way in DIRECTIONS:
-        of_way = [one for one in calls if one.direction == way]
-        for mark in sorted({one.dscp_sent for one in of_way}):
-            told = [one.dscp_kept_pct for one in of_way if one.dscp_sent == mark]
-            kept = [pct for pct in told if pct is not None]
-            if kept:
-                yield MarkingFound(way, mark, len(kept), sum(pct >= 100 for pct in kept), mean(kept))
+def _marking(db: sqlite3.Connection, site: Site, since_us: int) -> tuple[MarkingFound, ...]:
+    found = [MarkingFound(*row) for row in call_store.marking_of_site(db, site.id, since_us)]
+    return tuple(sorted(found, key=lambda one: (DIRECTIONS.index(one.direction), one.dscp_sent)))
 
 
 def _filled(fills: Sequence[FillFact]) -> tuple[FillFound, ...]:

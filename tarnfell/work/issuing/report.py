@@ -26,7 +26,6 @@ from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated, mark_of
-from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.issuing.measured import measured_of
 from tarnfell.work.issuing.recording import recording_of
 from tarnfell.work.judging.site_words import business_hours, measured_from
@@ -51,7 +50,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         brand=brand_of(db, site.engagement_id),
         recording=recording_of(db, site),
-        measured=measured_of(db, site, facts_of(db, site)),
+        measured=measured_of(db, site),
     )
 
 
