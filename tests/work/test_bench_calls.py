@@ -9,7 +9,8 @@ import pytest
 
 from tarnfell.store.calls import calls_between
 from tarnfell.store.db import open_database, writing
-from tarnfell.work.watch.bench import MOST_CALLS, bench_of, calls_during
+from tarnfell.work.watch.bench import MOST_CALLS, bench_of
+from tarnfell.work.watch.episode_calls import calls_during
 from tests.server.conftest import set_up
 from tests.store.past import add_run
 

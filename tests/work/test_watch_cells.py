@@ -19,11 +19,12 @@ from tarnfell.store.watches import Batch
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells, packing
 from tarnfell.work.watch import reading as readings
-from tarnfell.work.watch.bench import bench_of, lines_of
+from tarnfell.work.watch.bench import bench_of
 from tarnfell.work.watch.cells import rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells, sizes_of_cells
 from tarnfell.work.watch.retention import let_go_of_old
+from tarnfell.work.watch.sample_file import lines_of
 from tests.core.days.weeks import PLACES, Week, hours
 from tests.server.conftest import set_up
 from tests.work.watched import batches_of

@@ -39,10 +39,12 @@ from tarnfell.store.db import now_us
 from tarnfell.store.probes import Probe
 from tarnfell.store.sites import Site
 from tarnfell.work.placing.presence import is_online
-from tarnfell.work.watch.bench import bench_of, calls_during, lines_of
+from tarnfell.work.watch.bench import bench_of
+from tarnfell.work.watch.episode_calls import calls_during
 from tarnfell.work.watch.proposal import LARGE_BYTES, SMALL_BYTES, STAMP_BYTES, proposed
 from tarnfell.work.watch.reading import ReadEpisode, WatchReading, kept_reading
 from tarnfell.work.watch.routines import USUAL, costs
+from tarnfell.work.watch.sample_file import lines_of
 from tarnfell.work.watch.sheet import (
     DAY_US,
     LegMeasure,

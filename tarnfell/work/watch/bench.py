@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Literal
 
 import numpy as np
 
 from tarnfell.core.days.rounds import Floats, Ints
 from tarnfell.core.legs import Role
-from tarnfell.exchange.cells import guarded
-from tarnfell.exchange.samples import HEADER, LABELS
 from tarnfell.store import calls as call_store
 from tarnfell.store import cells as cell_store
 from tarnfell.store.calls import CallThen
-from tarnfell.store.cells import Cell
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.reading import named
 
@@ -25,7 +21,6 @@ Step = Literal["round", "minute", "ten minutes"]
 ROUNDS_US, MINUTES_US = 20 * 60 * 1_000_000, 26 * 3_600 * 1_000_000
 """Longest span that is told round by round, and minute by minute."""
 LONGEST_US = 92 * 86_400 * 1_000_000
-LONGEST_FILE_US = 86_400 * 1_000_000
 MOST_CALLS = 400
 """Drawn beneath the places."""
 
@@ -97,58 +92,6 @@ def _drawn(calls: Sequence[CallThen], from_us: int, until_us: int) -> list[Bench
         slices.setdefault(begun * MOST_CALLS // (until_us - from_us), []).append(one)
     worst = (min(found, key=lambda one: one.worst_mos) for found in slices.values())
     return [BenchCall(**vars(one), among=len(found)) for one, found in zip(worst, slices.values(), strict=True)]
-
-
-def calls_during(
-    db: sqlite3.Connection, site_id: int, spans: Sequence[tuple[int, int]], target_mos: float
-) -> list[tuple[int, int]]:
-    """Of each span of time: the calls that were on, and those of them below the target."""
-    if not spans:
-        return []
-    calls = call_store.calls_between(db, site_id, min(one for one, _ in spans), max(one for _, one in spans))
-    began = np.array([one.started_us for one in calls], np.int64)
-    ended = began + np.array([round(one.seconds * 1e6) for one in calls], np.int64)
-    below = np.array([one.worst_mos < target_mos for one in calls], bool)
-    met = [(began < until_us) & (ended > from_us) for from_us, until_us in spans]
-    return [(int(own.sum()), int((own & below).sum())) for own in met]
-
-
-def lines_of(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> Iterator[str]:
-    """The samples of a span as exchange/samples.py reads them, a cell at a time. Raises ValueError before the first."""
-    if not 0 < until_us - from_us <= LONGEST_FILE_US:
-        raise ValueError("Choose a span of up to a day that ends after it begins.")
-    kept_us = cell_store.let_go_until(db, watch_id)
-    if from_us < kept_us:
-        kept = datetime.fromtimestamp(kept_us / 1e6, UTC)
-        raise ValueError(f"Samples of before {kept:%d %B %Y %H:%M} UTC were let go of; their minutes are kept.")
-    places = cell_store.places_of(db, watch_id)
-    names = [f"{_quoted(place.name)},{place.role}" for place in named(db, places)]
-    echoed = [place.far_end_id is None for place in places]
-    found = cell_store.cells_between(db, watch_id, from_us, until_us)
-    return _lines(found, names, echoed, from_us, until_us)
-
-
-def _lines(found: list[Cell], names: list[str], echoed: list[bool], from_us: int, until_us: int) -> Iterator[str]:
-    yield ",".join((*HEADER, *LABELS)) + "\n"
-    for cell in found:
-        part = cells.unpacked(cell)
-        delay = np.round(cells.rtt_ms(part.codes), 3)
-        large = cells.is_large(part.large, echoed[: len(part.codes)])
-        lines = []
-        for i, at_ms in enumerate(part.at_ms.tolist()):
-            if not from_us <= at_ms * 1000 < until_us:
-                continue
-            at = datetime.fromtimestamp(at_ms / 1000, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-            for number, code in enumerate(part.codes[:, i].tolist()):
-                if code == cells.LOST or code >= cells.FIRST:
-                    trip = "" if code == cells.LOST else f"{delay[number, i]:g}"
-                    lines.append(f"{at},{names[number]},{trip},{int(large[number, i])},{part.beside[i]}\n")
-        yield "".join(lines)
-
-
-def _quoted(name: str) -> str:
-    text = guarded(name)
-    return '"' + text.replace('"', '""') + '"' if any(mark in text for mark in ',"\n') else text
 
 
 def _rounds(
