@@ -22,7 +22,8 @@ from tarnfell.server.http import throttle
 from tarnfell.server.http.app import create_app
 from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
-from tarnfell.store.db import connect, now_us, open_database, writing
+from tarnfell.store.connections import Connections
+from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
@@ -137,7 +138,7 @@ def _over(folder: Path, original: Flask) -> Flask:
     """The same server over other data. The table of its routes, which takes a fifth of a second to make, is shared."""
     app = copy(original)
     app.config = Config(original.config.root_path, original.config | {"DATA": folder, "WEB": folder / "no-web"})
-    app.extensions = {"kept open": open_database(folder)}
+    app.extensions = {"connections": Connections(folder)}
     return app
 
 

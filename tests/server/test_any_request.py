@@ -7,6 +7,9 @@ from __future__ import annotations
 
 import json
 import math
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
 from typing import Any
 
 import pytest
@@ -14,6 +17,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tarnfell.server.http.api import ENDPOINTS, Endpoint, openapi
+from tarnfell.store.db import FILE_NAME
 from tests.server.conftest import House, built_house, record_file
 from tests.server.test_runs import deliver
 
@@ -107,6 +111,15 @@ def full(tmp_path_factory: pytest.TempPathFactory) -> House:
     plan = {"probe_id": 1, "far_end_id": 1, "codec": "g711a", "shape": "hold", "calls": 2, "call_s": 2, "when": "draft"}
     assert house.post("/api/sites/pier/plans", plan).status_code == 200
     return house
+
+
+@pytest.fixture(autouse=True)
+def _nothing_is_read_any_more(full: House) -> Iterator[None]:
+    """By a connection that was given back: who has it next would be told what was true then."""
+    yield
+    with closing(sqlite3.connect(full.folder / FILE_NAME, timeout=1, isolation_level=None)) as other:
+        other.execute("UPDATE user SET name = name || '.'")  # what a reader of before would not see
+        assert other.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchone()[0] == 0
 
 
 def filled(path: str, data: st.DataObject) -> str:

@@ -1,4 +1,4 @@
-"""The application factory: one database connection a request, headers, static front end, resources."""
+"""The application factory: a database connection for each request, headers, static front end, resources."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ from tarnfell.server.report import brands, issued, reports, shared
 from tarnfell.server.today import today
 from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
-from tarnfell.store.db import connect, open_database
+from tarnfell.store.connections import Connections
 
 WEB_FOLDER = Path(tarnfell.__file__).resolve().parent / "web"
 _CSP = (
@@ -81,9 +81,7 @@ def create_app(
     ``socket_port`` is where tests over WebSocket are taken on this machine; None where they are not.
     """
     app = Flask(__name__, static_folder=None)
-    # Kept open: with the last connection SQLite takes its shared files away, and on a full disk it cannot make them
-    # again, so that nothing could even be read.
-    app.extensions["kept open"] = open_database(data)
+    app.extensions["connections"] = Connections(data)
     app.config.update(
         DATA=data,
         WEB=web,
@@ -103,12 +101,12 @@ def create_app(
 
     @app.before_request
     def _open() -> None:
-        g.db = connect(current_app.config["DATA"])
+        g.db = current_app.extensions["connections"].take()
 
     @app.teardown_request
     def _close(_: BaseException | None) -> None:
         if "db" in g:
-            g.db.close()
+            current_app.extensions["connections"].give_back(g.db)
 
     @app.after_request
     def _headers(response: Response) -> Response:
