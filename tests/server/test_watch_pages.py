@@ -26,7 +26,8 @@ from tarnfell.wire.kinds.fields import plain
 from tarnfell.wire.kinds.services import ServicesResult
 from tarnfell.wire.kinds.watch import EchoTarget
 from tarnfell.work.watch.packing import pack_next
-from tarnfell.work.watch.reading import read_next
+from tarnfell.work.watch.reading import kept_reading, read_next
+from tarnfell.work.watch.sheet import newest
 from tests.core.days.weeks import Week, hours
 from tests.server.conftest import House
 from tests.work.watched import batches_of
@@ -128,6 +129,30 @@ def test_days_by_leg_in_the_sites_own_cells(house: House) -> None:
     assert [(one["leg"], one["kind"]) for one in shown["episodes"]] == [("inside", "outage"), ("line", "delay")]
     assert [day["day"] for day in page(house, days=1)["watched"]["days"]] == ["2026-03-03"]
     assert page(house, probe=2)["watched"] is None
+
+
+def test_parts_of_the_day_are_compared_over_the_days_that_are_shown(house: House) -> None:
+    week = Week(5, days=2)
+    week.outage("inside", hours(1, 0.5), 600)
+    part = watched(house, week, 2 * 3600, hours(0, 23))
+    shown = page(house, days=1)["watched"]["compared"]
+    true = {
+        (place.role, 12, int(sent.sum()), int((sent & np.isnan(rtt_ms)).sum()))
+        for place, sent, rtt_ms in zip(part.places, part.sent, part.rtt_ms, strict=True)
+    }
+    told = {
+        (one["role"], *(sum(of_day[name] for of_day in one["parts"]) for name in ("stretches", "sent", "lost")))
+        for one in shown
+    }
+    assert told == true
+    assert min(lost for _, _, _, lost in told) > 500
+    db = connect(house.folder)
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    begun_us = reading.until_us // HOUR_US * HOUR_US - 2 * HOUR_US
+    for until_h, stretches in ((24, 12), (24.5, 9), (25, 6), (25.5, 3), (26.5, 0)):
+        later = replace(reading, until_us=int(begun_us + until_h * HOUR_US))
+        assert len(newest(db, 1, later, 1).start_us) == stretches, until_h
 
 
 def test_days_by_what_calls_would_have_had(house: House) -> None:

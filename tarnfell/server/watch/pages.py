@@ -55,6 +55,7 @@ from tarnfell.work.watch.sheet import (
     Shown,
     compared,
     days_of,
+    newest,
     services_days,
 )
 
@@ -142,25 +143,24 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
         watch = watch_store.watch_of(g.db, probe.id)
         reading = kept_reading(g.db, watch.id) if watch else None
         if watch and reading:
-            newest = reading.episodes[-EPISODES_SHOWN:]
-            spans = [(one.from_us, one.until_us) for one in newest]
+            shown = reading.episodes[-EPISODES_SHOWN:]
+            spans = [(one.from_us, one.until_us) for one in shown]
             calls = calls_during(g.db, site.id, spans, site.target_mos)
-            episodes = [_episode(one, *counts) for one, counts in reversed(list(zip(newest, calls, strict=True)))]
-            zone = ZoneInfo(site.time_zone)
+            episodes = [_episode(one, *counts) for one, counts in reversed(list(zip(shown, calls, strict=True)))]
+            found = newest(g.db, watch.id, reading, query.days)
             from_us = reading.until_us - query.days * DAY_US
             if query.measure in get_args(ServiceMeasure):
                 measure = cast(ServiceMeasure, query.measure)
                 days = services_days(g.db, probe.id, site, reading.until_us, query.days, measure)
             else:
-                days = days_of(g.db, watch.id, site, reading, query.days, _shown(query, reading))
-            parts = compared(g.db, watch.id, reading, zone, query.days)
+                days = days_of(g.db, found, site, reading, query.days, _shown(query, reading))
             bare = tuple(replace(one, places=()) for one in reading.episodes)
             return Watched(
                 probe_id=probe.id,
                 reading=replace(reading, episodes=bare),
                 episodes=episodes,
                 days=days,
-                compared=parts,
+                compared=compared(found, reading, ZoneInfo(site.time_zone)),
                 asks_services=routine_store.asks_services(g.db, probe.id, from_us),
             )
     return None

@@ -65,34 +65,41 @@ class PlaceParts:
     parts: list[DayPart]
 
 
-def compared(
-    db: sqlite3.Connection, watch_id: int, reading: WatchReading, zone: ZoneInfo, days: int
-) -> list[PlaceParts]:
-    """All places over the newest ``days`` days up to the last sample."""
+@dataclass(frozen=True)
+class TenMinutes:
+    """What a watch has of each ten minutes in which it sampled, in the order of time."""
+
+    start_us: Ints
+    figures: Ints
+    """Shape (stretches, places, figures of work/watch/cells.py)."""
+
+
+def newest(db: sqlite3.Connection, watch_id: int, reading: WatchReading, days: int) -> TenMinutes:
+    """Of ``days`` days up to the last sample."""
     found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
     table = cells.tens_table([one.tens for one in found], len(reading.places))
-    start = np.array([one.start_us for one in found], np.int64)
+    return TenMinutes(np.array([one.start_us for one in found], np.int64), table)
+
+
+def compared(found: TenMinutes, reading: WatchReading, zone: ZoneInfo) -> list[PlaceParts]:
+    """All places."""
     told = []
     for number, place in enumerate(reading.places):
-        figures = table[:, number]
+        figures = found.figures[:, number]
         p50, p95 = cells.rtt_ms(figures[:, P50]), cells.rtt_ms(figures[:, P95])
-        told.append(
-            PlaceParts(place.role, place.name, parts_of(start, figures[:, SENT], figures[:, LOST], p50, p95, zone))
-        )
+        parts = parts_of(found.start_us, figures[:, SENT], figures[:, LOST], p50, p95, zone)
+        told.append(PlaceParts(place.role, place.name, parts))
     return told
 
 
 def days_of(
-    db: sqlite3.Connection, watch_id: int, site: Site, reading: WatchReading, days: int, shown: Shown
+    db: sqlite3.Connection, found: TenMinutes, site: Site, reading: WatchReading, days: int, shown: Shown
 ) -> list[WatchDay]:
-    """The newest ``days`` days up to the last sample, oldest first; of the hour that comes twice the worse is told."""
-    found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
-    if not found:
+    """At most ``days`` days, oldest first; of the hour that comes twice the worse is told."""
+    if not len(found.start_us):
         return []
-    table = cells.tens_table([one.tens for one in found], len(reading.places))
-    start = np.array([one.start_us for one in found], np.int64)
-    rows = shown.rows(reading, table, start, calm_mos(db, site, reading))
-    return _days(start, rows, ZoneInfo(site.time_zone), days, shown.worse)
+    rows = shown.rows(reading, found.figures, found.start_us, calm_mos(db, site, reading))
+    return _days(found.start_us, rows, ZoneInfo(site.time_zone), days, shown.worse)
 
 
 def services_days(
