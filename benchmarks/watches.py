@@ -191,7 +191,7 @@ def _grown(db: sqlite3.Connection) -> list[str]:
 
 
 def _sheet(db: sqlite3.Connection, site: Site, reading: WatchReading, days: int) -> None:
-    days_of(db, newest(db, 1, reading, days), site, reading, days, LegsShown("mos"))
+    days_of(db, newest(db, 1, reading, days, ZoneInfo(site.time_zone)), site, reading, days, LegsShown("mos"))
 
 
 def _fleet(db: sqlite3.Connection, client: FlaskClient) -> list[str]:

@@ -6,6 +6,7 @@ import io
 import json
 from dataclasses import replace
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
@@ -135,7 +136,7 @@ def test_parts_of_the_day_are_compared_over_the_days_that_are_shown(house: House
     week = Week(5, days=2)
     week.outage("inside", hours(1, 0.5), 600)
     part = watched(house, week, 2 * 3600, hours(0, 23))
-    shown = page(house, days=1)["watched"]["compared"]
+    shown = page(house, days=2)["watched"]["compared"]
     true = {
         (place.role, 12, int(sent.sum()), int((sent & np.isnan(rtt_ms)).sum()))
         for place, sent, rtt_ms in zip(part.places, part.sent, part.rtt_ms, strict=True)
@@ -146,13 +147,15 @@ def test_parts_of_the_day_are_compared_over_the_days_that_are_shown(house: House
     }
     assert told == true
     assert min(lost for _, _, _, lost in told) > 500
-    db = connect(house.folder)
+    # The hour before midnight is none of the one day that is shown.
+    assert [len(one["parts"]) for one in page(house, days=1)["watched"]["compared"]] == [1] * len(shown)
+    db, zone = connect(house.folder), ZoneInfo("Europe/London")
     reading = kept_reading(db, 1)
     assert reading is not None
     begun_us = reading.until_us // HOUR_US * HOUR_US - 2 * HOUR_US
-    for until_h, stretches in ((24, 12), (24.5, 9), (25, 6), (25.5, 3), (26.5, 0)):
+    for days, until_h, stretches in ((1, 2, 6), (2, 2, 12), (2, 48, 12), (2, 48.5, 9), (2, 49, 6), (2, 50.5, 0)):
         later = replace(reading, until_us=int(begun_us + until_h * HOUR_US))
-        assert len(newest(db, 1, later, 1).start_us) == stretches, until_h
+        assert len(newest(db, 1, later, days, zone).start_us) == stretches, (days, until_h)
 
 
 def test_days_by_what_calls_would_have_had(house: House) -> None:

@@ -147,7 +147,8 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
             spans = [(one.from_us, one.until_us) for one in shown]
             calls = calls_during(g.db, site.id, spans, site.target_mos)
             episodes = [_episode(one, *counts) for one, counts in reversed(list(zip(shown, calls, strict=True)))]
-            found = newest(g.db, watch.id, reading, query.days)
+            zone = ZoneInfo(site.time_zone)
+            found = newest(g.db, watch.id, reading, query.days, zone)
             from_us = reading.until_us - query.days * DAY_US
             if query.measure in get_args(ServiceMeasure):
                 measure = cast(ServiceMeasure, query.measure)
@@ -160,7 +161,7 @@ def _watched(site: Site, probes: Sequence[Probe], query: WatchQuery) -> Watched 
                 reading=replace(reading, episodes=bare),
                 episodes=episodes,
                 days=days,
-                compared=compared(found, reading, ZoneInfo(site.time_zone)),
+                compared=compared(found, reading, zone),
                 asks_services=routine_store.asks_services(g.db, probe.id, from_us),
             )
     return None

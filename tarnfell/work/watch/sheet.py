@@ -74,11 +74,14 @@ class TenMinutes:
     """Shape (stretches, places, figures of work/watch/cells.py)."""
 
 
-def newest(db: sqlite3.Connection, watch_id: int, reading: WatchReading, days: int) -> TenMinutes:
-    """Of ``days`` days up to the last sample."""
+def newest(db: sqlite3.Connection, watch_id: int, reading: WatchReading, days: int, zone: ZoneInfo) -> TenMinutes:
+    """Of the ``days`` local days up to the last sample's."""
     found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
     table = cells.tens_table([one.tens for one in found], len(reading.places))
-    return TenMinutes(np.array([one.start_us for one in found], np.int64), table)
+    start = np.array([one.start_us for one in found], np.int64)
+    day, _ = day_and_minute(start, zone)
+    own = day > day.max(initial=0) - days
+    return TenMinutes(start[own], table[own])
 
 
 def compared(found: TenMinutes, reading: WatchReading, zone: ZoneInfo) -> list[PlaceParts]:
