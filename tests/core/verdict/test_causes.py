@@ -9,6 +9,7 @@ import pytest
 
 from benchmarks.causes import FAULTS, said_of
 from tarnfell.core.causes import CauseKey
+from tarnfell.core.verdict.diagnosis import find_causes
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.impairments import marking
 from tarnfell.core.verdict.readings import read, standing_ms
@@ -58,6 +59,14 @@ def test_each_trouble_is_one_cause_of_the_closed_list(changes: dict, key: str, d
     assert cause.alternatives
     assert 0 < len(cause.call_ids) <= 3
     assert any(any(c.isdigit() for c in line) for line in cause.says)
+
+
+@pytest.mark.parametrize(("lossy", "order"), [(60, ["line-loss", "uplink-queue"]), (20, ["uplink-queue", "line-loss"])])
+def test_what_costs_most_comes_first(lossy: int, order: list[str]) -> None:
+    at = cells()
+    facts = runs(at[:200]) + runs(at[200:240], up=QUEUE) + runs(at[240 : 240 + lossy], down=LOSS)
+    assert [cause.key for cause in find_causes(read(facts, BRIEF), [], BRIEF)] == order
+    assert [cause.key for cause in judged(facts).causes] == order
 
 
 @pytest.mark.parametrize("direction", ["up", "down"])

@@ -1,0 +1,29 @@
+"""A note's time in the report, in site time and no finer than it needs."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from tarnfell.work.issuing.report import span_words
+
+S = 1_000_000
+AT_US = 1_782_946_770 * S
+"""1 July 2026, 23:59:30 in London."""
+EVEN_US = 26_567_000 << 26
+"""1 July 2026, 05:46:29.888: the bits of 67 seconds and more change here."""
+
+
+@pytest.mark.parametrize(
+    ("from_us", "until_us", "words"),
+    [
+        (AT_US, AT_US, "01 July 2026, 23:59:30"),
+        (AT_US, AT_US + 60 * S - 1, "01 July 2026, 23:59:30"),
+        (AT_US, AT_US + 60 * S, "01 July 2026, 23:59 to 02 July 2026, 00:00"),
+        (AT_US - 60 * S, AT_US, "01 July 2026, 23:58 to 23:59"),
+        (EVEN_US - S, EVEN_US + S, "01 July 2026, 05:46:28"),
+    ],
+)
+def test_a_span_is_told_no_finer_than_it_needs(from_us: int, until_us: int, words: str) -> None:
+    assert span_words(from_us, until_us, ZoneInfo("Europe/London")) == words
