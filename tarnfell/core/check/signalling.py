@@ -242,9 +242,14 @@ def _tell_rewritten(case: Case, changes: Sequence[Change]) -> str:
     over = " and ".join(dict.fromkeys(SIP_TRANSPORTS[one.transport] for one in changes))
     lines = ", ".join(dict.fromkeys(one.where for one in changes))
     first = next((one for one in changes if one.where == "Contact"), changes[0])
+    arrive = (
+        "1 line arrives otherwise than it was"
+        if len(changes) == 1
+        else f"{len(changes)} lines arrive otherwise than they were"
+    )
     words = (
-        f"Somebody on the way rewrites SIP over {over}: {len(changes)} lines arrive otherwise than they were sent "
-        f"({lines}). {first.where} of {first.message} was “{first.was}” and became “{first.now}”."
+        f"Somebody on the way rewrites SIP over {over}: {arrive} sent ({lines}). "
+        f"{first.where} of {first.message} was “{first.was}” and became “{first.now}”."
     )
     remedy = (
         "Switch off the SIP helper (application layer gateway) in the router and the firewall: phones and servers find "

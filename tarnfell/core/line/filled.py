@@ -358,4 +358,5 @@ _LIMITED = {
 
 def _rate(kbps: float) -> str:
     """Three figures: what a fill tells of a line is no better."""
-    return f"{kbps:.3g} kbit/s" if kbps < 1000 else f"{kbps / 1000:.3g} Mbit/s"
+    three = float(f"{kbps:.3g}")
+    return f"{three:g} kbit/s" if three < 1000 else f"{three / 1000:g} Mbit/s"

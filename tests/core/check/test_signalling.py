@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import pytest
@@ -83,6 +84,15 @@ def test_what_arrives_otherwise_than_it_was_sent(way: SipWay, place: int) -> Non
     assert "over UDP: 3 lines" in says
     assert "was “<sip:desk@10.0.0.9:5062>” and became “<sip:desk@198.51.100.1:5062>”" in says
     assert "SIP helper" in found.causes[0].remedy
+
+
+def test_one_line_that_arrives_otherwise_is_told_by_itself() -> None:
+    messages = [*talk(), *talk("tcp")]
+    asked = messages[6]
+    messages[6] = replace(asked, arrived=re.sub(r"(?m)^(Via: .*)10\.0\.0\.9", r"\g<1>198.51.100.1", asked.sent))
+    says = judged(messages).causes[0].says
+    assert "over UDP: 1 line arrives otherwise than it was sent (Via). Via of " in says
+    assert re.search("was “[^”]*10.0.0.9[^”]*” and became “[^”]*198.51.100.1[^”]*”", says)
 
 
 def test_how_a_header_is_written_is_no_change_and_what_was_not_told_is_none() -> None:

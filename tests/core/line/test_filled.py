@@ -10,7 +10,7 @@ import pytest
 
 from tarnfell.core.clock import Exchanges
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.line.filled import LEAST_ECHOES, Filled, _Case, judge_filled
+from tarnfell.core.line.filled import LEAST_ECHOES, Filled, _Case, _rate, judge_filled
 from tarnfell.core.line.measure import Held, HeldCall, settled, steadiness, throughput_kbps
 from tarnfell.core.line.values import FillLimits, LineFilled, Side
 from tarnfell.core.quality import criterion_for
@@ -135,6 +135,17 @@ def test_a_queue_and_priority_that_is_not_honoured() -> None:
     assert keys(spared) == [("uplink-queue", "unknown", "up")]
     assert "priority is honoured" in spared.says[0]
     assert "mark" in spared.causes[0].remedy
+
+
+@pytest.mark.parametrize(
+    ("kbps", "words"),
+    [
+        (96.04, "96 kbit/s"), (999.4, "999 kbit/s"), (999.6, "1 Mbit/s"), (1000.0, "1 Mbit/s"), (5340.0, "5.34 Mbit/s"),
+        (999_600.0, "1000 Mbit/s"), (2_345_000.0, "2340 Mbit/s"),
+    ],
+)  # fmt: skip
+def test_a_rate_is_told_by_three_figures_of_a_gigabit_line_too(kbps: float, words: str) -> None:
+    assert _rate(kbps) == words
 
 
 @pytest.mark.parametrize(
