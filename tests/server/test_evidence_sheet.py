@@ -5,10 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import re
+import sqlite3
+from dataclasses import replace
 from typing import Any
+
+import pytest
 
 from tarnfell.clerk.loop import make
 from tarnfell.store.db import connect
+from tarnfell.work.issuing import evidence
 from tests.core.days.weeks import Week
 from tests.server.conftest import House
 from tests.server.test_watch_pages import watched
@@ -76,6 +81,20 @@ def test_all_times_of_a_fault_are_a_table(house: House) -> None:
     assert abs(float(first["gateway 192.0.2.1 added_ms"])) < 1
     for query in ({"probe": 1, "fault": 1}, {"probe": 1, "fault": 9}, {"probe": 9, "fault": 0}):
         assert house.person.get("/api/sites/pier/watch/evidence.csv", query_string=query).status_code == 404
+
+
+def test_a_fault_of_weeks_has_all_its_seconds(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    line_down(house)
+    found = evidence._found
+
+    def longer(db: sqlite3.Connection, fault: evidence.Fault) -> Any:
+        reading, finding = found(db, fault)
+        more_us = 20 * 86_400_000_000 + 123_000
+        return replace(reading, episodes=[replace(o, until_us=o.until_us + more_us) for o in reading.episodes]), finding
+
+    monkeypatch.setattr(evidence, "_found", longer)
+    answer = house.person.get("/api/sites/pier/watch/evidence.csv", query_string={"probe": 1, "fault": 0})
+    assert [one["seconds"] for one in csv.DictReader(io.StringIO(answer.text))] == ["1728120.123", "1728060.123"]
 
 
 def test_the_page_on_paper_is_made_by_the_clerk(house: House) -> None:

@@ -82,6 +82,8 @@ def test_what_speaks_against_the_comparison_is_told() -> None:
         "The briefs differ: concurrent calls needed 12 → 8; required share, % 97 → none; video none → yes."
     )
     assert "was not kept with both" in calls
+    a_gigabit = of(figures("A", brief={"up_kbps": 940_000}), figures("B", brief={"up_kbps": 1_000_000}), ("", ""))
+    assert "upload, kbit/s 940000 → 1000000" in a_gigabit.cautions[0]
     same = of(a, figures("B"), ("1,1,yes\n1,2,yes\n2,1,no: shorter than 5 s\n", "1,2,yes\n2,1,yes\n3,1,yes\n"))
     assert (same.first.provisional, same.first.word) == (True, "not ready")
     (shared,) = same.cautions

@@ -189,4 +189,4 @@ def _calls(body: bytes) -> set[tuple[str, str]]:
 def _plain(value: Any) -> str:
     if value is None:
         return "none"
-    return ("yes" if value else "no") if isinstance(value, bool) else f"{value:g}"
+    return ("yes" if value else "no") if isinstance(value, bool) else f"{value:.10g}"

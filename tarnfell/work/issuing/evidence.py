@@ -124,7 +124,7 @@ def evidence_csv(db: sqlite3.Connection, fault: Fault) -> str:
     )
     for one in sorted((reading.episodes[i] for i in finding.episodes), key=lambda one: one.from_us):
         row: list[object] = [
-            _rfc3339(one.from_us), _rfc3339(one.until_us), f"{(one.until_us - one.from_us) / 1e6:g}", one.leg,
+            _rfc3339(one.from_us), _rfc3339(one.until_us), f"{(one.until_us - one.from_us) / 1e6:.10g}", one.leg,
             f"{100 * one.certainty:.0f}", one.direction or "", f"{one.loss_pct:.1f}", f"{one.late_pct:.1f}",
             *("" if ms is None else f"{ms:.1f}" for ms in (one.added_ms, one.added_p95_ms)), f"{one.mos:.2f}",
         ]  # fmt: skip
