@@ -18,11 +18,13 @@ from pathlib import Path
 import pytest
 
 from tarnfell.cli import checking
+from tarnfell.media.tracing.errors import NetworkError
 from tarnfell.media.tracing.tracer import path
 from tarnfell.probe.asking import echo, ladder, names, services, translation
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.standin.names import answer
 from tarnfell.wire import dns
+from tarnfell.wire.icmp import Echo
 from tarnfell.wire.kinds.check import MAX_SERVICES, CheckArguments, CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.path import Method
@@ -111,6 +113,29 @@ def test_errors_about_others_push_no_answer_out() -> None:
 def test_a_packet_larger_than_the_link_is_not_cut_up() -> None:
     (here,) = echo.echoes([("gateway", "127.0.0.1")], 1, 0.01, packet_bytes=65536 + 28, wait_s=0.2)
     assert (here.answered, here.too_large) == (0, True)
+
+
+@pytest.mark.parametrize(
+    ("kind", "code", "too_large", "refused_by"),
+    [(3, 4, True, None), (3, 1, False, "192.0.2.1"), (11, 4, False, "192.0.2.1")],
+)
+def test_an_error_is_told_of_the_echo_whose_number_it_quotes(
+    monkeypatch: pytest.MonkeyPatch, kind: int, code: int, too_large: bool, refused_by: str | None
+) -> None:
+    """As the kernel hands it out on a socket that is not raw: the echo's own ICMP header comes with it (RFC 792)."""
+    monkeypatch.setattr(echo, "_open", lambda family: (socket.socket(socket.AF_INET, socket.SOCK_DGRAM), False))
+    one, other = (echo.Echoed("outside", address, 64) for address in ("203.0.113.53", "203.0.113.99"))
+    asker = echo._Asker(socket.AF_INET, [one, other], 64)
+    asker.sock.setblocking(False)
+    asker._sent = {300: (one, 0), 44: (other, 0)}
+    quoted = Echo(7, 300, b"").serialize(False)
+    errors = iter([NetworkError(kind, code, 1492, 90, "192.0.2.1", quoted), None])
+    monkeypatch.setattr(echo, "next_error", lambda sock: next(errors))
+    asker.take()
+    asker.close()
+    assert (one.too_large, one.next_mtu, one.refused_by) == (too_large, 1492 if too_large else None, refused_by)
+    assert (other.too_large, other.refused_by) == (False, None)
+    assert list(asker._sent) == [44]
 
 
 @MAY_ECHO
