@@ -147,3 +147,8 @@ def test_a_route_has_changed_only_where_hops_say_so() -> None:
     longer = replace(PATH, hops=(*PATH.hops[:2], hop(3, None), hop(4, FAR, 20)))
     assert route_change(longer, PATH) == "The route has changed: 4 hops, 3 before; round trip 20.0 ms, 20.0 ms before."
     assert route_change(cut(PATH, 2), PATH) is None
+    # A router on the way that did not answer in time says nothing of the whole way.
+    unheard = replace(PATH, hops=(PATH.hops[0], replace(PATH.hops[1], rtt_ms=()), PATH.hops[2]))
+    assert route_change(other, unheard) == route_change(other, PATH)
+    mute_end = replace(PATH, hops=(*PATH.hops[:2], replace(PATH.hops[2], rtt_ms=())))
+    assert "round trip" not in (route_change(other, mute_end) or "")

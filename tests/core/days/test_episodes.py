@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
+from tarnfell.core.codecs import find_codec
+from tarnfell.core.days import episodes
+from tarnfell.core.days.analysis import analyse
 from tarnfell.core.days.episodes import JOIN_US, _belong
+from tarnfell.core.quality import criterion_for
+from tests.core.days.weeks import LONDON, Week
 
 
 def spell(from_s: float, seconds: float, leg: str = "line", kind: str = "delay") -> Any:
@@ -34,3 +40,18 @@ def spell(from_s: float, seconds: float, leg: str = "line", kind: str = "delay")
 def test_neighbours_of_one_trouble(one: Any, other: Any, belong: bool) -> None:
     assert JOIN_US == 120_000_000
     assert _belong(one, other) is belong
+
+
+@pytest.mark.parametrize(("seconds", "margin"), [(1200, 300), (60, 30)])
+def test_the_direction_of_a_queue_is_told_with_a_quarter_of_it_before_and_after(
+    monkeypatch: pytest.MonkeyPatch, seconds: int, margin: int
+) -> None:
+    looked_at: list[int] = []
+    monkeypatch.setattr(episodes, "direction_of", lambda rtt_ms, up_ms: looked_at.append(len(rtt_ms)))
+    week = Week(3, days=1)
+    week.queues("line", 3 * 3600, seconds, 220)
+    rounds = week.rounds()
+    rounds = replace(rounds, up_ms=rounds.rtt_ms / 2)
+    (told,) = analyse(rounds, criterion_for(find_codec("g711a"), 20), 4.0, LONDON).episodes
+    assert abs(told.rounds - seconds) < 0.1 * seconds
+    assert told.rounds + 2 * margin - 0.1 * seconds < looked_at[-1] < told.rounds + 2 * margin + 0.1 * seconds

@@ -44,7 +44,7 @@ def test_speech_is_as_loud_as_on_a_telephone_and_has_pauses(rate: int) -> None:
     assert np.sqrt(np.mean(sound[spoken] ** 2)) == pytest.approx(LEVEL, rel=0.05)
     assert 20 * np.log10(LEVEL) == pytest.approx(-26, abs=0.1)
     assert np.abs(sound).max() < 1.0
-    assert 4 < len(sound) / rate < 6
+    assert len(sound) / rate == 4.66  # voiced consonants close for a third of the time that others hiss
     still = np.convolve(np.abs(sound), np.ones(rate // 10) / (rate // 10), "valid")
     assert still.min() < 1e-3 * still.max()
 
