@@ -98,6 +98,14 @@ def test_a_call_begins_at_once_and_then_in_its_turn(beside: Beside) -> None:
     assert beside.routine().next_us == NINE_US + 4800 * S
 
 
+def test_what_is_wanted_more_seldom_or_more_often_keeps_its_turn_where_that_is_sooner(beside: Beside) -> None:
+    beside.want(call=600)
+    beside.turn()
+    for every_s, next_s in ((1200, 600), (1200, 600), (300, 300), (600, 300)):
+        beside.want(call=every_s)
+        assert (beside.routine().every_s, beside.routine().next_us) == (every_s, NINE_US + next_s * S)
+
+
 def test_what_is_needed_is_held_in_business_hours_alone(beside: Beside) -> None:
     site_store.change_site(beside.db, 1, video=(VideoNeed("360p", 1),), needed_calls=2)
     beside.want(needed=3600)

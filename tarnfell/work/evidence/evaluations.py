@@ -44,8 +44,8 @@ class Evaluated:
 
     evaluation: Evaluation
     """Without the causes that were dismissed."""
-    behind: bool = False
-    dismissed: tuple[Dismissed, ...] = ()
+    behind: bool
+    dismissed: tuple[Dismissed, ...]
 
 
 def evaluate(db: sqlite3.Connection, site: Site) -> Evaluated:

@@ -11,7 +11,7 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.hearing import conceal as filling
 from tarnfell.core.hearing.carried import carried, log_spectral_distance_db, pcm16, worst_stretch
 from tarnfell.core.hearing.conceal import conceal
-from tarnfell.core.hearing.speech import LEVEL, NARROW_HZ, WIDE_HZ, speech
+from tarnfell.core.hearing.speech import LEVEL, NARROW_HZ, WIDE_HZ, _vowel, speech
 from tarnfell.core.playout import Playout
 from tarnfell.core.quality import criterion_for, judge
 from tarnfell.core.trace import build_trace
@@ -35,6 +35,13 @@ def gap(length: int, first_ms: float, last_ms: float) -> NDArray[np.bool_]:
 
 
 # Speech
+
+
+def test_a_vowel_begins_and_ends_without_a_click() -> None:
+    sound = _vowel("a", "p", 120.0)
+    loudest = np.abs(sound).max()
+    assert np.abs(sound[-8:]).max() < 0.001 * loudest
+    assert np.abs(sound[:8]).max() < 0.001 * loudest
 
 
 @pytest.mark.parametrize("rate", [NARROW_HZ, WIDE_HZ])

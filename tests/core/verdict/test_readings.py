@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import pytest
 
-from tarnfell.core.verdict.readings import STANDING_QUEUE_MS, Trouble, _dominant, _trouble
-from tests.core.verdict.made_up import BRIEF, week
+from tarnfell.core.verdict.readings import STANDING_QUEUE_MS, Trouble, _dominant, _picture_worth, _trouble
+from tests.core.verdict.made_up import BRIEF, stream, week
 
 FACT = week()[0]
 
@@ -45,3 +45,11 @@ def test_what_costs_most_of_r_is_the_trouble(
 def test_a_queue_that_stood_is_why_a_bound_was_missed(bound: str, added_ms: float, trouble: Trouble) -> None:
     fact = replace(FACT, pdv_p50_ms=0.0, pdv_p95_ms=0.0, loss_pct=5.0)
     assert _trouble(fact, added_ms, bound, BRIEF) is trouble
+
+
+@pytest.mark.parametrize(
+    ("score", "worth"), [(5.0, 1.0), (3.5, 1.0), (3.25, 0.75), (2.5, 0.0), (1.0, 0.0), (None, 0.0)]
+)
+def test_a_picture_is_worth_all_at_its_target_and_nothing_a_point_below(score: float | None, worth: float) -> None:
+    brief = replace(BRIEF, target_picture=3.5)
+    assert _picture_worth(stream(1, ("2026-03-02", 600.0), "up", score=score), brief) == pytest.approx(worth)
