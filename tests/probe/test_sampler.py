@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import os
+import signal
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -196,24 +197,25 @@ def sampling(target: WatchTarget, interval_ms: int = 100) -> Iterator[Kept]:
 
 
 @contextmanager
-def watching(watch: Watch) -> Iterator[Kept]:
+def watching(watch: Watch, to_the_last: bool = False) -> Iterator[Kept]:
     kept, stop = Kept(), threading.Event()
     orders = Orders(lambda: not stop.is_set(), lambda: kept.beside, kept.keep, kept.troubles.append)
     failed: list[BaseException] = []
 
     def run() -> None:
         try:
-            sample(watch, orders)
+            sample(watch, orders, to_the_last)
         except BaseException as error:
             failed.append(error)
 
-    thread = threading.Thread(target=run)
+    thread = threading.Thread(target=run, daemon=True)
     thread.start()
     try:
         yield kept
     finally:
         stop.set()
-        thread.join()
+        thread.join(rig.PATIENCE * 40)
+    assert not thread.is_alive()
     assert failed == []
 
 
@@ -279,6 +281,20 @@ def test_a_far_end_that_is_started_again_is_asked_again_and_what_was_sent_meanwh
         with rig.far_end(tmp_path, address):
             before = kept.column("fate").count(ANSWERED)
             rig.eventually(lambda: kept.column("fate").count(ANSWERED) > before + 5, "answers again", within_s=90)
+
+
+def test_the_last_samples_are_waited_for_and_lost_where_nobody_answers(tmp_path: Path) -> None:
+    address = rig.own_address()
+    with rig.far_end(tmp_path, address) as child:
+        with watching(Watch(1, 1, 100, (target_at(address),)), to_the_last=True) as kept:
+            rig.eventually(lambda: ANSWERED in kept.fates(), "answers")
+            processes = [child.pid, *rig.processes_below(child.pid)]
+            for pid in processes:
+                os.kill(pid, signal.SIGSTOP)
+            rig.eventually(lambda: LOST in kept.fates(), "loss")  # the newest three seconds still wait for an answer
+        for pid in processes:
+            os.kill(pid, signal.SIGCONT)
+    assert kept.column("fate")[-1] == LOST
 
 
 def test_samples_are_labelled_with_what_loads_the_line(far: str) -> None:

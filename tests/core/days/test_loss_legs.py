@@ -106,4 +106,7 @@ def test_losses_that_come_together_tell_less_than_as_many_apart() -> None:
     # Forty neighbours are lost or come as one.
     assert 1 / 80 < evidence_share(together) < 1 / 20
     assert evidence_share(together[:60]) == 1.0  # of a minute it cannot be told
+    # Two minutes are sixty parts of two rounds: 0.25 / 2 is expected of their means, 0.25 * 60 / 59 is there.
+    pairs = np.tile([True, True, False, False], 30)
+    assert evidence_share(pairs) == pytest.approx(0.125 / (0.25 * 60 / 59))
     assert evidence_share(np.ones(900, bool)) == 1.0
