@@ -113,7 +113,7 @@ $(SET_UP)/python: requirements-dev.txt pyproject.toml scripts/system-packages.sh
 	@mkdir -p $(SET_UP)
 	bash scripts/system-packages.sh run
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
-	# The list is whole, and what is never imported need not be compiled.
+# The list is whole, and what is never imported need not be compiled.
 	$(BIN)/pip install --quiet --no-deps --no-compile --require-hashes -r requirements-dev.txt
 	$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
 	@touch $@

@@ -53,7 +53,8 @@ class Facts:
 
 def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
     """Since the newest remedy before which evidence is set aside; of each call once a direction."""
-    remedy, since_us = standing_remedy(remedy_store.remedies_of(db, site.id)), counts_since(db, site)
+    remedy = _standing_remedy(db, site)
+    since_us = _begins(remedy)
     failed = [_Failed.of(run) for run in run_store.failed_runs(db, site.id)]
     timed = [*_placed(db, site), *(fact for f in failed for fact in f.facts(site))]
     before = {fact.call_id for at_us, fact in timed if at_us < since_us}
@@ -76,7 +77,15 @@ def facts_of(db: sqlite3.Connection, site: Site) -> Facts:
 
 def counts_since(db: sqlite3.Connection, site: Site) -> int:
     """When what is evidence of the site begins: at the newest remedy before which evidence is set aside, or 0."""
-    remedy = standing_remedy(remedy_store.remedies_of(db, site.id))
+    return _begins(_standing_remedy(db, site))
+
+
+def _standing_remedy(db: sqlite3.Connection, site: Site) -> Remedy | None:
+    """The newest remedy before which evidence is set aside."""
+    return next((one for one in remedy_store.remedies_of(db, site.id) if one.set_aside), None)
+
+
+def _begins(remedy: Remedy | None) -> int:
     return remedy.at_us if remedy else 0
 
 
@@ -119,11 +128,6 @@ def _filled(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, FillFact]
                     far_end_id=fill.far_end_id,
                 ),
             )
-
-
-def standing_remedy(remedies: Sequence[Remedy]) -> Remedy | None:
-    """The newest remedy before which evidence is set aside."""
-    return next((r for r in remedies if r.set_aside), None)
 
 
 def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]]:
