@@ -64,6 +64,8 @@ DAY_US = 86_400_000_000
         (deliveries.MAX_TRIES, 5, "| a record that ends the clerk | tried five times"),
         (samples.MAX_BYTES, MIB, "| a batch of samples | 1 MiB, 4 096 rows, a day"),
         (watch.MAX_BATCH, 4096, "4 096 rows"),
+        (watch.MOST_TOGETHER, 100, "100 of them, 65 536 rows, together"),
+        (samples.MOST_VALUES, 65_536 * 9, "100 of them, 65 536 rows, together"),
         (samples.LONGEST_US, DAY_US, "a day from its first to its last"),
         (watch.MAX_TARGETS, 8, "| places of a watch | 8 far ends and 8 addresses at a time, 64 in all its time"),
         (watch.MAX_ECHOES, 8, "8 addresses at a time"),

@@ -22,7 +22,7 @@ from tarnfell.wire.record import PackedColumn, Record
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.proposal import LARGE_BYTES, LARGE_EVERY, SMALL_BYTES
 from tarnfell.work.watch.reading import read_next
-from tarnfell.work.watch.samples import read_batch
+from tarnfell.work.watch.samples import read_batches
 
 INTERVAL_MS = 5000
 """More seldom than a probe does it unless it is asked otherwise: the demo is made in seconds."""
@@ -82,10 +82,9 @@ def write_samples(
         "large_bytes": LARGE_BYTES,
     }
     large = np.arange(len(due_us)) % LARGE_EVERY == LARGE_EVERY - 1
-    batches = list(_batches(head, due_us, large, *_samples(site, Weather(site, end), due_us, large, rng)))
+    bodies = list(_batches(head, due_us, large, *_samples(site, Weather(site, end), due_us, large, rng)))
     with writing(db):
-        for body, first_us in batches:
-            watch_store.keep(db, read_batch(watch.id, first_us, body))
+        watch_store.keep(db, (batch for body in bodies for batch in read_batches(watch.id, [body])))
     while pack_next(db, now_us(), watch.id):
         pass
     read_next(db, now_us(), watch.id)
@@ -156,8 +155,8 @@ def _line(way: Way, load: Floats, rng: np.random.Generator) -> _Line:
 def _batches(
     head: dict[str, object], due_us: Ints, large: NDArray[np.bool_], up_ms: Floats, trip_ms: Floats,
     lost: NDArray[np.bool_],
-) -> Iterator[tuple[bytes, int]]:  # fmt: skip
-    """As a probe packs them, with the time of their first sample."""
+) -> Iterator[bytes]:  # fmt: skip
+    """As a probe packs them."""
     places = len(up_ms)
     for first in range(0, len(due_us), ROUNDS_A_BATCH):
         own = slice(first, min(first + ROUNDS_A_BATCH, len(due_us)))
@@ -186,4 +185,4 @@ def _batches(
             name: PackedColumn(name, len(due), zlib.compress(pack_planes(values.astype(np.int64)), 1))
             for name, values in zip((*COLUMNS, LARGE), columns, strict=True)
         }
-        yield Record(head, packed).serialize(), int(due_us[own.start])
+        yield Record(head, packed).serialize()

@@ -5,18 +5,22 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from tarnfell.media.diary import note
 from tarnfell.probe.connect import CallError
 from tarnfell.probe.halves import NotKept, completed
 from tarnfell.probe.http import Refused, ServerClient, TurnedAway, Unreachable
-from tarnfell.probe.spool import FAILURE, RECORD, SAMPLES, Spool
+from tarnfell.probe.spool import FAILURE, RECORD, SAMPLES, Spool, size_of
 from tarnfell.wire import Unchecked
+from tarnfell.wire.kinds.watch import MOST_TOGETHER
+from tarnfell.wire.record import join_parts
 
 LOOK_S = 1.0
 OUTAGE_PAUSE_S = 5.0
+MOST_BYTES_TOGETHER = 256 << 10
+"""Of samples in one request: half a minute of a line of 64 kbit/s."""
 
 
 class Delivery:
@@ -48,11 +52,16 @@ class Delivery:
 
     def deliver(self) -> None:
         """All that waits. Raises Unreachable, TurnedAway, OSError."""
-        for path in self._spool.waiting():
+        for paths in _together(self._spool.waiting()):
             if self._ended.is_set():
                 return
-            if path.suffix == SAMPLES or not path.stem.isdecimal() or self._ready(int(path.stem)):
-                self._deliver(path)
+            if len(paths) > 1 and self._sent_together(paths):
+                continue
+            for path in paths:
+                if self._ended.is_set():
+                    return
+                if path.suffix == SAMPLES or not path.stem.isdecimal() or self._ready(int(path.stem)):
+                    self._deliver(path)
 
     def _run(self) -> None:
         silent = False
@@ -72,6 +81,20 @@ class Delivery:
                 silent, pause_s = True, OUTAGE_PAUSE_S
             self._look.wait(pause_s)
             self._look.clear()
+
+    def _sent_together(self, paths: list[Path]) -> bool:
+        """False where one of these batches is not there or not taken: each must then go by itself, which tells them
+        apart."""
+        try:
+            body = join_parts([path.read_bytes() for path in paths])
+            self._client.put(f"/api/probe/watches/{_watch_of(paths[0])}/samples", body)
+        except TurnedAway:
+            raise
+        except (FileNotFoundError, Refused):
+            return False
+        for path in paths:
+            path.unlink(missing_ok=True)
+        return True
 
     def _deliver(self, path: Path) -> None:
         try:
@@ -129,6 +152,28 @@ class Delivery:
             note(f"probe: run {number} is delivered without the far end's half: {error}")
         self._spool.drop_ticket(number)
         return True
+
+
+def _together(waiting: list[Path]) -> Iterator[list[Path]]:
+    """What goes in one request, in the order it is sent: batches of one watch, all else by itself."""
+    paths: list[Path] = []
+    size = 0
+    for path in waiting:
+        own = size_of(path)
+        full = len(paths) == MOST_TOGETHER or size + own > MOST_BYTES_TOGETHER
+        if paths and (full or _watch_of(path) is None or _watch_of(path) != _watch_of(paths[0])):
+            yield paths
+            paths, size = [], 0
+        paths.append(path)
+        size += own
+    if paths:
+        yield paths
+
+
+def _watch_of(path: Path) -> str | None:
+    """Whose samples they are; None of all else."""
+    watch, _, at = path.stem.partition("-")
+    return str(int(watch)) if path.suffix == SAMPLES and watch.isdecimal() and at.isdecimal() else None
 
 
 def _set_aside(path: Path, why: str) -> None:

@@ -83,18 +83,18 @@ class Spool:
     def _make_room(self) -> None:
         with self._thinning:
             batches = [path for path in self.waiting() if path.suffix == SAMPLES]
-            excess = sum(_size(path) for path in batches) - MOST_SAMPLE_BYTES
+            excess = sum(size_of(path) for path in batches) - MOST_SAMPLE_BYTES
             for path in batches:
                 if excess <= 0:
                     break
-                before = _size(path)
+                before = size_of(path)
                 try:
                     write_whole(path, thinned(path.read_bytes()))
                 except FileNotFoundError:
                     pass  # delivered just now
                 except (OSError, WireError):
                     continue  # damaged: whoever delivers it sets it aside
-                excess -= before - _size(path)
+                excess -= before - size_of(path)
 
 
 def thinned(batch: bytes) -> bytes:
@@ -138,7 +138,7 @@ def read_json(path: Path) -> Unchecked | None:
         return None
 
 
-def _size(path: Path) -> int:
+def size_of(path: Path) -> int:
     try:
         return path.stat().st_size
     except OSError:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from operator import attrgetter
 
@@ -130,9 +131,9 @@ def note_running(db: sqlite3.Connection, probe_id: int, version: int | None, tro
     db.execute("UPDATE watch SET told_version = ?, trouble = ? WHERE probe_id = ?", (version, trouble, probe_id))
 
 
-def keep(db: sqlite3.Connection, batch: Batch) -> None:
-    """Sent again it changes nothing."""
-    db.execute(_KEEP, _VALUES(batch))
+def keep(db: sqlite3.Connection, batches: Iterable[Batch]) -> None:
+    """Sent again they change nothing."""
+    db.executemany(_KEEP, map(_VALUES, batches))
 
 
 def counts(db: sqlite3.Connection, watch_id: int) -> Counts:

@@ -132,7 +132,7 @@ class Record:
         if length > MAX_HEADER_BYTES or len(data) < start + length:
             raise WireError("Packet record: header cut short.")
         try:
-            header = json.loads(data[start : start + length])
+            header = json.loads(data[start : start + length].decode())  # of bytes it would guess the encoding first
             meta, index = header["meta"], [(str(n), int(c), int(b)) for n, c, b in header["columns"]]
         except (ValueError, KeyError, TypeError, RecursionError):
             raise WireError("Packet record: header is not readable.") from None

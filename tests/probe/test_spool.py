@@ -112,6 +112,71 @@ def test_a_result_that_is_damaged_on_disk_holds_up_nothing(state: Path, server: 
     assert server.told("/api/probe/heartbeat")[-1]["holds"] == []
 
 
+def wait_samples(state: Path, watch: int, *firsts: int, body: bytes = b"") -> None:
+    for first in firsts:
+        (state / "spool" / f"{watch:09d}-{first:016d}.samples").write_bytes(body or b"%d" % first)
+
+
+def sent(server: FakeServer) -> list[tuple[str, list[bytes]]]:
+    """Deliveries in their order, and what each held."""
+    asked = [(path, body) for method, path, body, _ in server.asked if method == "PUT"]
+    return [(path, split_parts(body) if path.endswith("/samples") else [body]) for path, body in asked]
+
+
+def test_samples_that_waited_are_delivered_together_after_results(state: Path, server: FakeServer) -> None:
+    """A watch's own by themselves, in the order of time; one alone under its own address."""
+    wait_samples(state, 4, 30, 9, 200)
+    wait_samples(state, 5, 7)
+    (state / "spool" / "000000012.record").write_bytes(b"r12")
+    work(state, server)
+    assert sent(server) == [
+        ("/api/probe/jobs/12/record", [b"r12"]),
+        ("/api/probe/watches/4/samples", [b"9", b"30", b"200"]),
+        ("/api/probe/watches/5/samples/7", [b"7"]),
+    ]
+    assert list((state / "spool").iterdir()) == []
+
+
+def test_only_so_many_samples_go_together(state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    wait_samples(state, 4, *range(205))
+    work(state, server)
+    assert [len(parts) for _, parts in sent(server)] == [100, 100, 5]
+    server.asked.clear()
+    monkeypatch.setattr(delivery, "MOST_BYTES_TOGETHER", 25)
+    wait_samples(state, 4, 1, 2, 3, 4, 5, body=b"x" * 12)
+    wait_samples(state, 4, 6, body=b"x" * 26)
+    wait_samples(state, 4, 7, body=b"x")
+    work(state, server)
+    assert [[len(part) for part in parts] for _, parts in sent(server)] == [[12, 12], [12, 12], [12], [26], [1]]
+
+
+def test_of_samples_that_are_not_taken_together_only_the_bad_stay(state: Path, server: FakeServer) -> None:
+    """A server of before, which knows no such address, gets them one by one as well."""
+    for code in (422, 404):
+        server.answers["/api/probe/watches/4/samples"] = (code, b'{"detail": "The batch is none."}')
+        server.answers["/api/probe/watches/4/samples/2"] = (422, b'{"detail": "The batch is none."}')
+        wait_samples(state, 4, 1, 2, 3)
+        work(state, server)
+        each = [(f"/api/probe/watches/4/samples/{first}", [b"%d" % first]) for first in (1, 2, 3)]
+        assert sent(server) == [("/api/probe/watches/4/samples", [b"1", b"2", b"3"]), *each]
+        assert [f.name for f in (state / "spool").iterdir()] == ["000000004-0000000000000002.samples.refused"]
+        server.asked.clear()
+
+
+def test_samples_stay_while_the_server_is_away_and_when_it_turns_the_probe_away(
+    state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(delivery, "OUTAGE_PAUSE_S", 0.1)
+    wait_samples(state, 4, 1, 2)
+    server.answers["/api/probe/watches/4/samples"] = (503, b"busy")
+    work(state, server, until="/api/probe/watches/4/samples", times=2, delivers=False)
+    server.answers["/api/probe/watches/4/samples"] = (410, b'{"detail": "Gone."}')
+    with pytest.raises(AgentError, match="Gone"):
+        run_agent(State(state), threading.Event())
+    assert {path for path, _ in sent(server)} == {"/api/probe/watches/4/samples"}
+    assert len(list((state / "spool").iterdir())) == 2
+
+
 def test_what_is_held_is_told_with_each_heartbeat(
     state: Path, server: FakeServer, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -128,8 +128,7 @@ def _watched(db: sqlite3.Connection) -> int:
     bad = (rounds.at_us >= start + 1_200_000_000) & (rounds.at_us < start + 1_500_000_000)
     rounds.rtt_ms[-1, bad & (rounds.at_us // 1_000_000 % 2 == 0)] = float("nan")
     hour = Rounds(rounds.places, rounds.at_us[own], rounds.sent[:, own], rounds.rtt_ms[:, own], rounds.interval_us)
-    for batch in batches_of(hour, each=600):
-        watch_store.keep(db, batch)
+    watch_store.keep(db, batches_of(hour, each=600))
     while pack_next(db, now_us() + 3_600_000_000):
         pass
     return start + 1_200_000_000

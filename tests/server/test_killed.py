@@ -29,6 +29,7 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.runs import RunSpec
+from tarnfell.wire.record import join_parts
 from tarnfell.work.watch import cells
 from tests import rig
 from tests.server.conftest import EMAIL, PASSWORD, House, built_house, record_file
@@ -90,10 +91,13 @@ class Field:
         rtt = np.vstack([at - START_S + 1.0, at - START_S + 2.0])
         places = (Place("gateway", "192.0.2.1"), Place("far-end", "far"))
         rounds = Rounds(places, at * 1_000_000, np.ones((2, ROUNDS), bool), rtt, 1_000_000)
-        (batch,) = batches_of(rounds)
+        first, *more = batches_of(rounds, each=ROUNDS if len(self.sampled) % (2 * ROUNDS) else ROUNDS // 2)
+        path, body = f"/api/probe/watches/1/samples/{first.first_us}", first.record
+        if more:
+            path, body = "/api/probe/watches/1/samples", join_parts([first.record, *(one.record for one in more)])
         while not self.stop.is_set():
             try:
-                self._probe("PUT", f"/api/probe/watches/1/samples/{batch.first_us}", batch.record)
+                self._probe("PUT", path, body)
             except Away:
                 time.sleep(0.02)
                 continue

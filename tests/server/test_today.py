@@ -156,8 +156,7 @@ def test_the_week_of_a_site_that_is_watched(house: House, db: sqlite3.Connection
     rounds.at_us[:] += (now_us() // hour_us - 24) * hour_us - rounds.at_us[0]
     bad = rounds.at_us // hour_us == rounds.at_us[0] // hour_us + 5
     rounds.rtt_ms[1:, bad] = float("nan")  # the line is down for an hour
-    for batch in batches_of(rounds, each=600):
-        watch_store.keep(db, batch)
+    watch_store.keep(db, batches_of(rounds, each=600))
     while pack_next(db, now_us() + hour_us):
         pass
     assert read_next(db, now_us() + hour_us)

@@ -10,7 +10,7 @@ import pytest
 from tarnfell.store import places
 from tarnfell.store.db import connect
 from tarnfell.wire.kinds.watch import ANSWERED, LOST, NO_SESSION, STOOD_STILL
-from tarnfell.wire.record import Record
+from tarnfell.wire.record import Record, join_parts
 from tarnfell.work.watch.packing import pack_next
 from tests.server.conftest import House
 
@@ -59,6 +59,18 @@ def batch_of(rows: Rows, watch: int = 1, far_ms: float = 5, **changes: Any) -> b
 
 def deliver(house: House, body: bytes, first_us: int, watch: int = 1) -> Any:
     return house.probe("PUT", f"/api/probe/watches/{watch}/samples/{first_us}", data=body)
+
+
+def deliver_together(house: House, bodies: list[bytes], watch: int = 1) -> Any:
+    return house.probe("PUT", f"/api/probe/watches/{watch}/samples", data=join_parts(bodies))
+
+
+def kept(house: House) -> list[tuple[int, ...]]:
+    """First, last, answered, lost, not sent, thinned to one in, in the order of time."""
+    rows = connect(house.folder).execute(
+        "SELECT first_us, last_us, answered, lost, not_sent, one_in FROM sample_batch ORDER BY first_us"
+    )
+    return [tuple(row) for row in rows]
 
 
 SECOND = 1_000_000
@@ -176,7 +188,6 @@ def test_thinned_samples_stand_for_those_that_had_to_go(house: House) -> None:
         (b"", "not one of ours"),
         (b"TFR1" + b"\xff" * 40, ""),
         (batch_of([(5, LOST, 0, 0)], watch=2), "not what its address says"),
-        (batch_of([(6, LOST, 0, 0)]), "not what its address says"),
         (batch_of([(5, LOST, 0, 0), (4, LOST, 0, 0)]), "not in the order of time"),
         (batch_of([(5, 9, 0, 0)]), "cannot be"),
         (batch_of([(5, LOST, -1, 0)]), "cannot be"),
@@ -185,7 +196,7 @@ def test_thinned_samples_stand_for_those_that_had_to_go(house: House) -> None:
         (batch_of([(5, LOST, 0, 0)] * 4097), "1 to 4096 samples"),
         (batch_of([(5, LOST, 0, 0)], one_in=0), "how far it is thinned"),
         (batch_of([(5, LOST, 0, 0)], one_in="2"), "how far it is thinned"),
-        (Record.of({"watch": 1}, {"due_us": [5]}).serialize(), "not all columns"),
+        (Record.of({"watch": 1, "targets": [1]}, {"due_us": [5]}).serialize(), "not all columns"),
         (batch_of([(5, LOST, 0, 0), (86_400_000_006, LOST, 0, 0)]), "too far apart"),
         (batch_of([(5, LOST, 0, 0)], columns={"target": [-1]}), "cannot be"),
         (batch_of([(5, LOST, 0, 0)], columns={"target": [1]}), WHOM),
@@ -209,10 +220,48 @@ def test_thinned_samples_stand_for_those_that_had_to_go(house: House) -> None:
 )
 def test_what_is_no_batch_is_turned_away(house: House, body: bytes, words: str) -> None:
     put_watch(house)
-    answer = deliver(house, body, 5)
-    assert answer.status_code == 422
-    assert words in answer.json["detail"]
-    assert connect(house.folder).execute("SELECT count(*) FROM sample_batch").fetchone()[0] == 0
+    good = batch_of([(1, LOST, 0, 0)])
+    for answer in (deliver(house, body, 5), *(deliver_together(house, two) for two in ([good, body], [body, good]))):
+        assert answer.status_code == 422
+        assert words in answer.json["detail"]
+    assert kept(house) == []
+
+
+def test_a_batch_that_begins_otherwise_than_its_address_is_turned_away(house: House) -> None:
+    put_watch(house)
+    assert "not what its address says" in deliver(house, batch_of([(6, LOST, 0, 0)]), 5).json["detail"]
+    assert kept(house) == []
+
+
+def test_batches_that_waited_come_together(house: House) -> None:
+    """Of different lengths, with and without large packets, thinned or not: each is kept as if it came by itself."""
+    put_watch(house)
+    bodies = [
+        batch_of([(10, LOST, 0, 0), (12, ANSWERED, 0, 5)]),
+        batch_of([(20, NO_SESSION, 0, 0)], one_in=4),
+        batch_of([(40, ANSWERED, 0, 5), (41, ANSWERED, 0, 5)], columns={"large": [0, 1]}),
+        batch_of([(30, LOST, 0, 0), (31, LOST, 0, 0)], columns={"target": [0, 1]}, echoes=[["gateway", ""]]),
+    ]
+    told = [(10, 12, 1, 1, 0, 1), (20, 20, 0, 0, 1, 4), (30, 31, 0, 2, 0, 1), (40, 41, 2, 0, 0, 1)]
+    for _ in range(2):  # an answer may be lost
+        assert deliver_together(house, bodies).status_code == 200
+        assert kept(house) == told
+    records = connect(house.folder).execute("SELECT record FROM sample_batch ORDER BY first_us").fetchall()
+    assert [row[0] for row in records] == [bodies[0], bodies[1], bodies[3], bodies[2]]
+
+
+def test_only_so_much_comes_together(house: House) -> None:
+    put_watch(house)
+    each = [batch_of([(at, LOST, 0, 0)]) for at in range(101)]
+    assert "1 to 100 batches" in deliver_together(house, []).json["detail"]
+    assert "1 to 100 batches" in deliver_together(house, each).json["detail"]
+    large = [batch_of([(at, LOST, 0, 0)] * 4096, columns={"large": [0] * 4096}) for at in range(16)]
+    assert "more samples than" in deliver_together(house, [*large, each[50]]).json["detail"]
+    assert "cut short" in house.probe("PUT", "/api/probe/watches/1/samples", data=join_parts(each)[:-1]).json["detail"]
+    assert kept(house) == []
+    assert deliver_together(house, each[:100]).status_code == 200
+    assert len(kept(house)) == 100
+    assert deliver_together(house, large).status_code == 200
 
 
 def test_what_just_is_one_is_taken(house: House) -> None:

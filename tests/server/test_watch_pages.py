@@ -58,8 +58,7 @@ def watched(house: House, week: Week, seconds: float, from_s: float = 0) -> Roun
     part = Rounds(rounds.places, rounds.at_us[own], rounds.sent[:, own], rounds.rtt_ms[:, own], rounds.interval_us)
     with writing(db):
         watch_store.want(db, 1, 1, 1000, 46, None)
-        for batch in batches_of(part, each=100, large_every=5):
-            watch_store.keep(db, batch)
+        watch_store.keep(db, batches_of(part, each=100, large_every=5))
     while pack_next(db, LATER):
         pass
     assert read_next(db, now_us())

@@ -67,8 +67,7 @@ class House:
             rtt[place, 12 * n : 12 * n + int(sign, 36)] = np.nan
         rounds = Rounds(PLACES, at, np.ones(rtt.shape, bool), rtt, 5_000_000)
         with writing(self.db):
-            for batch in batches_of(rounds, each=12):
-                watch_store.keep(self.db, batch)
+            watch_store.keep(self.db, batches_of(rounds, each=12))
         while pack_next(self.db, 4_000_000_000_000_000):
             pass
 
@@ -128,8 +127,7 @@ def test_the_minute_that_goes_on_is_not_known_yet(house: House) -> None:
     house.db.execute("DELETE FROM alert")
     house.sample(10, "11")
     rounds = Rounds(PLACES, np.array([MONDAY + 12 * MINUTE]), np.ones((5, 1), bool), np.full((5, 1), np.nan), 5_000_000)
-    for batch in batches_of(rounds):
-        watch_store.keep(house.db, batch)
+    watch_store.keep(house.db, batches_of(rounds))
     while pack_next(house.db, 4_000_000_000_000_000):
         pass
     house.look()

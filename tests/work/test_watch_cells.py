@@ -42,8 +42,7 @@ def db(tmp_path: Path) -> sqlite3.Connection:
 
 
 def take(db: sqlite3.Connection, batches: list[Batch], pack: bool = True) -> None:
-    for batch in batches:
-        watch_store.keep(db, batch)
+    watch_store.keep(db, batches)
     while pack and pack_next(db, LATER):
         pass
 
@@ -370,8 +369,7 @@ def test_large_packets_to_far_ends_are_told_apart_from_those_of_older_probes(db:
     """Those asked far ends by small ones in every round."""
     week = Week(2, days=1)
     for from_s, far_too in ((0, False), (1200, True)):
-        for batch in batches_of(part(week, from_s, 1200), large_every=5, large_far=far_too):
-            watch_store.keep(db, batch)
+        watch_store.keep(db, batches_of(part(week, from_s, 1200), large_every=5, large_far=far_too))
     while pack_next(db, LATER):
         pass
     parts = [unpacked(cell) for cell in cell_store.cells_between(db, 1, 0, LATER)]

@@ -39,12 +39,12 @@ from tarnfell.wire import WireError
 from tarnfell.wire.kinds.fields import KindError, read
 from tarnfell.wire.kinds.surroundings import surroundings_of
 from tarnfell.wire.kinds.watch import WatchRunning
-from tarnfell.wire.record import count_parts
+from tarnfell.wire.record import count_parts, split_parts
 from tarnfell.work.ingest.outcomes import take_failure, take_known, take_outcome
 from tarnfell.work.ingest.uploads import check_count
 from tarnfell.work.placing.hand_out import Offer, Told, anything_open, hand_out, to_stop
 from tarnfell.work.placing.heavy_loss import stop_heavy_loss
-from tarnfell.work.watch.samples import MAX_BYTES, read_batch
+from tarnfell.work.watch.samples import MAX_BYTES, read_batch, read_batches
 from tarnfell.work.watch.wanted import is_news, wanted_of
 from tarnfell.work.watch.wanted import note as note_watch
 
@@ -203,7 +203,23 @@ def samples(watch_id: int, first_us: int) -> Done:
     except WireError as error:
         raise Problem(422, str(error)) from None
     with writing(g.db):
-        watch_store.keep(g.db, batch)
+        watch_store.keep(g.db, [batch])
+    return Done(state="done")
+
+
+@endpoint(
+    blueprint, "PUT", "/api/probe/watches/<int:watch_id>/samples", audience="probe", response=Done, max_body=MAX_BYTES
+)
+def samples_together(watch_id: int) -> Done:
+    """Batches of samples that waited, each with its length before it: all of them, or none where one cannot be read.
+    Sending them again changes nothing."""
+    watch = own_watch(watch_id)
+    try:
+        batches = read_batches(watch.id, split_parts(request.get_data()))
+    except WireError as error:
+        raise Problem(422, str(error)) from None
+    with writing(g.db):
+        watch_store.keep(g.db, batches)
     return Done(state="done")
 
 

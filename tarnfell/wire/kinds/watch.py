@@ -18,6 +18,8 @@ MAX_TARGETS = 8
 MAX_ECHOES = 8
 MAX_BATCH = 4096
 """Rows of one batch."""
+MOST_TOGETHER = 100
+"""Batches of one delivery."""
 
 DUE, TARGET, FATE, BESIDE = "due_us", "target", "fate", "beside"
 LARGE = "large"

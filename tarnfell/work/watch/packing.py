@@ -9,7 +9,6 @@ from itertools import pairwise
 
 import numpy as np
 
-from tarnfell.core.columns import unpack_table
 from tarnfell.core.days.rounds import Ints
 from tarnfell.store import cells as cell_store
 from tarnfell.store import places as place_store
@@ -21,7 +20,7 @@ from tarnfell.wire.kinds import watch as kind
 from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.cells import LARGE_ALL, LARGE_ECHOES, LOST, NOT_SENT, UP_UNIT_US, CellRounds, code_of
-from tarnfell.work.watch.samples import ALL, PLANES, Columns, planes_of
+from tarnfell.work.watch.samples import PLANES, Columns, planes_of, same_length
 
 AT_ONCE = 180
 """Batches of one turn, half an hour of a watch: a probe that delivers meanwhile waits no longer than that takes. The
@@ -96,23 +95,18 @@ def _read(db: sqlite3.Connection, batch: Batch, known: list[WatchPlace], asked: 
 
 
 def _rows_of(read: list[Read]) -> Columns:
-    """A row a sample, in the order of the batches.
-
-    Batches are short and many, and most are of one length: those are unpacked together.
-    """
+    """A row a sample, in the order of the batches."""
     parts: list[Columns] = []
-    for samples in {one.samples for one in read}:
-        same = [(order, one) for order, one in enumerate(read) if one.samples == samples]
-        table = unpack_table([plane for _, one in same for plane in one.planes], samples)
-        columns = table.reshape(len(same), len(ALL), samples).swapaxes(0, 1).reshape(len(ALL), -1)
-        rows = dict(zip(ALL, columns, strict=True))
-        numbers = np.zeros((len(same), max(len(one.numbers) for _, one in same)), np.int64)
-        for place, (_, one) in enumerate(same):
-            numbers[place, : len(one.numbers)] = one.numbers
-        batch = np.repeat(np.arange(len(same)), samples)
-        rows[PLACE] = numbers[batch, rows[kind.TARGET]]
-        rows[ONE_IN] = np.array([one.one_in for _, one in same], np.int64)[batch]
-        rows[ORDER] = np.array([order for order, _ in same], np.int64)[batch]
+    for orders, columns in same_length([one.planes for one in read]):
+        same = [read[order] for order in orders]
+        samples = same[0].samples
+        rows = {name: column.ravel() for name, column in columns.items()}
+        numbers = np.zeros((len(same), max(len(one.numbers) for one in same)), np.int64)
+        for at, one in enumerate(same):
+            numbers[at, : len(one.numbers)] = one.numbers
+        rows[PLACE] = numbers[np.repeat(np.arange(len(same)), samples), rows[kind.TARGET]]
+        rows[ONE_IN] = np.repeat(np.array([one.one_in for one in same], np.int64), samples)
+        rows[ORDER] = np.repeat(np.array(orders, np.int64), samples)
         parts.append(rows)
     whole = {name: np.concatenate([part[name] for part in parts]) for name in (*_PACKED, ORDER)}
     ordered = np.argsort(whole[ORDER], kind="stable")

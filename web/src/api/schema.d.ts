@@ -3943,6 +3943,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/probe/watches/{watch_id}/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Batches of samples that waited, each with its length before it: all of them, or none where one cannot be read. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    watch_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/probe/watches/{watch_id}/samples/{first_us}": {
         parameters: {
             query?: never;
