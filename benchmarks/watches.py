@@ -174,9 +174,7 @@ def _week(folder: Path) -> tuple[sqlite3.Connection, FlaskClient]:
     _pack(db)
     assert read_next(db, LATER)
     adopt(db, add_user(db, EMAIL, "Tester", PASSWORD).id)
-    client = create_app(folder).test_client()
-    client.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
-    return db, client
+    return db, _signed_in(folder)
 
 
 def _asked(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
@@ -238,7 +236,7 @@ def _sheet(db: sqlite3.Connection, site: Site, reading: WatchReading, days: int)
 
 
 def _fleet(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
-    """The start page over so many watched sites, and the first time after a restart."""
+    """The start page over so many watched sites: of some that were never asked for, after a restart, and again."""
     kept = cell_store.reading_of(db, 1)
     assert kept is not None
     told, have = [], 1
@@ -253,13 +251,25 @@ def _fleet(db: sqlite3.Connection, client: FlaskClient) -> list[str]:
                 assert watch is not None
                 cell_store.keep_reading(db, replace(kept, watch_id=watch.id))
         have = sites
-        again = create_app(folder).test_client()
-        again.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
-        first = 1000 * _seconds(partial(again.get, "/api/today"), 1)
-        told.append(f"| {sites} | {first:.0f} ms | {1000 * _seconds(lambda: client.get('/api/today')):.0f} ms |")
+        never, restarted, again = (
+            _seconds(partial(asking.get, "/api/today"), tries)
+            for asking, tries in ((_signed_in(folder), 1), (_signed_in(folder), 1), (client, TRIES))
+        )
+        told.append(f"| {sites} | {1000 * never:.0f} ms | {1000 * restarted:.0f} ms | {1000 * again:.0f} ms |")
     return [
-        "| watched sites | start page, the first time | again, the fastest of five |", "|---:|---:|---:|", *told,
-    ]  # fmt: skip
+        "A site never asked for is judged there and then, unless the clerk has done so; its judgement is kept.",
+        "",
+        "| watched sites | start page, most of them never asked for | first after a restart | again, fastest of five |",
+        "|---:|---:|---:|---:|",
+        *told,
+    ]
+
+
+def _signed_in(folder: Path) -> FlaskClient:
+    """A server that has just started."""
+    client = create_app(folder).test_client()
+    client.post("/api/session", json={"email": EMAIL, "password": PASSWORD})
+    return client
 
 
 SAMPLER = """
