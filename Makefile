@@ -29,10 +29,10 @@ IN_ITS_OWN_TIME := science asked answered others checks
 SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 
-.PHONY: mutants moments wheel help demo test lint types unit browser bench screenshots web api clean setup system
+.PHONY: mutants told moments wheel help demo test lint types unit browser bench screenshots web api clean setup system
 help:
 	@sed -n 's/^# \(make .*\)/  \1/p' Makefile
-	@echo "  make lint types unit browser bench mutants moments screenshots web wheel api clean"
+	@echo "  make lint types unit browser bench mutants told moments screenshots web wheel api clean"
 
 demo: setup web
 	$(BIN)/tarnfell demo --port $(PORT)
@@ -82,6 +82,10 @@ unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
 
 # Single changes to the code, and whether a test notices: hours. COUNT=… SEED=…
+told: setup
+	rm -r tests/reference/told
+	RENEW_TOLD=1 $(BIN)/python -m pytest -q tests/core tests/exchange tests/report tests/wire tests/work
+
 mutants: setup
 	$(BIN)/pip install -q --require-hashes -r requirements-mutants.txt
 	$(BIN)/python scripts/mutants.py --count $(or $(COUNT),60) --seed $(or $(SEED),1)

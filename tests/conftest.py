@@ -10,5 +10,9 @@ import os
 
 from hypothesis import settings
 
+from tests.told import told_as_before
+
+__all__ = ["told_as_before"]
+
 settings.register_profile("ours", deadline=None, derandomize="EXPLORE" not in os.environ)
 settings.load_profile("ours")

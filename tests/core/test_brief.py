@@ -8,7 +8,18 @@ import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.need import NeedError, need_of
-from tarnfell.core.rates import Link, PlanError, Shape, call_rate, check_shape, hold, plan_run, ramp, video_rate
+from tarnfell.core.rates import (
+    Link,
+    PlanError,
+    Shape,
+    VideoLoad,
+    call_rate,
+    check_shape,
+    hold,
+    plan_run,
+    ramp,
+    video_rate,
+)
 from tarnfell.core.stats import erlang_b, moments_to_show, shown_by
 from tarnfell.core.targets import BOUNDS, PRESETS, TargetError, check_targets, in_words, judge_bounds
 from tarnfell.core.video import MAX_PAYLOAD_BYTES, VideoError, find_profile, video_profiles
@@ -147,3 +158,14 @@ def test_shapes_that_cannot_be_placed(shape: Shape) -> None:
         check_shape(shape)
     with pytest.raises(PlanError, match="never goes up"):
         ramp(5, 4, 1, 30)
+
+
+def test_a_plan_with_video_ends_where_its_record_would_be_full() -> None:
+    """Thirty million packets both ways together, those of ten video streams among them."""
+    video = (VideoLoad("720p30", 10),)
+    per_s = 50 + 10 * find_profile("720p30").packets_per_s()
+    most = int(15_000_000 / per_s)
+    plan = plan_run(find_codec("g711a"), 20, hold(1, most), video=video)
+    assert plan.packets == pytest.approx(30_000_000, rel=0.001)
+    with pytest.raises(PlanError, match="packets"):
+        plan_run(find_codec("g711a"), 20, hold(1, most + 2), video=video)

@@ -7,13 +7,15 @@ import io
 import re
 import sqlite3
 from dataclasses import replace
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
 from tarnfell.clerk.loop import make
 from tarnfell.store.db import connect
 from tarnfell.work.issuing import evidence
+from tarnfell.work.issuing.evidence import FINE_MS, FINE_PCT, _ruled_out
 from tests.core.days.weeks import Week
 from tests.server.conftest import House
 from tests.server.test_watch_pages import watched
@@ -134,3 +136,23 @@ def test_a_fault_that_is_not_there_is_said(house: House) -> None:
     assert sheet(house, fault=9).status_code == 404
     assert "read again" in ask(house, fault=9).json["detail"]
     assert sheet(house, probe=2).status_code == 404
+
+
+@pytest.mark.parametrize(
+    ("sent", "lost", "added", "ruled_out"),
+    [
+        (200, 0, FINE_MS, True),
+        (200, 0, FINE_MS + 0.1, False),
+        (200, 0, None, False),
+        (0, 0, 0.0, False),
+        (1000, 10 + round(10 * FINE_PCT), 0.0, True),  # beyond the hundredth that it loses at all times
+        (1000, 11 + round(10 * FINE_PCT), 0.0, False),
+    ],
+)
+def test_what_answered_as_ever_is_ruled_out(sent: int, lost: int, added: float | None, ruled_out: bool) -> None:
+    place: Any = SimpleNamespace(number=1, role="gateway", name="192.0.2.1", sent=10_000, lost=100)
+    seen = SimpleNamespace(number=1, sent=sent, lost=lost, added_ms=added)
+    other = SimpleNamespace(number=0, sent=sent, lost=sent, added_ms=None)
+    episode: Any = SimpleNamespace(places=(seen, other))
+    told = _ruled_out([place], [episode], cast(Any, SimpleNamespace(not_faults=())))
+    assert [line.startswith("Not up to Gateway 192.0.2.1: it answered ") for line in told] == [True] * ruled_out

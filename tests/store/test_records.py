@@ -12,7 +12,7 @@ from tarnfell.core.rates import Shape
 from tarnfell.core.targets import PRESETS
 from tarnfell.store import engagements, imports, issued, jobs, places, plans, probes, sites
 from tarnfell.store.db import now_us, open_database
-from tests.server.conftest import set_up
+from tests.server.conftest import SITE, set_up
 
 
 @pytest.fixture
@@ -38,6 +38,9 @@ def a_plan(db: sqlite3.Connection, **changes: object) -> plans.Plan:
 
 def test_names_become_addresses(db: sqlite3.Connection) -> None:
     assert sites.free_slug(db, "site", "Pier") == "pier-2"
+    for slug in ("pier-2", "pier-3"):
+        sites.add_site(db, 1, **SITE | {"name": slug, "slug": slug})
+    assert sites.free_slug(db, "site", "Pier") == "pier-4"
     assert sites.free_slug(db, "site", "Žižkov / hall #3") == "zizkov-hall-3"
     assert sites.free_slug(db, "engagement", "数据") == "engagement"
     assert len(sites.free_slug(db, "site", "x" * 500)) == 60

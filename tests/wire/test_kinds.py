@@ -125,3 +125,9 @@ def test_what_is_not_known_is_left_out_only_where_that_is_asked_for() -> None:
         with pytest.raises(KindError):
             self_check_of(wrong)
     assert self_check_of(None) == SelfCheck()
+
+
+def test_a_strange_field_is_named_as_far_as_it_is_short() -> None:
+    with pytest.raises(KindError) as told:
+        read(FarEndFound, {"id": 1, "x" * 41: 1})
+    assert f"“{'x' * 40}”" in str(told.value)

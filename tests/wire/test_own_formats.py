@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hmac
+import struct
 from array import array
 
 import pytest
@@ -166,3 +168,12 @@ def test_even_columns_are_packed_to_the_same_bytes(first: int, step: int, count:
 )
 def test_columns_of_every_width(code: str, values: list[int]) -> None:
     assert pack_column("x", array(code, values)).values() == values
+
+
+def test_a_sealed_frame_is_what_older_programs_seal() -> None:
+    """The direction, eight bytes of its number, its kind and its body (docs/protocol.md), by HMAC-SHA-256."""
+    seal = Seal("probe", b"k" * 32)
+    for number in range(2):
+        text = b"probe" + bytes([0] * 7 + [number]) + bytes([JSON_KIND]) + b"hi"
+        mac = hmac.digest(b"k" * 32, text, "sha256")
+        assert seal.frame(JSON_KIND, b"hi") == struct.pack("!IB", 34, JSON_KIND) + b"hi" + mac

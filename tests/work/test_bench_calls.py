@@ -14,6 +14,8 @@ from tarnfell.work.watch.episode_calls import calls_during
 from tests.server.conftest import set_up
 from tests.store.past import add_run
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 AT_US = 1_790_000_000_000_000
 S = 1_000_000
 

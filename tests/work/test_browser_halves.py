@@ -18,6 +18,8 @@ from tarnfell.wire.record import Record, pack_column, split_parts
 from tarnfell.work.ingest.browsers import Asked, fill_of, is_cut, own_half
 from tarnfell.work.ingest.packets import clock_relation, half_of, judge_record, parse_checked, stamp_exchanges
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 START = 1_700_000_000_000_000
 ASKED = Asked(calls=1, ptime_ms=20, seconds=1.0)
 
@@ -192,3 +194,21 @@ def test_phases_of_a_fill_are_told_with_the_packets() -> None:
 def test_phases_that_cannot_be_are_refused(phases: Any, words: str) -> None:
     with pytest.raises(WireError, match=words):
         fill_of(half(phases=phases), b"")
+
+
+@pytest.mark.parametrize(
+    ("half", "whole"),
+    [
+        ({"seconds": 4, "reached": 9, "received": 0}, True),
+        ({"seconds": 0, "reached": 9, "received": 9}, True),
+        ({"seconds": 4, "reached": 9, "received": -1}, False),
+        ({"seconds": -0.1, "reached": 9, "received": 0}, False),
+    ],
+)
+def test_what_a_half_says_of_itself_can_be_or_not(half: dict[str, float], whole: bool) -> None:
+    record = Record.of({"half": half}, {})
+    if whole:
+        assert half_of(record) is not None
+    else:
+        with pytest.raises(WireError, match="cannot be"):
+            half_of(record)

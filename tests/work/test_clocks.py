@@ -18,6 +18,8 @@ from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.uploads import judge_upload
 from tests.server.conftest import set_up
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 MINUTE_US = 60_000_000
 START = 1_790_000_000_000_000
 FAR_AHEAD_US = 3_000_000

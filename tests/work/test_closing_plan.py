@@ -7,11 +7,15 @@ from datetime import UTC, datetime
 from types import SimpleNamespace
 from typing import Any
 
+import pytest
+
 from tarnfell.core.verdict.coverage import CoveredHour
 from tarnfell.store.db import connect
 from tarnfell.store.sites import Blackout, Site, site_by_id
 from tarnfell.work.placing.closing_plan import ClosingPlan, closing_plan
 from tests.server.conftest import House, house
+
+pytestmark = pytest.mark.usefixtures("told_as_before")
 
 __all__ = ["house"]
 
@@ -57,6 +61,16 @@ def test_hours_without_load_are_left_out_be_they_of_the_night_before(house: Hous
     assert found is not None
     # Without Friday's nine o'clock four days would have six hours each.
     assert found.rule == "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=10,11,14,15,16;BYMINUTE=5;COUNT=5"
+
+
+def test_hours_without_load_are_those_of_their_own_day_of_the_week(house: House) -> None:
+    """A Monday's, asked on the Friday before."""
+    enough = {"days": 5, "hours": 20, "moments": 60}
+    unseen = tuple(one for one in EVERY if one != (1, 10))
+    for day, starts in (("1", None), ("2", "2026-07-06T10:05"), ("7", "2026-07-06T10:05")):
+        site = site_of(house, blackouts=(Blackout(day, 10 * 60, 11 * 60, ""),))
+        found = plan(site, **enough, seen=unseen)
+        assert (found and found.start_local) == starts
 
 
 def test_with_enough_evidence_the_hours_that_were_never_seen(house: House) -> None:

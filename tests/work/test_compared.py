@@ -9,6 +9,8 @@ import pytest
 
 from tarnfell.work.issuing.compared import SMALLEST_PCT, Compared, compared
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 
 def figures(number: str, pct: float | None = 50.0, half: float = 5.0, **changes: Any) -> dict[str, Any]:
     share = {"good": 50, "calls": 100, "moments": 100, "days": 5, "pct": pct,

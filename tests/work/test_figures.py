@@ -10,6 +10,8 @@ from tarnfell.work.ingest.packets import Half, JudgedDirection
 from tarnfell.work.ingest.uploads import figures_of
 from tarnfell.work.judging.live import mouth_to_ear_ms
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 CRITERION = criterion_for(find_codec("g711a"), 20)
 
 

@@ -16,6 +16,8 @@ from tarnfell.exchange.writing import write_capture
 from tarnfell.work.ingest.files import cells_of, imported_echo, read_file, started_us, target_of
 from tests.exchange.test_capture import packets
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 LONDON = ZoneInfo("Europe/London")
 BEGAN = datetime(2026, 7, 1, 9, 0, 30)  # noqa: DTZ001 as a shell writes it
 

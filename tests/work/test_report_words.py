@@ -8,6 +8,8 @@ import pytest
 
 from tarnfell.work.issuing.report import span_words
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 S = 1_000_000
 AT_US = 1_782_946_770 * S
 """1 July 2026, 23:59:30 in London."""

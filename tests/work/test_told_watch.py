@@ -22,6 +22,8 @@ from tarnfell.work.evidence.told import told_of
 from tarnfell.work.watch.reading import ReadEpisode, ReadFinding, WatchReading
 from tests.server.conftest import set_up
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 HOUR_US = 3_600_000_000
 MONDAY_US = 1_772_409_600_000_000
 """2 March 2026, midnight in London."""

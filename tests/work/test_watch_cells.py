@@ -24,12 +24,15 @@ from tarnfell.work.watch.cells import rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells, sizes_of_cells
 from tarnfell.work.watch.retention import let_go_of_old
-from tarnfell.work.watch.sample_file import lines_of
+from tarnfell.work.watch.sample_file import _quoted, lines_of
 from tests.core.days.weeks import PLACES, Week, hours
 from tests.server.conftest import set_up
 from tests.work.watched import batches_of
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 LATER = 4_000_000_000_000_000
+MINUTE_US = 60_000_000
 
 
 @pytest.fixture
@@ -391,3 +394,20 @@ def test_a_file_of_samples_is_of_a_day_at_the_most(db: sqlite3.Connection) -> No
     for until_us in (0, -1, day_us + 1):
         with pytest.raises(ValueError, match="a span of up to a day"):
             lines_of(db, 1, 0, until_us)
+
+
+def test_a_name_with_marks_of_its_own_is_quoted_in_a_file_of_samples() -> None:
+    assert [_quoted(name) for name in ("gate", 'a, "b"', "a\nb", "=1+1")] == [
+        "gate", '"a, ""b"""', '"a\nb"', "'=1+1",
+    ]  # fmt: skip
+
+
+def test_a_bench_by_minutes_shows_those_that_were_sampled_in_its_time_alone(db: sqlite3.Connection) -> None:
+    rounds = part(Week(2, days=1), 0, 3 * 3600)
+    take(db, batches_of(rounds))
+    start_us = int(rounds.at_us[0]) // CELL_US * CELL_US
+    let_go_of_old(db, 15, LATER)
+    shown = bench_of(db, 1, 1, start_us + 3 * MINUTE_US, start_us + 9 * MINUTE_US)
+    assert (shown.step, shown.at_us) == ("minute", [start_us + n * MINUTE_US for n in range(3, 9)])
+    after_us = start_us + 3 * 3600 * 1_000_000
+    assert bench_of(db, 1, 1, after_us, after_us + 5 * MINUTE_US).at_us == []

@@ -13,6 +13,8 @@ from tarnfell.wire.kinds.fill import FillPlan
 from tarnfell.work.judging.run import why_picture
 from tarnfell.work.placing.fill_plan import calls_beside, most_bytes
 
+pytestmark = pytest.mark.usefixtures("told_as_before")
+
 WHOLE = PictureFigures(ssrc=1, dscp_sent=34, dscp_received={}, frames=300, whole=300, shown=300, lost=0, late=0,
                        freezes=0, frozen_ms=0.0)  # fmt: skip
 BROKEN = replace(WHOLE, whole=290, shown=290, lost=12)

@@ -14,6 +14,7 @@ from tarnfell.core.days.baseline import baseline_of
 from tarnfell.core.days.blocks import blocks_of
 from tarnfell.core.days.calm import calm_of
 from tarnfell.core.days.local import day_and_minute, day_name, weekday
+from tarnfell.core.days.steps import SIDE, _peaks
 from tarnfell.core.quality import criterion_for
 from tests.core.days.weeks import LONDON, Week, hours
 
@@ -159,3 +160,11 @@ def test_only_the_far_end_is_too_far_away() -> None:
     week.rtt[3] += 560
     assert week.rounds().places[3].role == "outside"
     assert [one.key for one in analyse(week.rounds(), CRITERION, 4.0, LONDON).findings] == []
+
+
+def test_steps_as_near_as_half_a_side_are_one() -> None:
+    jump = np.arange(100, dtype=float)
+    for apart, peaks in ((SIDE // 2, [10 + SIDE // 2]), (SIDE // 2 + 1, [10, 11 + SIDE // 2])):
+        is_step = np.zeros(100, bool)
+        is_step[[10, 10 + apart]] = True
+        assert _peaks(is_step, jump).tolist() == peaks

@@ -136,3 +136,9 @@ def test_a_chance_is_told_of_days_that_are_enough_only() -> None:
     assert np.isinf(log_p).tolist() == [[True, False, True]]
     # The binomial chance of three days or more of seven, each of them likely by a half: 99 of 128.
     assert np.exp(_tails(np.array([[3]]), np.array([7]), np.array([0.5])))[0, 0] == pytest.approx(99 / 128)
+
+
+def test_a_night_that_is_mostly_past_midnight_is_one_too() -> None:
+    (one,) = found([episode(0, 1425), episode(2, 12), episode(4, 14), episode(5, 1430), episode(7, 10)], watched(8))
+    assert (one.days, one.of) == (5, 7)
+    assert (clock(one.from_minute), clock(one.until_minute)) == ("23:45", "00:22")

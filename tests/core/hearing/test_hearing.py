@@ -225,3 +225,19 @@ def test_ears_and_the_e_model_agree_in_order(capsys: pytest.CaptureFixture[str])
         print(f"\n  rank correlation of MOS and spectral distance over {len(scores)} traces: {rank:.3f}")
     assert rank >= 0.9
     assert log_spectral_distance_db(made.sent, made.sent, made.rate_hz) == 0.0
+
+
+LOUDNESS = {
+    NARROW_HZ: [42.06, 51.5, 0.58, 0.59, 0.47, 50.21, 39.14, 1.49, 50.25, 0.21, 14.28, 36.94, 0.82, 45.1, 37.47, 0.51,
+                1.44, 35.82, 0.47, 0.02, 43.09],
+    WIDE_HZ: [37.03, 33.1, 0.18, 0.19, 0.14, 30.17, 38.38, 0.48, 29.71, 0.07, 18.0, 35.73, 0.26, 31.05, 37.94, 0.16,
+              0.46, 37.99, 0.15, 0.0, 39.82],
+}  # fmt: skip
+"""Thousandths of full scale, of each twentieth, and from sample to sample."""
+
+
+@pytest.mark.parametrize("rate", LOUDNESS)
+def test_speech_stays_the_speech_it_is(rate: int) -> None:
+    """What was heard of a call is heard the same way a year later."""
+    parts = [*np.array_split(speech(rate), 20), np.diff(speech(rate))]
+    assert [1000 * float(np.sqrt(np.mean(part**2))) for part in parts] == pytest.approx(LOUDNESS[rate], abs=0.0051)

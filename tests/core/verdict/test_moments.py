@@ -182,3 +182,14 @@ def test_a_long_call_is_one_call_in_each_of_its_moments() -> None:
     after = share_of(tally([(hour, True, 1.0), (hour[3:], False, 0.0)]))
     assert (after.good, after.calls, after.moments) == (1, 2, 7)
     assert share_of({m: t + t for m, t in tally([(hour, True, 1.0)]).items()}).calls == 2
+
+
+def test_how_many_more_is_looked_for_beyond_what_no_bad_one_would_need() -> None:
+    """A bad moment in each of three days needs more than the fewest, and far less than the most."""
+    found = {(f"2026-11-{day}", n): Tally(1, int(n > 0), float(n > 0)) for day in (16, 17, 18) for n in range(20)}
+    more = good_moments_more(found, 97)
+    assert moments_to_show(97) < more < MOST_MORE
+    added = {(f"+{i // 144}", i % 144): Tally(1, 1, 1.0) for i in range(more)}
+    assert share_of({**found, **added}).low_pct >= 97
+    added.popitem()
+    assert share_of({**found, **added}).low_pct < 97
