@@ -130,6 +130,15 @@ def test_tokens_work_once_and_expire(db: sqlite3.Connection) -> None:
     assert probes.probe_by_id(db, probe.id).around == Surroundings()
 
 
+def test_a_probes_link_is_good_for_fourteen_days(db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+    invited = now_us()
+    monkeypatch.setattr(probes, "now_us", lambda: invited)
+    token = probes.invite(db, 1)
+    for after_us, good in ((14 * 86_400 * 10**6, False), (14 * 86_400 * 10**6 - 1, True)):
+        monkeypatch.setattr(probes, "now_us", lambda after_us=after_us: invited + after_us)
+        assert (probes.enrol(db, token, Surroundings()) is not None) is good
+
+
 def test_a_probe_killed_before_it_kept_its_secret_enrols_once_more(db: sqlite3.Connection) -> None:
     token = probes.invite(db, probes.add_probe(db, 1, 1, "second"))
     lost = probes.enrol(db, token, Surroundings())

@@ -332,6 +332,23 @@ def test_what_lies_too_far_back_to_be_read_again_keeps_its_episodes(
     assert [(one.key, one.episodes) for one in reading.findings] == [("beyond-down", (1,))]
 
 
+def test_of_what_lies_too_far_back_the_newest_episodes_stay(
+    db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    week = Week(2, days=1)
+    week.outage("line", hours(0, 0.2), 60)
+    take(db, batches_of(part(week, 0, 3600), each=60))
+    read_next(db, now_us())
+    reading = kept_reading(db, 1)
+    assert reading is not None
+    (one,) = reading.episodes
+    before = tuple(replace(one, from_us=n, until_us=n + 1) for n in (1, 2, 3, 4))
+    monkeypatch.setattr(readings, "MOST_OLDER", 2)
+    found = readings._with_older(reading, replace(reading, episodes=before), 4)
+    assert found.episodes == (*before[1:3], one)
+    assert [finding.episodes for finding in found.findings] == [(2,)]
+
+
 def test_a_reading_of_another_form_is_none(db: sqlite3.Connection) -> None:
     take(db, batches_of(part(Week(2, days=1), 0, 60)))
     read_next(db, now_us())
