@@ -32,6 +32,8 @@ MANY = 40
 MOST_LINES = 10
 """Of a section; of what follows its hash is held."""
 UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+MADE_UP = re.compile(r"\b7\d{8}\b")
+"""From ``made_up.FIRST_NUMBER`` on."""
 WIDE = 240
 """Characters of a line, likewise."""
 SHORT = 160
@@ -42,7 +44,7 @@ def held(name: str, section: str, told: Iterable[tuple[str, object]]) -> None:
     """Fails where what functions told, each with its name, is not what the section of this file holds."""
     file = FOLDER / f"{name}.txt"
     sections = _sections(file.read_text(encoding="utf-8")) if file.exists() else {}
-    lines = _shortened([_cut(line) for named in told for line in _named(*named)])
+    lines = _shortened([_cut(line) for line in _renumbered([line for named in told for line in _named(*named)])])
     if "RENEW_TOLD" in os.environ:
         sections[section] = lines
         file.parent.mkdir(parents=True, exist_ok=True)
@@ -81,6 +83,12 @@ def told_by(function: Callable[..., Any], into: list[tuple[str, object]]) -> Cal
         return result
 
     return kept
+
+
+def _renumbered(lines: list[str]) -> list[str]:
+    """Runs and calls that were made up are numbered on from test to test: here in the order they are told."""
+    order: dict[str, str] = {}
+    return [MADE_UP.sub(lambda one: order.setdefault(one[0], f"#{len(order) + 1}"), line) for line in lines]
 
 
 def _shortened(lines: list[str]) -> list[str]:

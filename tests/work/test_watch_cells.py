@@ -421,10 +421,13 @@ def test_a_name_with_marks_of_its_own_is_quoted_in_a_file_of_samples() -> None:
 
 def test_a_bench_by_minutes_shows_those_that_were_sampled_in_its_time_alone(db: sqlite3.Connection) -> None:
     rounds = part(Week(2, days=1), 0, 3 * 3600)
-    take(db, batches_of(rounds))
     start_us = int(rounds.at_us[0]) // CELL_US * CELL_US
+    rounds.rtt_ms[0, rounds.at_us // MINUTE_US == start_us // MINUTE_US + 4] = np.nan  # nothing came back
+    take(db, batches_of(rounds))
     let_go_of_old(db, 15, LATER)
     shown = bench_of(db, 1, 1, start_us + 3 * MINUTE_US, start_us + 9 * MINUTE_US)
     assert (shown.step, shown.at_us) == ("minute", [start_us + n * MINUTE_US for n in range(3, 9)])
+    gateway = next(lane for lane in shown.lanes if lane.role == "gateway")
+    assert [middle is None for middle in gateway.p50_ms] == [False, True, False, False, False, False]
     after_us = start_us + 3 * 3600 * 1_000_000
     assert bench_of(db, 1, 1, after_us, after_us + 5 * MINUTE_US).at_us == []
