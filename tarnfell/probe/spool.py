@@ -23,6 +23,8 @@ RECORD, FAILURE, OUTCOME, SAMPLES = ".record", ".failure", ".outcome", ".samples
 RESULTS = (RECORD, FAILURE, OUTCOME)
 MOST_SAMPLE_BYTES = 64 << 20
 """About a month of a sample a second, at a kilobyte a minute."""
+SPARE = 64
+"""Once it is full, such a part of it is made free at a time."""
 
 
 class Spool:
@@ -31,6 +33,8 @@ class Spool:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._thinning = threading.Lock()
+        self._room = 0.0
+        """Bytes of samples that may be added before the folder, which may hold tens of thousands, is looked through."""
 
     def keep_record(self, job: int, record: bytes) -> None:
         write_whole(self._place(job, RECORD), record)
@@ -45,7 +49,10 @@ class Spool:
     def keep_samples(self, watch: int, first_us: int, batch: bytes) -> None:
         """A batch of a watch, named by when its first sample was due."""
         write_whole(self.folder / f"{watch:09d}-{first_us:016d}{SAMPLES}", batch)
-        self._make_room()
+        with self._thinning:
+            self._room -= len(batch)
+            if self._room < 0:
+                self._make_room()
 
     def keep_ticket(self, job: int, ticket: Ticket) -> None:
         """For the far end's half of a run; written before the record it belongs to."""
@@ -81,20 +88,21 @@ class Spool:
         return self.folder / f"{job:09d}{suffix}"
 
     def _make_room(self) -> None:
-        with self._thinning:
-            batches = [path for path in self.waiting() if path.suffix == SAMPLES]
-            excess = sum(size_of(path) for path in batches) - MOST_SAMPLE_BYTES
-            for path in batches:
-                if excess <= 0:
-                    break
-                before = size_of(path)
-                try:
-                    write_whole(path, thinned(path.read_bytes()))
-                except FileNotFoundError:
-                    pass  # delivered just now
-                except (OSError, WireError):
-                    continue  # damaged: whoever delivers it sets it aside
-                excess -= before - size_of(path)
+        batches = [path for path in self.waiting() if path.suffix == SAMPLES]
+        self._room = MOST_SAMPLE_BYTES - sum(size_of(path) for path in batches)
+        if self._room >= 0:
+            return
+        for path in batches:
+            if self._room >= MOST_SAMPLE_BYTES / SPARE:
+                break
+            before = size_of(path)
+            try:
+                write_whole(path, thinned(path.read_bytes()))
+            except FileNotFoundError:
+                pass  # delivered just now
+            except (OSError, WireError):
+                continue  # damaged: whoever delivers it sets it aside
+            self._room += before - size_of(path)
 
 
 def thinned(batch: bytes) -> bytes:

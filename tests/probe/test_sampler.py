@@ -150,6 +150,29 @@ def test_where_room_is_short_the_oldest_samples_are_thinned_and_results_are_not(
     assert spool.record(9) == b"r" * 4000
 
 
+def test_a_folder_of_many_batches_is_not_looked_through_for_each(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A probe that is without its server for a week keeps sixty thousand."""
+    looked: list[int] = []
+    real = Spool.waiting
+
+    def waiting(spool: Spool) -> list[Path]:
+        looked.append(len(real(spool)))
+        return real(spool)
+
+    monkeypatch.setattr(Spool, "waiting", waiting)
+    monkeypatch.setattr(spools, "MOST_SAMPLE_BYTES", 1000)
+    spool = Spool(tmp_path)
+    for first_us in range(100):
+        spool.keep_samples(1, first_us, b"x" * 10)
+    assert looked == [1]
+    spool.keep_samples(1, 100, b"x" * 10)
+    assert looked == [1, 101]
+    Spool(tmp_path).keep_samples(1, 101, b"x")
+    assert looked == [1, 101, 102]  # a program that starts anew does not know what is there
+
+
 def test_results_go_before_samples_and_samples_in_the_order_of_time(tmp_path: Path) -> None:
     spool = Spool(tmp_path)
     for first_us in (2_000_000_000_000_000, 999):
