@@ -36,6 +36,20 @@ def test_trouble_that_starts_at_a_leg_is_seen_on_every_later_one() -> None:
     assert path.not_faults == []
 
 
+@pytest.mark.parametrize(
+    ("roles", "legs"),
+    [
+        (("edge", "outside"), ["inside and line", "beyond"]),
+        (("outside", "far-end"), ["the whole path", "beyond"]),
+        (("far-end",), ["the whole path"]),
+        (("gateway", "outside"), ["inside", "line and beyond"]),
+        (("gateway", "far-end"), ["inside", "line and beyond"]),
+    ],
+)
+def test_legs_that_nothing_tells_apart_are_one(roles: tuple[Role, ...], legs: list[str]) -> None:
+    assert [one.leg for one in echo_path([target(role) for role in roles]).legs] == legs
+
+
 def test_a_place_that_never_answers_is_muted_only_if_something_beyond_does() -> None:
     silent = target("gateway", 1, None, None)
     path = echo_path([silent, target("edge")])

@@ -32,7 +32,14 @@ def test_stun_answers_of_rfc_5769() -> None:
 
 
 @pytest.mark.parametrize(
-    ("attributes", "number"), [("", 0), ("0009000400000414", 420), ("0009000400000601", 601), ("0009000200000000", 0)]
+    ("attributes", "number"),
+    [
+        ("", 0),
+        ("0009000400000414", 420),
+        ("0009000b00000414556e6b6e6f776e00", 420),  # with its reason in words, as servers tell it
+        ("0009000400000601", 601),
+        ("0009000200000000", 0),
+    ],
 )
 def test_stun_refusals_have_their_number_where_one_is_told(attributes: str, number: int) -> None:
     body = bytes.fromhex(attributes)

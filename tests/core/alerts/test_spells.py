@@ -10,6 +10,7 @@ import pytest
 
 from tarnfell.core.alerts.rules import Rule, RuleError, checked, sentence
 from tarnfell.core.alerts.spells import CallTest, Minutes, Normal, Spell, of_absences, of_minutes, of_tests
+from tarnfell.core.days.baseline import USABLE_DAYS
 from tarnfell.core.legs import Role
 
 MINUTE = 60_000_000
@@ -196,3 +197,10 @@ def test_a_rule_that_cannot_be_is_refused(rule: Rule, words: str) -> None:
 def test_all_places_can_be_asked_about() -> None:
     roles: list[Role] = ["gateway", "edge", "outside", "far-end"]
     assert len({sentence(Rule("loss", role, 2, 3)) for role in roles}) == 4
+
+
+def test_what_is_usual_is_known_from_some_days_on() -> None:
+    nothing = np.zeros(168)
+    assert [Normal(days, nothing, nothing).usable for days in (USABLE_DAYS - 1, USABLE_DAYS, USABLE_DAYS + 1)] == [
+        False, True, True,
+    ]  # fmt: skip
