@@ -18,6 +18,7 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.db import connect, now_us
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.members import adopt
+from tarnfell.work.alerts.figures import openmetrics
 from tarnfell.work.alerts.looking import look
 from tarnfell.work.watch.packing import pack_next
 from tests.core.days.weeks import Week
@@ -230,6 +231,10 @@ def test_figures_as_monitoring_reads_them(house: House, db: sqlite3.Connection) 
     assert {s.labels["role"] for s in found["tarnfell_watch_loss_ratio"]} == {"gateway", "edge", "outside", "far-end"}
     assert all(0 <= s.value < 0.02 for s in found["tarnfell_watch_loss_ratio"])
     assert all(500 < s.value <= 600 for s in found["tarnfell_watch_sent"])
+    for later_min, told in ((19, True), (31, False)):  # what lies back further says nothing of now
+        text = openmetrics(db, 1, now_us() + later_min * 60_000_000)
+        sent = next(f for f in text_string_to_metric_families(text) if f.name == "tarnfell_watch_sent")
+        assert bool(sent.samples) is told
     (opened,) = found["tarnfell_alerts_open"]
     assert opened.labels["rule"].endswith("When the far end loses more than 0 % for a minute.")
     assert found["tarnfell_calls_mos"] == []

@@ -10,7 +10,9 @@ from typing import Any
 import pytest
 
 from tarnfell.core.alerts.rules import Rule
+from tarnfell.core.imported import Choices
 from tarnfell.store import alerts as alert_store
+from tarnfell.store import imports as import_store
 from tarnfell.store import jobs as job_store
 from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
@@ -118,6 +120,21 @@ def test_what_has_changed_since_the_visit_before(
     ]
     now += MINUTE
     assert today(house)["since_us"] == last
+
+
+@pytest.mark.parametrize(("count", "says"), [(1, "1 alert; 1 imported file"), (2, "2 alerts; 2 imported files")])
+def test_one_and_several_are_told_as_such(
+    house: House, db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch, count: int, says: str
+) -> None:
+    now = now_us()
+    monkeypatch.setattr(today_store, "now_us", lambda: now)
+    today(house)
+    now += today_store.PAUSE_US + 1
+    rule = alert_store.add_rule(db, 1, RuleSpec(Rule("missed"), None, False, False, False), None)
+    for number in range(count):
+        alert_store.add_alert(db, rule, 1, "x", now + number, None, "")
+        import_store.keep_unread(db, 1, "log", "echo log", str(number), Choices(), None)
+    assert [one["says"] for one in today(house)["changed"]] == [says]
 
 
 def test_sites_and_engagements_that_are_archived_are_not_there(house: House, db: sqlite3.Connection) -> None:

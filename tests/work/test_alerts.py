@@ -58,7 +58,7 @@ class House:
         self.now_us = MONDAY + (minute + len(lost)) * MINUTE
         self.look()
 
-    def keep(self, minute: int, lost: str, role: Role = "far-end") -> None:
+    def keep(self, minute: int, lost: str, role: Role = "far-end", watch: int = 1) -> None:
         count = 12 * len(lost)
         at = MONDAY + minute * MINUTE + np.arange(count) * 5_000_000
         rtt = np.full((len(PLACES), count), 20.0)
@@ -67,7 +67,7 @@ class House:
             rtt[place, 12 * n : 12 * n + int(sign, 36)] = np.nan
         rounds = Rounds(PLACES, at, np.ones(rtt.shape, bool), rtt, 5_000_000)
         with writing(self.db):
-            watch_store.keep(self.db, batches_of(rounds, each=12))
+            watch_store.keep(self.db, batches_of(rounds, watch, each=12))
         while pack_next(self.db, 4_000_000_000_000_000):
             pass
 
@@ -386,6 +386,16 @@ def test_each_probe_of_a_site_is_looked_at_by_itself(house: House) -> None:
     assert seen(Rule("offline", minutes=10)) == [("probe 1", 1), ("probe 2", 1), ("probe 3", 0)]
     assert seen(Rule("no-samples", minutes=10)) == [("watch 1", 1), ("watch 2", 1)]
     assert seen(Rule("no-samples", minutes=10), watch_ids={2}) == [("watch 2", 1)]
+
+
+def test_the_same_trouble_seen_by_two_probes_is_two_alerts(house: House) -> None:
+    second = probe_store.add_probe(house.db, 1, 1, "second")
+    watch_store.want(house.db, second, 1, 5000, 46, None)
+    house.rule()
+    house.keep(0, "0001110", watch=2)
+    house.sample(0, "0001110")
+    assert house.told == [(3, None), (3, None)]
+    assert sorted(one.subject for one in house.alerts) == ["watch 1 place 0", "watch 2 place 0"]
 
 
 def test_who_made_the_newest_test_is_who_checks(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
