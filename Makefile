@@ -81,11 +81,12 @@ later: setup
 unit: setup
 	$(BIN)/pytest --ignore tests/browser --ignore tests/lab
 
-# Single changes to the code, and whether a test notices: hours. COUNT=… SEED=…
+# What functions tell in their tests, written anew (tests/told.py).
 told: setup
-	rm -r tests/reference/told
+	rm -rf tests/reference/told
 	RENEW_TOLD=1 $(BIN)/python -m pytest -q tests/core tests/exchange tests/report tests/wire tests/work
 
+# Single changes to the code, and whether a test notices: hours. COUNT=… SEED=…
 mutants: setup
 	$(BIN)/pip install -q --require-hashes -r requirements-mutants.txt
 	$(BIN)/python scripts/mutants.py --count $(or $(COUNT),60) --seed $(or $(SEED),1)

@@ -19,8 +19,8 @@ from tarnfell.wire.record import join_parts
 
 LOOK_S = 1.0
 OUTAGE_PAUSE_S = 5.0
-MOST_BYTES_TOGETHER = 256 << 10
-"""Of samples in one request: half a minute of a line of 64 kbit/s."""
+MOST_BYTES_TOGETHER = 64 << 10
+"""Of samples in one request: eight seconds of a line of 64 kbit/s."""
 
 
 class Delivery:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import http.client
+import io
 import json
 import ssl
 import urllib.error
@@ -12,6 +13,10 @@ from collections.abc import Mapping
 from tarnfell.wire import Unchecked
 
 TIMEOUT_S = 20.0
+SLOWEST_BYTES_PER_S = 4000
+"""An uplink of 32 kbit/s: for as long as that takes a body may be on its way before the answer is missed."""
+MOST_ON_ITS_WAY = 4 << 20
+"""Bytes that a system holds for the line at the most (Linux's tcp_wmem); of a longer body the rest was sent before."""
 
 
 class Unreachable(ConnectionError):
@@ -81,12 +86,16 @@ class ServerClient:
             raise Unreachable(str(error)) from None
 
     def _ask(self, method: str, path: str, body: bytes | None, kind: str) -> bytes:
-        request = urllib.request.Request(self._server + path, data=body, method=method)
+        # Block by block: the limit on the time is then one of each block, and of a whole body it would be of all of it.
+        data = None if body is None else io.BytesIO(body)
+        request = urllib.request.Request(self._server + path, data=data, method=method)
+        if body is not None:
+            request.add_header("Content-Length", str(len(body)))
         request.add_header("Content-Type", kind)
         if self._secret:
             request.add_header("Authorization", f"Bearer {self._secret}")
         try:
-            with urllib.request.urlopen(request, timeout=TIMEOUT_S) as answer:
+            with urllib.request.urlopen(request, timeout=_limit_s(len(body or b""))) as answer:
                 return bytes(answer.read())
         except urllib.error.HTTPError as error:
             if error.code >= 500 or error.code in LATER:
@@ -96,6 +105,11 @@ class ServerClient:
             raise Refused(_sentence(error), error.code) from None
         except (urllib.error.URLError, OSError, http.client.HTTPException) as error:
             raise Unreachable(_why(getattr(error, "reason", error))) from None
+
+
+def _limit_s(size: int) -> float:
+    """How long one block, or the answer, is waited for."""
+    return TIMEOUT_S + min(size, MOST_ON_ITS_WAY) / SLOWEST_BYTES_PER_S
 
 
 def _why(reason: object) -> str:

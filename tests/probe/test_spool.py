@@ -7,11 +7,12 @@ import os
 import stat
 import threading
 import time
+import urllib.request
 from pathlib import Path
 
 import pytest
 
-from tarnfell.probe import delivery, supervisor
+from tarnfell.probe import delivery, http, supervisor
 from tarnfell.probe.agent import agent_status, enrol
 from tarnfell.probe.call import RunResult
 from tarnfell.probe.http import Refused, ServerClient, Unreachable
@@ -268,3 +269,37 @@ def test_what_is_kept_is_on_the_disk_before_it_has_its_name(tmp_path: Path, monk
     Spool(tmp_path).keep_record(5, b"record")
     assert done == ["file", "b'record' named 000000005.record", "folder"]
     assert [path.name for path in tmp_path.iterdir()] == ["000000005.record"]
+
+
+def test_a_body_is_sent_block_by_block_and_given_the_time_a_slow_line_takes(
+    server: FakeServer, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A record of minutes is not given up, and sent anew for ever, because it takes longer than an answer may."""
+    asked: list[tuple[bool, float]] = []
+    real = urllib.request.urlopen
+
+    def urlopen(request: urllib.request.Request, timeout: float) -> object:
+        asked.append((hasattr(request.data, "read"), timeout))
+        return real(request, timeout=timeout)
+
+    monkeypatch.setattr(urllib.request, "urlopen", urlopen)
+    client = ServerClient(server.address)
+    for size in (0, 64 << 10, 4 << 20, 5 << 20):
+        client.put(f"/{size}", b"x" * size)
+    assert asked == [(True, 20.0), (True, 20 + 16.384), (True, 20 + 1048.576), (True, 20 + 1048.576)]
+    assert [(method, path, len(body)) for method, path, body, _ in server.asked] == [
+        ("PUT", f"/{size}", size) for size in (0, 64 << 10, 4 << 20, 5 << 20)
+    ]
+    with pytest.raises(Unreachable):  # this server has no files
+        client.fetch("/program")
+    assert asked[-1] == (False, 20.0)
+
+
+def test_an_answer_that_a_slow_line_holds_up_is_waited_for(server: FakeServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(http, "TIMEOUT_S", 0.1)
+    monkeypatch.setattr(http, "SLOWEST_BYTES_PER_S", 10)
+    real = server.answer
+    monkeypatch.setattr(server, "answer", lambda path: (time.sleep(1), real(path))[1])
+    ServerClient(server.address).put("/record", b"x" * 3000)
+    with pytest.raises(Unreachable, match="timed out"):
+        ServerClient(server.address).put("/record", b"")

@@ -65,8 +65,10 @@ def read_batches(watch_id: int, bodies: Sequence[bytes]) -> list[Batch]:
     records = [Record.parse(body) for body in bodies]
     if sum(column.count for record in records for column in record.columns.values()) > MOST_VALUES:
         raise WireError("The batches hold more samples than come together.")
+    if any(record.meta.get("watch") != watch_id for record in records):
+        raise WireError(NOT_ADDRESSED)
     asked = np.array([_asked(record) for record in records])
-    one_in = [_one_in(watch_id, record) for record in records]
+    one_in = [_one_in(record) for record in records]
     found: dict[int, Batch] = {}
     for places, rows in same_length([planes_of(record) for record in records]):
         _check(rows, *asked[places].T[:, :, np.newaxis])
@@ -130,10 +132,8 @@ def _check(rows: Columns, far_ends: Ints, echoes: Ints) -> None:
         raise WireError("The batch has answers without their times.")
 
 
-def _one_in(watch_id: int, record: Record) -> int:
-    """How far the batch is thinned. Raises WireError, where it is of another watch as well."""
-    if record.meta.get("watch") != watch_id:
-        raise WireError(NOT_ADDRESSED)
+def _one_in(record: Record) -> int:
+    """How far the batch is thinned. Raises WireError."""
     one_in = record.meta.get("one_in", 1)
     if not isinstance(one_in, int) or isinstance(one_in, bool) or not 1 <= one_in <= MOST_THINNED:
         raise WireError("The batch does not say how far it is thinned.")
