@@ -42,6 +42,7 @@ def test_trouble_that_starts_at_a_leg_is_seen_on_every_later_one() -> None:
         (("edge", "outside"), ["inside and line", "beyond"]),
         (("outside", "far-end"), ["the whole path", "beyond"]),
         (("far-end",), ["the whole path"]),
+        (("outside",), ["the whole path"]),
         (("gateway", "outside"), ["inside", "line and beyond"]),
         (("gateway", "far-end"), ["inside", "line and beyond"]),
     ],

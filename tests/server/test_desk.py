@@ -6,6 +6,7 @@ import json
 import sqlite3
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -25,9 +26,11 @@ from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.brands import Brand, keep_brand
 from tarnfell.store.db import connect, now_us, writing
+from tarnfell.store.runs import RunSpec
 from tarnfell.wire.browser import BrowserCalls
 from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tarnfell.work.evidence.facts import facts_of
+from tarnfell.work.placing.rules import against_browser
 from tarnfell.work.today import today
 from tests.server.conftest import House
 
@@ -246,6 +249,23 @@ def test_a_site_keeps_its_hours_and_its_ceiling(house: House, db: sqlite3.Connec
     with writing(db):
         site_store.change_site(db, 1, blackouts=[])
     assert begin(house, code).status_code == 200
+
+
+@pytest.mark.parametrize(
+    ("before_s", "reason"), [(SECONDS + 1, None), (SECONDS - 1, "hours"), (-599, "hours"), (-601, None)]
+)
+def test_calls_of_a_browser_end_before_hours_without_load_begin(
+    house: House, db: sqlite3.Connection, before_s: float, reason: str | None
+) -> None:
+    add(house)
+    with writing(db):
+        ten_minutes = site_store.Blackout("1234567", 12 * 60, 12 * 60 + 10, "stock-taking")
+        site_store.change_site(db, 1, time_zone="UTC", blackouts=[ten_minutes])
+    (browser,) = probe_store.probes_of(db, 1, "browser")
+    spec = RunSpec(1, browser.id, 1, "g711a", 20, 2, SECONDS, 46)
+    at = datetime(2026, 3, 4, 12, tzinfo=UTC) - timedelta(seconds=before_s)
+    found = against_browser(db, site_store.site_by_id(db, 1), browser, spec, at)
+    assert (found.code if found else None) == reason
 
 
 def test_udp_that_does_not_pass_is_kept_as_what_the_network_did(house: House, db: sqlite3.Connection) -> None:

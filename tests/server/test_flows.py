@@ -11,6 +11,7 @@ from tarnfell.core.flow import FlowSeen
 from tarnfell.probe.streams import streams_of as streams_at_probe
 from tarnfell.store import flows as flow_store
 from tarnfell.store.db import connect, writing
+from tarnfell.wire.kinds.calls import CallPlan
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.flow import FlowArguments, FlowPlan, FlowResult
 from tarnfell.wire.record import Record, join_parts
@@ -137,6 +138,18 @@ def test_the_sites_ceiling_holds_for_packets_too(house: House) -> None:
         house, packet_bytes=97, packets_per_s=501
     ).json["detail"]  # fmt: skip
     assert ask(house, packet_bytes=97, packets_per_s=500).status_code == 200
+
+
+@pytest.mark.parametrize(
+    ("plan", "streams"),
+    [
+        (FlowPlan(60, 100, 4), CallPlan(1, 400, 10_000, 97, 8000, 48, 0)),
+        (FlowPlan(60, 101, 4, 46, "up"), CallPlan(2, 202, 19_802, 97, 8000, 48, 46, "up")),
+        (FlowPlan(97, 5000, 8), CallPlan(50, 800, 10_000, 97, 8000, 85, 0)),
+    ],
+)
+def test_a_stream_sends_a_hundred_packets_a_second_at_the_most(plan: FlowPlan, streams: CallPlan) -> None:
+    assert streams_of(plan) == streams
 
 
 def test_one_that_waits_can_be_stopped_and_only_where_it_belongs(house: House) -> None:

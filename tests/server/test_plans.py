@@ -247,6 +247,8 @@ def test_a_start_that_is_past(house: House) -> None:
     proposed = datetime.fromisoformat(fixed(house, problem)["start_local"]).replace(tzinfo=LONDON)
     # Soon, and with time left to look at it.
     assert timedelta(minutes=4) < proposed - before <= timedelta(minutes=10)
+    # What comes again goes on with its next time.
+    assert check(house, when="repeat", start_local=past, rule="FREQ=DAILY")["problems"] == []
 
 
 # Scheduled and drafts

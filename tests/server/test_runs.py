@@ -82,6 +82,7 @@ def test_the_same_record_twice_counts_once(house: House) -> None:
         (b"nonsense", "cut short"),
         (record_file()[:-5], "cut short"),
         (record_file(calls=1), "holds 1 records; the run had 2 calls"),
+        (record_file(calls=3), "holds 3 records; the run had 2 calls"),
     ],
 )
 def test_a_broken_record_is_turned_away_whole(house: House, body: bytes, words: str) -> None:

@@ -23,6 +23,22 @@ from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, wr
 from tarnfell.store.decisions import decisions_of
 from tarnfell.store.engagements import add_engagement, presets_of
 
+A_PROBE = (
+    "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+    "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+    "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+    "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
+    "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
+)
+A_FAR_END = (
+    "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
+    "VALUES (1, 'host', 'f', '192.0.2.1', 4870, 'k', 5);"
+)
+A_WATCH = (
+    "INSERT INTO watch (id, probe_id, far_end_id, interval_ms, dscp, wanted, version, changed_us, changes) "
+    "VALUES (1, 1, 1, 1000, 46, 1, 1, 5, 7);"
+)
+
 
 def slugs(db: sqlite3.Connection) -> list[str]:
     return [row[0] for row in db.execute("SELECT slug FROM engagement ORDER BY slug")]
@@ -94,12 +110,7 @@ def test_stops_of_before_keep_their_reason(tmp_path: Path, monkeypatch: pytest.M
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 10})
     db = open_database(tmp_path)
     db.executescript(
-        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
-        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
-        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
-        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
-        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
-        "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
+        A_PROBE + "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
         "VALUES (1, 'host', 'f', '192.0.2.1', 1, 'k', 5);"
     )
     for number, asked in ((1, 0), (2, 1), (3, 1)):
@@ -355,12 +366,8 @@ def test_tests_through_a_relay_are_known_as_that_after_the_way_has_a_name(
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 47})
     db = open_database(tmp_path)
     db.executescript(
-        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
-        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
-        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
-        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
-        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
-        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES (1, 1, 1, 'calls', 'done', 5), "
+        A_PROBE
+        + "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES (1, 1, 1, 'calls', 'done', 5), "
         "(2, 1, 1, 'calls', 'taken', 6);"
         "INSERT INTO browser_reach (job_id, web_source, relayed, told) VALUES (1, NULL, 1, '{}'), (2, NULL, 0, '{}');"
         "INSERT INTO browser_half (job_id, token) VALUES (2, 'aa');"
@@ -379,12 +386,7 @@ def test_browsers_that_no_media_reached_found_a_far_end_all_the_same(
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 48})
     db = open_database(tmp_path)
     db.executescript(
-        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
-        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
-        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
-        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
-        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
-        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us, failure_code, failure) VALUES "
+        A_PROBE + "INSERT INTO job (id, site_id, probe_id, kind, state, created_us, failure_code, failure) VALUES "
         "(1, 1, 1, 'calls', 'failed', 5, 'unreachable', 'No media came through: within 15 s no UDP packet went.'), "
         "(2, 1, 1, 'calls', 'failed', 6, 'unreachable', 'No media came through the relay: it answered.'), "
         "(3, 1, 1, 'calls', 'failed', 7, 'unreachable', 'Nothing answers at 192.0.2.1.');"
@@ -400,22 +402,37 @@ def test_fills_are_judged_and_watches_read_by_the_rules_of_now(tmp_path: Path, m
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 49})
     db = open_database(tmp_path)
     db.executescript(
-        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
-        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
-        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
-        "INSERT INTO test_point (id, site_id, name, kind, created_us) VALUES (1, 1, 'desk', 'desk', 5);"
-        "INSERT INTO probe (id, site_id, test_point_id, name, created_us) VALUES (1, 1, 1, 'p', 5);"
-        "INSERT INTO far_end (id, kind, name, host, port, key, created_us) "
-        "VALUES (1, 'host', 'f', '192.0.2.1', 4870, 'k', 5);"
-        "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES "
+        A_PROBE + A_FAR_END + "INSERT INTO job (id, site_id, probe_id, kind, state, created_us) VALUES "
         "(1, 1, 1, 'fill', 'done', 5), (2, 1, 1, 'fill', 'done', 5);"
         "INSERT INTO fill (job_id, site_id, far_end_id, asked, at_us, told, filled, judged_us, stale) VALUES "
-        "(1, 1, 1, '{}', 5, '{}', '{}', 6, 0), (2, 1, 1, '{}', 5, '{}', NULL, 6, 0);"
-        "INSERT INTO watch (id, probe_id, far_end_id, interval_ms, dscp, wanted, version, changed_us, changes) "
-        "VALUES (1, 1, 1, 1000, 46, 1, 1, 5, 7);"
+        "(1, 1, 1, '{}', 5, '{}', '{}', 6, 0), (2, 1, 1, '{}', 5, '{}', NULL, 6, 0);" + A_WATCH
     )
     db.close()
     monkeypatch.undo()
     db = open_database(tmp_path)
     assert [row[0] for row in db.execute("SELECT stale FROM fill ORDER BY job_id")] == [1, 0]
     assert db.execute("SELECT changes FROM watch").fetchone()[0] == 8
+
+
+def test_samples_of_before_lie_closer(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 51})
+    db = open_database(tmp_path)
+    db.executescript(A_PROBE + A_FAR_END + A_WATCH)
+    batches = [(1, 7000 - at, 8000 - at, 1, 2, 3, 4, bytes([at]) * 1010) for at in range(200)]
+    cells = [(1, at, 2, 3, 4, 5, 6, 7, b"t" * 60, b"m" * 340, bytes([at]) * 1110) for at in range(200)]
+    db.executemany("INSERT INTO sample_batch VALUES (?, ?, ?, ?, ?, ?, ?, ?)", batches)
+    db.executemany("INSERT INTO sample_cell VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", cells)
+    db.close()
+    monkeypatch.undo()
+    db = open_database(tmp_path)
+    assert [tuple(row) for row in db.execute("SELECT * FROM sample_batch ORDER BY first_us DESC")] == batches
+    assert [tuple(row) for row in db.execute("SELECT * FROM sample_cell ORDER BY start_us")] == cells
+    for table, values in (("sample_batch", batches[0]), ("sample_cell", cells[0])):
+        with pytest.raises(sqlite3.IntegrityError):
+            db.execute(f"INSERT INTO {table} VALUES ({', '.join('?' * len(values))})", values)
+    db.execute("VACUUM")
+    pages = db.execute("PRAGMA page_count").fetchone()[0]
+    db.executescript("DELETE FROM sample_batch; DELETE FROM sample_cell; VACUUM")
+    taken = (pages - db.execute("PRAGMA page_count").fetchone()[0]) * 4096
+    assert taken < 1.5 * 200 * (1010 + 60 + 340 + 1110)

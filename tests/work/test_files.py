@@ -86,7 +86,7 @@ def test_a_stream_is_judged_at_the_interval_it_was_sent_at() -> None:
     assert stream.r_factor == pytest.approx(float(criterion_for(find_codec("g711a"), 60).rating(60 + 60, 0, 1)))
 
 
-@pytest.mark.parametrize("body", [b"\x00\x01\x02\x03", b"GIF89a\x01\x00", b"text with a \x07 bell"])
+@pytest.mark.parametrize("body", [b"\x00\x01\x02\x03", b"GIF89a\x01\x00", b"text with a \x07 bell", b"\x00aaa" * 100])
 def test_what_is_neither_capture_nor_text(body: bytes) -> None:
     with pytest.raises(ValueError, match="neither a capture"):
         read_file(body, "x", Choices(), find_codec)

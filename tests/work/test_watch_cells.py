@@ -349,6 +349,23 @@ def test_of_what_lies_too_far_back_the_newest_episodes_stay(
     assert [finding.episodes for finding in found.findings] == [(2,)]
 
 
+def test_legs_are_told_of_the_newest_days(db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of two hours the newest: an outage lies before them, one reaches into them, and one lies in them."""
+    monkeypatch.setattr(readings, "WEEK_US", 3600 * 1_000_000)
+    week = Week(2, days=1)
+    week.outage("inside", hours(0, 0.2), 60)
+    week.outage("line", hours(0, 1) - 60, 120)
+    week.outage("far", hours(0, 1.5), 90)
+    take(db, batches_of(part(week, 0, 7200), each=60))
+    read_next(db, now_us())
+    told = readings.kept_legs(db, 1)
+    assert told is not None
+    assert {leg.leg: leg.spoiled_s for leg in told.legs} == {
+        "inside": 0, "line": pytest.approx(60, abs=2), "beyond": pytest.approx(90, abs=2),
+    }  # fmt: skip
+    assert told.moments == 6
+
+
 def test_a_reading_of_another_form_is_none(db: sqlite3.Connection) -> None:
     take(db, batches_of(part(Week(2, days=1), 0, 60)))
     read_next(db, now_us())

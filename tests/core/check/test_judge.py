@@ -199,6 +199,8 @@ def test_a_gateway_is_slow_by_the_measure_of_its_medium(medium: str, ms: float, 
     ((hop(1, GATEWAY), hop(2, EDGE, 9, missing=3), hop(3, FAR, 20)), ["hop-slow"]),
     ((hop(1, GATEWAY), hop(2, EDGE, 9, missing=3), hop(3, FAR, 20, missing=1)), []),
     ((hop(1, GATEWAY), hop(2, None), hop(3, FAR, 20)), []),
+    # Also the last router of four, beyond which there is but the far end.
+    ((hop(1, GATEWAY), hop(2, EDGE), hop(3, "192.0.2.9", 60), hop(4, FAR, 20)), ["hop-slow"]),
 ])  # fmt: skip
 def test_a_router_slow_for_itself_alone_is_no_fault(hops: tuple[HopFacts, ...], keys: list[str]) -> None:
     judged = judge(replace(HEALTHY, path=replace(PATH, hops=hops)))
