@@ -118,7 +118,10 @@ $(SET_UP)/python: requirements-dev.txt pyproject.toml scripts/system-packages.sh
 	@mkdir -p $(SET_UP)
 	bash scripts/system-packages.sh run
 	test -x $(BIN)/python || $(PYTHON) -m venv .venv
-# The list is whole, and what is never imported need not be compiled.
+# The list is whole, and what is never imported need not be compiled. Its own pip first: the one that comes with older
+# interpreters takes three times as long for the rest.
+	sed -n '/^pip==/,/[^\\]$$/p' requirements-dev.txt >$(SET_UP)/pip.txt
+	$(BIN)/pip install --quiet --no-deps --no-compile --require-hashes -r $(SET_UP)/pip.txt
 	$(BIN)/pip install --quiet --no-deps --no-compile --require-hashes -r requirements-dev.txt
 	$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
 	@touch $@
