@@ -22,6 +22,7 @@ from tarnfell.store import jobs as job_store
 from tarnfell.store import letters, outbox
 from tarnfell.store import runs as run_store
 from tarnfell.store import targets as target_store
+from tarnfell.store.codecs import stale_runs
 from tarnfell.store.db import connect
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.lock import Held, only_one
@@ -67,6 +68,7 @@ def test_what_is_acknowledged_is_on_disk_and_judged_once(house: House) -> None:
     loop.judge(db)
     assert (counts(db), kept(house)) == ((2, 0), [])
     assert run_store.run_by_id(db, number).state == "done"
+    assert stale_runs(db, 10) == []  # by the values that the codec has now
     loop.judge(db)
     assert counts(db) == (2, 0)
 

@@ -108,6 +108,10 @@ def test_what_changed_since_the_check_before_is_told(house: House) -> None:
     assert newest(house)["changed"] == [
         "Marking: unproven before, passed now.", "Far end: failed before, passed now.",
     ]  # fmt: skip
+    listed = house.person.get("/api/sites/pier/checks").json["checks"]
+    assert [one["changed"][-1:] for one in listed] == [
+        ["Far end: failed before, passed now."], ["Far end: passed before, failed now."], [],
+    ]  # fmt: skip
     stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
     assert (stage["stands"], stage["done"]) == ("12 of 12 rungs passed", True)
     done(house, replace(HEALTHY, services=(), names=()))  # unproven is not failed

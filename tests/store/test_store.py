@@ -414,6 +414,15 @@ def test_fills_are_judged_and_watches_read_by_the_rules_of_now(tmp_path: Path, m
     assert db.execute("SELECT changes FROM watch").fetchone()[0] == 8
 
 
+def test_addresses_that_are_taken_are_counted_on(tmp_path: Path) -> None:
+    db = open_database(tmp_path)
+    for slug in ("quay", "quay-2", "quay-3", "cafe"):
+        add_engagement(db, slug, slug)
+    assert [sites.free_slug(db, "engagement", name) for name in ("Quay", "QUAY 2", "Café!", "Pier", "…")] == [
+        "quay-4", "quay-2-2", "cafe-2", "pier", "engagement",
+    ]  # fmt: skip
+
+
 def test_samples_of_before_lie_closer(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     steps = database._steps()
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 51})

@@ -8,7 +8,7 @@ from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import Criterion, criterion_for
 from tarnfell.work.ingest.packets import Half, JudgedDirection
 from tarnfell.work.ingest.uploads import figures_of
-from tarnfell.work.judging.live import mouth_to_ear_ms
+from tarnfell.work.judging.live import Counted, mouth_to_ear_ms, scores_of
 
 pytestmark = pytest.mark.usefixtures("told_as_before")
 
@@ -19,6 +19,18 @@ def test_mouth_to_ear_of_a_live_second_is_half_the_round_trip_and_what_every_cal
     criterion = Criterion(ie=10, bpl=19, ptime_ms=20, look_ahead_ms=5, buffer_ms=60)
     assert mouth_to_ear_ms(40_000, criterion) == pytest.approx(20 + 60 + 20 + 5)
     assert mouth_to_ear_ms(None, criterion) == pytest.approx(85)
+
+
+def test_calls_under_way_are_rated_by_what_was_due() -> None:
+    """MOS by the share that was lost or late, to the last packet; None where nothing was due yet."""
+    counts = [Counted(400, 400, 0), Counted(397, 400, 0), Counted(400, 400, 3), Counted(401, 400, 0), Counted(0, 0, 0)]
+    at_once, lost, late, twice, nothing = scores_of(counts, 100.0, CRITERION)
+    assert at_once == twice == pytest.approx(float(CRITERION.mos(CRITERION.rating(100.0, 0.0, 1.0))))
+    assert lost == late == pytest.approx(float(CRITERION.mos(CRITERION.rating(100.0, 0.75, 1.0))))
+    assert nothing is None
+    assert scores_of([Counted(0, 400, 7)], 100.0, CRITERION) == [
+        pytest.approx(float(CRITERION.mos(CRITERION.rating(100.0, 100.0, 1.0))))
+    ]
 
 
 @pytest.mark.parametrize(

@@ -34,6 +34,10 @@ BROKEN = replace(WHOLE, whole=290, shown=290, lost=12)
             "the picture froze once, 1.4 s in all.",
         ),
         (
+            replace(BROKEN, shown=100),
+            "10 of 300 frames were broken, by 12 lost packets; 190 more came whole but built on a broken one.",
+        ),
+        (
             replace(BROKEN, freezes=3, frozen_ms=2060.0),
             "10 of 300 frames were broken, by 12 lost packets; the picture froze 3 times, 2.1 s in all.",
         ),
