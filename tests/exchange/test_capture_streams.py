@@ -202,6 +202,19 @@ def test_a_codec_that_changes_in_mid_stream_makes_two_parts() -> None:
     assert all("G.711 A-law" in s.notes[0] and "G.729" in s.notes[0] for s in streams)
 
 
+def test_a_codec_that_comes_back_makes_three_parts() -> None:
+    sent = (
+        steady(300)
+        + steady(300, first=400, at_us=START_US + 6_000_000, ticks=5000 + 160 * 300, kind=18, size=20)
+        + steady(250, first=700, at_us=START_US + 12_000_000, ticks=5000 + 160 * 600)
+    )
+    streams = read(pcap(sent[:700] + sent[702:])).streams
+    assert [(s.codec, len(s.trace), judged(s).metrics.lost) for s in sorted(streams, key=lambda s: s.first_us)] == [
+        ("g711a", 300, 0), ("g729", 300, 0), ("g711a", 250, 2),
+    ]  # fmt: skip
+    assert all("(G.711 A-law → G.729 8 kbit/s → G.711 A-law)" in s.notes[0] for s in streams)
+
+
 def test_large_pictures_are_a_stream() -> None:
     """Forty packets a frame, thirty frames a second, paced over half of each."""
     sent = [

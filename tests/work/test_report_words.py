@@ -6,6 +6,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
+from tarnfell.work.issuing.dataset import _clock
 from tarnfell.work.issuing.report import span_words
 
 pytestmark = pytest.mark.usefixtures("told_as_before")
@@ -29,3 +30,11 @@ EVEN_US = 26_567_000 << 26
 )
 def test_a_span_is_told_no_finer_than_it_needs(from_us: int, until_us: int, words: str) -> None:
     assert span_words(from_us, until_us, ZoneInfo("Europe/London")) == words
+
+
+@pytest.mark.parametrize(
+    ("minute", "told"),
+    [(0, "00:00:00"), (61.5, "01:01:30"), (9 * 60 + 5 + 59.9 / 60, "09:05:59"), (24 * 60 - 1 / 60, "23:59:59")],
+)
+def test_minutes_of_the_day_are_told_to_the_second_that_has_begun(minute: float, told: str) -> None:
+    assert _clock(minute) == told
