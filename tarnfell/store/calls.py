@@ -231,6 +231,9 @@ class CallThen:
         return min(mos for mos in (self.up_mos, self.down_mos) if mos is not None)
 
 
+LONGEST_US = 5 * 3600 * 1_000_000
+"""From the beginning of a run's first call to the end of its last: no call lasts longer than four hours
+(core/rates.py)."""
 NOTHING_HEARD = 1.0
 """MOS of a direction that has none: nothing of it was heard."""
 
@@ -241,10 +244,10 @@ def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: 
         "SELECT c.id, c.run_id, c.started_us, r.seconds, "
         "max(CASE WHEN d.direction = 'up' THEN coalesce(d.mos, ?1) END), "
         "max(CASE WHEN d.direction = 'down' THEN coalesce(d.mos, ?1) END) "
-        "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
-        "WHERE r.site_id = ?2 AND r.tainted = 0 AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 "
-        "GROUP BY c.id ORDER BY c.started_us, c.id",
-        (NOTHING_HEARD, site_id, until_us, from_us),
+        "FROM job JOIN run r ON r.id = job.id JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        "WHERE job.site_id = ?2 AND job.started_us < ?3 AND job.started_us > ?4 - ?5 AND r.tainted = 0 "
+        "AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 GROUP BY c.id ORDER BY c.started_us, c.id",
+        (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US),
     )
     return [CallThen(*row) for row in rows]
 

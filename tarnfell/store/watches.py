@@ -70,7 +70,8 @@ class Counts:
 
 
 LEAST_GAP_US = 65 * 1_000_000
-"""Longer than from one sample to the next, however seldom they are taken."""
+"""Longer than from one sample to the next, however seldom they are taken. The database counts by it too
+(schema/052_told_at_once.sql)."""
 
 _WATCH = f"SELECT {', '.join(f.name for f in fields(Watch))} FROM watch"
 _BATCH = tuple(f.name for f in fields(Batch))
@@ -137,14 +138,17 @@ def keep(db: sqlite3.Connection, batches: Iterable[Batch]) -> None:
 
 
 def counts(db: sqlite3.Connection, watch_id: int) -> Counts:
-    """Of all samples of a watch, packed or waiting for it, those that were thinned away as well."""
+    """Of all samples of a watch, packed or waiting for it, those that were thinned away as well. What waits and lies
+    before the newest that is packed fills no gap until it is packed too."""
     row = db.execute(
+        "WITH packed AS (SELECT * FROM watch_tally WHERE watch_id = ?1), waiting AS (SELECT *, first_us - max("
+        "coalesce(lag(last_us) OVER (ORDER BY first_us), (SELECT last_us FROM packed), first_us), "
+        "coalesce((SELECT last_us FROM packed), 0)) AS pause_us FROM sample_batch WHERE watch_id = ?1) "
         "SELECT min(first_us), max(last_us), coalesce(sum(answered), 0), coalesce(sum(lost), 0), "
-        "coalesce(sum(not_sent), 0), coalesce(sum(without_us), 0) + coalesce(sum(CASE WHEN gap_us > ?2 THEN gap_us END)"
-        ", 0) FROM (SELECT *, lead(first_us) OVER (ORDER BY first_us) - last_us AS gap_us FROM ("
-        "SELECT first_us, last_us, answered * one_in AS answered, lost * one_in AS lost, "
-        "not_sent * one_in AS not_sent, 0 AS without_us FROM sample_batch WHERE watch_id = ?1 UNION ALL "
-        "SELECT first_us, last_us, answered, lost, not_sent, without_us FROM sample_cell WHERE watch_id = ?1))",
+        "coalesce(sum(not_sent), 0), coalesce(sum(without_us), 0) FROM ("
+        "SELECT first_us, last_us, answered, lost, not_sent, without_us FROM packed UNION ALL "
+        "SELECT first_us, last_us, answered * one_in, lost * one_in, not_sent * one_in, iif(pause_us > ?2, pause_us, 0)"
+        " FROM waiting)",
         (watch_id, LEAST_GAP_US),
     ).fetchone()
     return Counts(*row)

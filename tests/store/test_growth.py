@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import random
 import sqlite3
 from collections.abc import Callable
+from dataclasses import astuple, replace
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
 
-from tarnfell.store import browsers, calls, evaluations, jobs, probes, runs, today
+from tarnfell.core.rates import MAX_CALL_S
+from tarnfell.store import browsers, calls, cells, evaluations, jobs, probes, runs, today, watches
 from tarnfell.store import db as database
+from tarnfell.store.cells import CELL_US, Cell
 from tarnfell.store.db import open_database
+from tarnfell.store.watches import Batch
 from tests.server.conftest import set_up
 from tests.store.past import add_run
 
@@ -32,8 +38,12 @@ def db(tmp_path: Path) -> sqlite3.Connection:
 
 
 def with_a_past(db: sqlite3.Connection, ended: int) -> None:
-    """So many runs of the days before, the newest of them a month ago, and one that is open."""
+    """So many runs and ten minutes of samples of the days before, the newest of them a month ago, and a run that is
+    open."""
     with database.writing(db):
+        watches.want(db, 1, 1, 1000, 46, None)
+        newest_us = (NOW_US - 30 * DAY_US) // CELL_US * CELL_US
+        cells.keep_packed(db, [cell(newest_us - i * CELL_US) for i in range(ended)], [])
         for i in range(ended):
             add_run(db, "done", NOW_US - 30 * DAY_US - (ended - i) * 60_000_000, judged_us=5)
         add_run(db, "taken", NOW_US)
@@ -43,6 +53,8 @@ OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
     "the clerk, for silent probes": jobs.silent_jobs,
     "the clerk, for sites to evaluate": lambda db: evaluations.much_evidence(db, 1),
     "the clerk, for alerts": lambda db: calls.tests_since(db, 1, NOW_US - DAY_US, 8),
+    "a watch, for its samples": lambda db: watches.counts(db, 1),
+    "a watch, for calls of some days": lambda db: calls.calls_between(db, 1, NOW_US - 7 * DAY_US, NOW_US),
     "a heartbeat, for what waits": lambda db: jobs.waiting_for(db, 1),
     "a heartbeat, for what is out": lambda db: jobs.out_with(db, 1),
     "the start page, for what runs": lambda db: today.open_jobs(db, 1, 12),
@@ -73,6 +85,12 @@ def test_what_is_asked_all_the_time_takes_no_longer_with_a_past(db: sqlite3.Conn
     few = steps()
     with_a_past(db, 300)
     assert steps() < few + 100
+
+
+def cell(start_us: int, first_s: float = 0, last_s: float = 599, without_s: float = 0) -> Cell:
+    """Ten minutes with samples from here to there."""
+    first_us, last_us = (start_us + round(at * 1_000_000) for at in (first_s, last_s))
+    return Cell(1, start_us, first_us, last_us, 500, 90, 9, round(without_s * 1_000_000), b"", b"", b"")
 
 
 def tally(db: sqlite3.Connection) -> list[tuple[int, ...]]:
@@ -143,3 +161,99 @@ def test_test_points_are_named_by_what_was_carried_out_from_them(db: sqlite3.Con
         db.execute("UPDATE job SET probe_id = ? WHERE id = ?", (probe, add_run(db, "done", NOW_US)))
     db.execute("UPDATE job SET probe_id = 3 WHERE id = ?", (add_run(db, "failed", NOW_US),))
     assert probes.measured_test_points(db, 1) == ["rack", "desk"]
+
+
+# Samples
+
+
+def counted(db: sqlite3.Connection) -> tuple[int | None, ...]:
+    """By hand, one cell after the other."""
+    rows = db.execute("SELECT * FROM sample_cell ORDER BY start_us").fetchall()
+    without_us = sum(row["without_us"] for row in rows)
+    for before, after in pairwise(rows):
+        pause_us = after["first_us"] - before["last_us"]
+        without_us += pause_us if pause_us > watches.LEAST_GAP_US else 0
+    sums = (sum(row[name] for row in rows) for name in ("answered", "lost", "not_sent"))
+    return (min(row["first_us"] for row in rows), max(row["last_us"] for row in rows), *sums, without_us)
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_samples_are_counted_as_they_come_in_whatever_their_order(db: sqlite3.Connection, seed: int) -> None:
+    watches.want(db, 1, 1, 1000, 46, None)
+    chance = random.Random(seed)
+    have: dict[int, Cell] = {}
+    for _ in range(60):
+        start_us = chance.randrange(12) * CELL_US
+        before = have.get(start_us)
+        # What is there grows at both ends; pauses about as long as is still none, and longer.
+        first_s = min(before.first_us - start_us if before else 10**9, chance.choice([0, 33, 200]) * 1_000_000) / 1e6
+        last_s = max(before.last_us - start_us if before else 0, chance.choice([599, 568, 567, 300]) * 1_000_000) / 1e6
+        have[start_us] = cell(start_us, first_s, last_s, chance.choice([0, 70]))
+        more = replace(have[start_us], answered=chance.randrange(600), lost=chance.randrange(9))
+        cells.keep_packed(db, [more], [])
+        assert astuple(watches.counts(db, 1)) == counted(db)
+    cells.let_go(db, 1, 5 * CELL_US, 3)
+    assert astuple(watches.counts(db, 1)) == counted(db)
+
+
+def test_a_pause_is_time_without_samples_once_it_is_longer_than_65_s(db: sqlite3.Connection) -> None:
+    watches.want(db, 1, 1, 1000, 46, None)
+    assert astuple(watches.counts(db, 1)) == (None, None, 0, 0, 0, 0)
+    cells.keep_packed(db, [cell(0, 0, 567), cell(CELL_US, 32)], [])
+    assert watches.counts(db, 1).without_us == 0
+    cells.keep_packed(db, [cell(2 * CELL_US, 64.000001)], [])
+    assert watches.counts(db, 1).without_us == 65_000_001
+    # What waits to be packed goes on from there.
+    newest_us = 3 * CELL_US - 1_000_000
+    waiting = [
+        Batch(1, newest_us + 65_000_000, newest_us + 70_000_000, 4, 2, 1, 10, b""),
+        Batch(1, newest_us + 135_000_001, newest_us + 140_000_000, 4, 2, 1, 1, b""),
+    ]
+    watches.keep(db, waiting)
+    assert astuple(watches.counts(db, 1)) == (
+        0, newest_us + 140_000_000, 1500 + 44, 270 + 22, 27 + 11, 2 * 65_000_001,
+    )  # fmt: skip
+    # What comes late lies in time that was sampled, or in a pause that is shorter once it is packed.
+    watches.keep(db, [Batch(1, CELL_US, CELL_US + 1, 1, 0, 0, 1, b"")])
+    assert watches.counts(db, 1).without_us == 2 * 65_000_001
+
+
+def test_nothing_but_what_waits_is_counted_as_well(db: sqlite3.Connection) -> None:
+    watches.want(db, 1, 1, 1000, 46, None)
+    watches.keep(db, [Batch(1, at_us, at_us + 9, 3, 2, 1, 2, b"") for at_us in (NOW_US, NOW_US + 100_000_009)])
+    assert astuple(watches.counts(db, 1)) == (NOW_US, NOW_US + 100_000_018, 12, 8, 4, 100_000_000)
+
+
+def test_calls_are_found_by_when_they_were_on(db: sqlite3.Connection) -> None:
+    assert calls.LONGEST_US > MAX_CALL_S * 1_000_000
+    run = add_run(db, "done", NOW_US, number=2)
+    db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US + 3_600_000_000,))
+    db.execute("UPDATE run SET seconds = ? WHERE id = ?", (MAX_CALL_S, run))
+    end_us = NOW_US + MAX_CALL_S * 1_000_000
+
+    def on(from_us: int, until_us: int) -> list[int]:
+        return [one.started_us - NOW_US for one in calls.calls_between(db, 1, from_us, until_us)]
+
+    assert on(end_us - 1, end_us + 1) == [0, 3_600_000_000]
+    assert on(end_us, end_us + 1) == [3_600_000_000]
+    assert on(end_us + 3_600_000_000, end_us + 4_000_000_000) == []
+    assert on(NOW_US - 5, NOW_US) == []
+    assert on(NOW_US - 5, NOW_US + 1) == [0]
+    assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US
+
+
+def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 52})
+    db = open_database(tmp_path)
+    set_up(db, "192.0.2.1", 4870, "key")
+    watches.want(db, 1, 1, 1000, 46, None)
+    cells.keep_packed(db, [cell(0, 5, 300, 70), cell(CELL_US), cell(4 * CELL_US, 0, 9)], [])
+    run = add_run(db, "done", NOW_US)
+    db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US - 7,))
+    db.close()
+    monkeypatch.undo()
+    db = open_database(tmp_path)
+    assert astuple(watches.counts(db, 1)) == counted(db)
+    assert watches.counts(db, 1).without_us == (70 + 300 + 2 * 600 + 1) * 1_000_000
+    assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US - 7
