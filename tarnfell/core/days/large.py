@@ -15,6 +15,7 @@ import numpy as np
 from tarnfell.core.causes import FIREWALL, LEG_WORDS, PROVIDER, CauseKey, LegName
 from tarnfell.core.days.findings import Finding, name_of
 from tarnfell.core.days.rounds import Ints, Place
+from tarnfell.core.figures import count
 from tarnfell.core.legs import DEPTH
 
 FEWEST = 200
@@ -79,15 +80,15 @@ def _excess(sizes: Sizes, place: int) -> _Excess | None:
     sent, lost = sizes.large_sent[place], sizes.large_lost[place]
     small_sent, small_lost = sizes.small_sent[place], sizes.small_lost[place]
     both = (sent > 0) & (small_sent > 0)
-    count, others = int(sent[both].sum()), int(small_sent[both].sum())
-    if count < FEWEST or others < FEWEST:
+    asked, others = int(sent[both].sum()), int(small_sent[both].sum())
+    if asked < FEWEST or others < FEWEST:
         return None
     # Each block's large packets against what its own small ones lead to expect: an outage loses both alike.
     expected = sent[both] * small_lost[both] / small_sent[both]
     more = lost[both] - expected
-    large_pct, small_pct = 100 * lost[both].sum() / count, 100 * small_lost[both].sum() / others
-    error = 100 * float(np.sqrt(np.sum(more**2))) / count
-    return _Excess(100 * float(more.sum()) / count, error, float(large_pct), float(small_pct), count)
+    large_pct, small_pct = 100 * lost[both].sum() / asked, 100 * small_lost[both].sum() / others
+    error = 100 * float(np.sqrt(np.sum(more**2))) / asked
+    return _Excess(100 * float(more.sum()) / asked, error, float(large_pct), float(small_pct), asked)
 
 
 def _leg(places: Sequence[Place], reached: dict[int, _Excess], nearest: int) -> LegName:
@@ -108,7 +109,7 @@ def _finding(
     key: CauseKey = "mtu-hole" if is_hole else "large-packets-lost"
     lost = "None came" if one.large_pct >= 100 else f"{one.large_pct:.1f} % were lost"
     says = (
-        f"Of {one.large_sent} packets of {large_bytes} bytes to {name_of(places[nearest])}: {lost}, "
+        f"Of {count(one.large_sent)} packets of {large_bytes} bytes to {name_of(places[nearest])}: {lost}, "
         f"of small ones in the same minutes {one.small_pct:.1f} %, {LEG_WORDS[leg]}."
     )
     if spared:

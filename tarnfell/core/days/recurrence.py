@@ -20,6 +20,7 @@ from tarnfell.core.causes import LEG_WORDS, LegName
 from tarnfell.core.days.episodes import Episode
 from tarnfell.core.days.local import DAY_MINUTES, day_and_minute, weekday
 from tarnfell.core.days.rounds import Floats, Ints, Rounds
+from tarnfell.core.figures import count
 
 BIN_MINUTES = 10
 BINS = DAY_MINUTES // BIN_MINUTES
@@ -244,11 +245,11 @@ class _Found:
 
 def _least_likely(starts: NDArray[np.bool_], watched: _Watched) -> _Found:
     """``starts`` has shape (shuffles, days, bins)."""
-    count = len(starts)
-    best = np.full(count, np.inf)
-    hits, of, first, widths, kinds = (np.zeros(count, np.int64) for _ in range(5))
-    flat = starts.reshape(count, -1)
-    sums = np.concatenate([np.zeros((count, 1), np.int32), np.cumsum(flat, axis=1, dtype=np.int32)], axis=1)
+    tables = len(starts)
+    best = np.full(tables, np.inf)
+    hits, of, first, widths, kinds = (np.zeros(tables, np.int64) for _ in range(5))
+    flat = starts.reshape(tables, -1)
+    sums = np.concatenate([np.zeros((tables, 1), np.int32), np.cumsum(flat, axis=1, dtype=np.int32)], axis=1)
     total = np.maximum(1, starts.sum(axis=2))
     for width in WIDTHS:
         until = np.minimum(np.arange(flat.shape[1]) + width, flat.shape[1])
@@ -264,10 +265,10 @@ def _least_likely(starts: NDArray[np.bool_], watched: _Watched) -> _Found:
             usual = 1 - (1 - np.minimum(1.0, width / watched.bins_a_day)) ** total[:, rows].mean(axis=1)
             log_p = _tails(k, n, usual)
             at = log_p.argmin(axis=1)
-            low = log_p[np.arange(count), at]
+            low = log_p[np.arange(tables), at]
             better = low < best - 1e-9
             best = np.where(better, low, best)
-            for kept, value in ((hits, k[np.arange(count), at]), (of, n[at]), (first, at)):
+            for kept, value in ((hits, k[np.arange(tables), at]), (of, n[at]), (first, at)):
                 kept[better] = value[better]
             widths[better], kinds[better] = width, kind
     return _Found(best, hits, of, first, widths, kinds)
@@ -284,20 +285,20 @@ def _tails(hits: Ints, of: Ints, usual: Floats) -> Floats:
     return log_p
 
 
-def _moved(starts: Table, watched: NDArray[np.bool_], count: int, chance: np.random.Generator) -> Table:
-    """What each day has, moved round the hours that were watched by a step of its own: (count, days, bins)."""
-    moved = np.zeros((count, *starts.shape), starts.dtype)
+def _moved(starts: Table, watched: NDArray[np.bool_], times: int, chance: np.random.Generator) -> Table:
+    """What each day has, moved round the hours that were watched by a step of its own: (times, days, bins)."""
+    moved = np.zeros((times, *starts.shape), starts.dtype)
     for day in np.nonzero(starts.any(axis=1))[0]:
         (bins,) = np.nonzero(watched[day])
         own = starts[day, bins]
-        steps = chance.integers(0, len(bins), (count, 1))
+        steps = chance.integers(0, len(bins), (times, 1))
         moved[:, day, bins] = own[(np.arange(len(bins))[None] - steps) % len(bins)]
     return moved
 
 
 def _says(leg: LegName, hit: int, of: int, words: str, begins: int, until: int, p: float) -> str:
     night = words == "days" and (begins >= NIGHT[0] or begins < NIGHT[1])
-    chance = "less than 1 in 1,000" if p <= 1 / (SHUFFLES + 1) + 1e-9 else f"{100 * p:.1f} %"
+    chance = f"less than 1 in {count(SHUFFLES + 1)}" if p <= 1 / (SHUFFLES + 1) + 1e-9 else f"{100 * p:.1f} %"
     return (
         f"On {hit} of {of} {'nights' if night else words} between {clock(begins)} and {clock(until)}, "
         f"{LEG_WORDS[leg]} (by chance alone: {chance})."

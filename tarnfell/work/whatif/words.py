@@ -7,6 +7,7 @@ from datetime import date
 
 from tarnfell.core.causes import DIRECTIONS, LegName
 from tarnfell.core.codecs import find_codec
+from tarnfell.core.figures import count
 from tarnfell.core.rates import call_rate
 from tarnfell.core.verdict.capacity import concurrent_words
 from tarnfell.core.whatif.change import Change
@@ -109,13 +110,13 @@ def cautions(
     return told
 
 
-def _directions(count: int, of: str) -> str:
+def _directions(number: int, of: str) -> str:
     """Of calls or of video."""
-    return f"{count:,} {of} direction{'' if count == 1 else 's'}"
+    return f"{count(number)} {of} direction{'' if number == 1 else 's'}"
 
 
-def _counted(tally: Tally, count: int, of: str) -> list[str]:
-    told = [f"{tally.judged} of {_directions(count, of)} were judged again from their packets."]
+def _counted(tally: Tally, number: int, of: str) -> list[str]:
+    told = [f"{count(tally.judged)} of {_directions(number, of)} were judged again from their packets."]
     if tally.left:
         what = "the call was cut" if of == "call" else "the stream was cut"
         told.append(f"{_directions(tally.left, of)} could not be, because {what} or nothing arrived.")
@@ -124,8 +125,8 @@ def _counted(tally: Tally, count: int, of: str) -> list[str]:
 
 def _of_queues(tally: Tally, of: str) -> list[str]:
     told = [
-        f"{_directions(count, of)} met a queue {_LEGS[leg]}, which this change removes."
-        for leg, count in sorted(tally.mended.items())
+        f"{_directions(number, of)} met a queue {_LEGS[leg]}, which this change removes."
+        for leg, number in sorted(tally.mended.items())
     ]
     if tally.unknown:
         told.append(

@@ -10,6 +10,7 @@ import pytest
 from tarnfell.core.days.findings import Finding
 from tarnfell.core.days.large import Sizes, large_findings
 from tarnfell.core.days.rounds import Place
+from tarnfell.core.figures import count
 from tests.core.days.weeks import PLACES
 
 GATEWAY, EDGE, NEAR, OTHER = (
@@ -69,7 +70,7 @@ def test_the_figures_are_in_the_sentence() -> None:
     lost, sent = 100 * sizes.large_lost[1].sum() / (BLOCKS * LARGE), BLOCKS * LARGE
     small = 100 * sizes.small_lost[1].sum() / (BLOCKS * SMALL)
     assert one.says == (
-        f"Of {sent} packets of 1400 bytes to the provider’s edge (198.51.100.1): {lost:.1f} % were lost, "
+        f"Of {count(sent)} packets of 1400 bytes to the provider’s edge (198.51.100.1): {lost:.1f} % were lost, "
         f"of small ones in the same minutes {small:.1f} %, on the line."
     )
     (hole,) = large_findings(ALL, counted((0.2, 100.0, 100.0, 100.0)))

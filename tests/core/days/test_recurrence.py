@@ -41,7 +41,7 @@ def test_on_five_of_seven_nights() -> None:
     assert (one.leg, one.days, one.of, one.kind_of_days) == ("line", 5, 7, "days")
     assert (clock(one.from_minute), clock(one.until_minute)) == ("01:08", "01:23")
     assert one.says == (
-        "On 5 of 7 nights between 01:08 and 01:23, on the line (by chance alone: less than 1 in 1,000)."
+        "On 5 of 7 nights between 01:08 and 01:23, on the line (by chance alone: less than 1 in 1 000)."
     )
     assert one.p <= 0.001
 

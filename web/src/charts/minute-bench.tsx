@@ -2,7 +2,7 @@
 // Round trips hang below each surface line; what was lost stands above it; the calls of that time lie beneath.
 import { Link } from "react-router";
 import type { Model } from "../api/client";
-import { clock, fixed, ms } from "../ui/format";
+import { clock, count, fixed, ms } from "../ui/format";
 import { Wide } from "../ui/wide";
 import { BENCH, depthOf, type Normal, normalOf, offsetOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
 import { paintMos } from "./depth";
@@ -176,7 +176,7 @@ function LaneRow({ lane, bench, normal, y, x }: LaneProps) {
         <title>{lane.name}</title>
       </text>
       <text x={0} y={y + 45} className="fill-soft text-[12px]">
-        {sent === 0 ? "not asked" : `${lost} of ${sent} lost`}
+        {sent === 0 ? "not asked" : `${count(lost)} of ${count(sent)} lost`}
       </text>
       <path d={`M${BENCH.left} ${y}H${BENCH.width}`} stroke="var(--ink)" strokeWidth={0.9} />
       {bench.step !== "round" && <path d={band} fill="var(--depth-1)" opacity={0.75} />}
@@ -266,7 +266,7 @@ export function BenchFigures({ bench }: { bench: Bench }) {
               <tr key={`${lane.role}${lane.name}`}>
                 <th>{`${ROLES[lane.role]} ${lane.name}`}</th>
                 <td>{ms(known[Math.floor(known.length / 2)] ?? null, 1)} median</td>
-                <td>{lane.lost.reduce((sum, n) => sum + n, 0)} lost</td>
+                <td>{count(lane.lost.reduce((sum, n) => sum + n, 0))} lost</td>
               </tr>
             );
           })}

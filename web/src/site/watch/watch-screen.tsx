@@ -297,7 +297,7 @@ function Usual({ reading }: { reading: Watched["reading"] }) {
                 <th className="font-normal">
                   {ROLES[one.role]} <span className="text-soft">{one.name}</span>
                 </th>
-                <td>{one.sent.toLocaleString("en-GB").replaceAll(",", "\u00a0")}</td>
+                <td>{count(one.sent)}</td>
                 <td>{one.sent ? pct((100 * one.lost) / one.sent, 2) : "–"}</td>
                 <td>{ms(one.min_ms, 1)}</td>
                 <td>{ms(one.p50_ms, 1)}</td>
