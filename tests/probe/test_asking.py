@@ -14,16 +14,17 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
 from tarnfell.cli import checking
 from tarnfell.media.tracing.errors import NetworkError
 from tarnfell.media.tracing.tracer import path
-from tarnfell.probe.asking import echo, ladder, names, services, translation
+from tarnfell.probe.asking import echo, ladder, names, services, signalling, translation
 from tarnfell.probe.asking.services import ask_all
 from tarnfell.standin.names import answer
-from tarnfell.wire import dns
+from tarnfell.wire import dns, sip
 from tarnfell.wire.icmp import Echo
 from tarnfell.wire.kinds.check import MAX_SERVICES, CheckArguments, CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain, read
@@ -379,6 +380,18 @@ def test_who_does_not_answer_is_asked_three_times_and_no_more(monkeypatch: pytes
         assert len(came) == translation.TRIES == 3  # each a transaction of its own
         with pytest.raises(BlockingIOError):
             silent.recv(2048)
+
+
+@pytest.mark.parametrize(
+    ("description", "elsewhere"),
+    [
+        (sip.description("192.0.2.7", 4006), "192.0.2.7 port 4006"),
+        ("v=0\r\n", "nowhere: the description of the session names no media that can be read"),
+    ],
+)
+def test_media_that_is_wanted_elsewhere_is_not_sent_there(description: str, elsewhere: str) -> None:
+    talk = SimpleNamespace(far=("198.51.100.9", 5060))
+    assert signalling._WithFarEnd._talk(talk, None, description) == elsewhere  # type: ignore[arg-type]
 
 
 def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from tarnfell.core.verdict.case import _chance
 from tests.core.verdict.made_up import LOSS, QUEUE, cells, held, judged, runs
 
 AT = cells()
@@ -51,3 +52,21 @@ def test_a_few_runs_of_more_calls_may_have_met_trouble_of_its_own_times(
     facts += runs(AT[300 - bad_runs - good_runs : 300 - good_runs], calls=8, down=LOSS)
     facts += runs(AT[300 - good_runs :], calls=8) if good_runs else []
     assert {one.key for one in judged(facts).causes} == {key}
+
+
+@pytest.mark.parametrize(
+    ("at", "below", "chance"),
+    [
+        # One unseen run that suffered and one that did not are allowed for: 1 of 8, four times over.
+        ([[True]] * 4, [[False]] * 6, 0.125**4),
+        # At least three of four, at 2 of 8.
+        ([[True]] * 3 + [[False]], [[False]] * 5 + [[True]], 4 * 0.25**3 * 0.75 + 0.25**4),
+        # A run suffers where half of its calls do.
+        ([[True, False]], [[True, False, False]], 1 / 3),
+        ([[False]] * 5, [[False]] * 5, 1.0),
+    ],
+)
+def test_the_chance_that_a_load_has_nothing_to_do_with_it(
+    at: list[list[bool]], below: list[list[bool]], chance: float
+) -> None:
+    assert _chance(at, below) == pytest.approx(chance)
