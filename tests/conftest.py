@@ -10,9 +10,13 @@ import os
 
 from hypothesis import settings
 
+from tarnfell.store import db as database
+from tests import new_data
 from tests.told import told_as_before
 
 __all__ = ["told_as_before"]
 
 settings.register_profile("ours", deadline=None, derandomize="EXPLORE" not in os.environ)
 settings.load_profile("ours")
+
+database.migrate = new_data.migrate
