@@ -251,9 +251,11 @@ def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeyp
     cells.keep_packed(db, [cell(0, 5, 300, 70), cell(CELL_US), cell(4 * CELL_US, 0, 9)], [])
     run = add_run(db, "done", NOW_US)
     db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US - 7,))
+    db.execute("UPDATE watch SET changes = 4")
     db.close()
     monkeypatch.undo()
     db = open_database(tmp_path)
     assert astuple(watches.counts(db, 1)) == counted(db)
     assert watches.counts(db, 1).without_us == (70 + 300 + 2 * 600 + 1) * 1_000_000
     assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US - 7
+    assert db.execute("SELECT changes FROM watch").fetchone()[0] == 5  # to be read once more
