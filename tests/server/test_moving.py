@@ -13,13 +13,15 @@ from typing import Any
 import pytest
 
 from tarnfell.cli import main
-from tarnfell.store import moving
+from tarnfell.store import cells, moving, watches
 from tarnfell.store.backup import BackupError, back_up
+from tarnfell.store.cells import CELL_US
 from tarnfell.store.db import FILE_NAME, connect, writing
 from tarnfell.store.moving import export_engagement, import_engagement
 from tarnfell.work.evidence import evaluations
 from tests.server.conftest import EMAIL, House, built_house
 from tests.server.test_roles import peopled  # noqa: F401 (a fixture)
+from tests.store.past import cell
 
 
 @pytest.fixture(scope="module")
@@ -93,6 +95,22 @@ def test_nothing_of_others_and_nothing_that_lets_anybody_in_is_in_it(
     assert db.execute("SELECT count(*) FROM plan WHERE state = 'scheduled'").fetchone()[0] == 0
 
 
+def test_samples_are_counted_there_as_they_were_here(other: House, tmp_path_factory: pytest.TempPathFactory) -> None:
+    house = built_house(tmp_path_factory.mktemp("here"))
+    counts = []
+    for folder, starts in ((house.folder, (0, 1, 4)), (other.folder, (2, 3))):
+        db = connect(folder)
+        watches.want(db, 1, 1, 1000, 46, None)
+        cells.keep_packed(db, [cell(start * CELL_US, 3, 500, 70) for start in starts], [])
+        counts.append(watches.counts(db, 1))
+    out = io.BytesIO()
+    export_engagement(house.folder, "customer", out)
+    moved_in(other, out.getvalue(), slug="moved")
+    assert [watches.counts(db, number) for number in (2, 1)] == counts
+    assert counts[0].without_us == 3 * 70_000_000 + 103_000_000 + 2 * CELL_US + 103_000_000
+    assert db.execute("PRAGMA foreign_key_check").fetchall() == []
+
+
 def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archive: bytes, other: House) -> None:  # noqa: F811
     evaluations._in_memory.clear()  # of when its calls were too short to count
     told = moved_in(other, archive, slug="moved")
@@ -102,6 +120,8 @@ def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archiv
     assert tuple(db.execute("SELECT sum(calls), sum(judged) FROM run_tally").fetchone()) == tuple(
         db.execute(counted).fetchone()
     )
+    begun = "SELECT count(*) FROM job WHERE started_us IS (SELECT min(started_us) FROM call WHERE run_id = job.id)"
+    assert db.execute(begun).fetchone() == db.execute("SELECT count(*) FROM job").fetchone()
     assert db.execute("PRAGMA foreign_key_check").fetchall() == []
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     before, after = (house.person.get(path).json for house, path in (

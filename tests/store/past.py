@@ -1,9 +1,11 @@
-"""Runs as they lie in the database after they ended, without the packets that they would have."""
+"""Runs and ten minutes of samples as they lie in the database, without the packets that they would have."""
 
 from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping
+
+from tarnfell.store.cells import Cell
 
 FIGURES = (
     "sent", "received", "lost", "loss_pct", "late", "duplicates", "reordered", "jitter_ms", "jitter_max_ms",
@@ -39,3 +41,9 @@ def add_run(
                 (call, way, mos),
             )
     return run
+
+
+def cell(start_us: int, first_s: float = 0, last_s: float = 599, without_s: float = 0) -> Cell:
+    """Ten minutes with samples from here to there."""
+    first_us, last_us = (start_us + round(at * 1_000_000) for at in (first_s, last_s))
+    return Cell(1, start_us, first_us, last_us, 500, 90, 9, round(without_s * 1_000_000), b"", b"", b"")

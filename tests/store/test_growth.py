@@ -18,7 +18,7 @@ from tarnfell.store.cells import CELL_US, Cell
 from tarnfell.store.db import open_database
 from tarnfell.store.watches import Batch
 from tests.server.conftest import set_up
-from tests.store.past import add_run
+from tests.store.past import add_run, cell
 
 DAY_US = 86_400_000_000
 NOW_US = 1_790_000_000_000_000
@@ -85,12 +85,6 @@ def test_what_is_asked_all_the_time_takes_no_longer_with_a_past(db: sqlite3.Conn
     few = steps()
     with_a_past(db, 300)
     assert steps() < few + 100
-
-
-def cell(start_us: int, first_s: float = 0, last_s: float = 599, without_s: float = 0) -> Cell:
-    """Ten minutes with samples from here to there."""
-    first_us, last_us = (start_us + round(at * 1_000_000) for at in (first_s, last_s))
-    return Cell(1, start_us, first_us, last_us, 500, 90, 9, round(without_s * 1_000_000), b"", b"", b"")
 
 
 def tally(db: sqlite3.Connection) -> list[tuple[int, ...]]:

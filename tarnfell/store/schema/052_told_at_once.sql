@@ -30,6 +30,15 @@ FROM (
   SELECT *, lead(first_us) OVER (PARTITION BY watch_id ORDER BY start_us) - last_us AS pause_us FROM sample_cell
 ) GROUP BY watch_id;
 
+-- With the newest sample of the cell before, and the oldest of the one after.
+CREATE VIEW cell_beside AS
+  SELECT watch_id, start_us,
+    (SELECT last_us FROM sample_cell other WHERE other.watch_id = sample_cell.watch_id
+      AND other.start_us < sample_cell.start_us ORDER BY other.start_us DESC LIMIT 1) AS before_us,
+    (SELECT first_us FROM sample_cell other WHERE other.watch_id = sample_cell.watch_id
+      AND other.start_us > sample_cell.start_us ORDER BY other.start_us LIMIT 1) AS after_us
+  FROM sample_cell;
+
 CREATE TRIGGER watch_tally_of_new AFTER INSERT ON sample_cell
 BEGIN
   INSERT INTO watch_tally (watch_id, first_us, last_us, answered, lost, not_sent, without_us)
@@ -37,13 +46,7 @@ BEGIN
     + iif(NEW.first_us - before_us > 65000000, NEW.first_us - before_us, 0)
     + iif(after_us - NEW.last_us > 65000000, after_us - NEW.last_us, 0)
     - iif(after_us - before_us > 65000000, after_us - before_us, 0)
-  FROM (
-    SELECT
-      (SELECT last_us FROM sample_cell WHERE watch_id = NEW.watch_id AND start_us < NEW.start_us
-        ORDER BY start_us DESC LIMIT 1) AS before_us,
-      (SELECT first_us FROM sample_cell WHERE watch_id = NEW.watch_id AND start_us > NEW.start_us
-        ORDER BY start_us LIMIT 1) AS after_us
-  ) WHERE true
+  FROM cell_beside WHERE watch_id = NEW.watch_id AND start_us = NEW.start_us
   ON CONFLICT (watch_id) DO UPDATE SET first_us = min(first_us, excluded.first_us),
     last_us = max(last_us, excluded.last_us), answered = answered + excluded.answered, lost = lost + excluded.lost,
     not_sent = not_sent + excluded.not_sent, without_us = without_us + excluded.without_us;
@@ -60,13 +63,7 @@ BEGIN
         + iif(after_us - NEW.last_us > 65000000, after_us - NEW.last_us, 0)
         - iif(OLD.first_us - before_us > 65000000, OLD.first_us - before_us, 0)
         - iif(after_us - OLD.last_us > 65000000, after_us - OLD.last_us, 0)
-      FROM (
-        SELECT
-          (SELECT last_us FROM sample_cell WHERE watch_id = NEW.watch_id AND start_us < NEW.start_us
-            ORDER BY start_us DESC LIMIT 1) AS before_us,
-          (SELECT first_us FROM sample_cell WHERE watch_id = NEW.watch_id AND start_us > NEW.start_us
-            ORDER BY start_us LIMIT 1) AS after_us
-      )
+      FROM cell_beside WHERE watch_id = NEW.watch_id AND start_us = NEW.start_us
     )
   WHERE watch_id = NEW.watch_id;
 END;
