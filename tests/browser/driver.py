@@ -5,7 +5,8 @@ from __future__ import annotations
 import base64
 import hashlib
 import tempfile
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,6 @@ from selenium.common.exceptions import (
     ElementClickInterceptedException,
     NoSuchElementException,
     StaleElementReferenceException,
-    TimeoutException,
 )
 from selenium.webdriver.chrome.options import Options
 from selenium.webdriver.chrome.service import Service
@@ -25,7 +25,6 @@ from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.remote.webdriver import WebDriver
 from selenium.webdriver.support.select import Select
-from selenium.webdriver.support.wait import WebDriverWait
 
 from tarnfell.demo.scenario import PASSWORD, USER_EMAIL
 from tests.rig import PATIENCE
@@ -92,12 +91,23 @@ class Page:
     def go(self, path: str) -> None:
         self.driver.get(self.address + path)
 
+    def await_true(self, holds: Callable[[], Any], otherwise: Callable[[], str], within_s: float = WAIT_S) -> None:
+        """Ask until it holds, the longer it takes the less often: every question is work for the browser it waits for.
+        Raises AssertionError that says ``otherwise``."""
+        deadline, pause_s = time.monotonic() + PATIENCE * within_s, 0.05
+        while not holds():
+            if time.monotonic() > deadline:
+                raise AssertionError(otherwise())
+            time.sleep(pause_s)
+            pause_s = min(1.0, 1.3 * pause_s)
+
     def see(self, words: str, within_s: float = WAIT_S) -> None:
         """Wait until the page shows ``words``; a failure tells what it shows instead."""
-        try:
-            WebDriverWait(self.driver, PATIENCE * within_s, 0.1).until(lambda _: words in self.text())
-        except TimeoutException:
-            raise AssertionError(f"“{words}” did not appear at {self.driver.current_url}:\n{self.text()}") from None
+        self.await_true(
+            lambda: words in self.text(),
+            lambda: f"“{words}” did not appear at {self.driver.current_url}:\n{self.text()}",
+            within_s,
+        )
 
     def note_status(self) -> None:
         """From now on keep every sentence the page's status says, however short it stands."""
@@ -112,7 +122,7 @@ class Page:
 
     def await_gone(self, words: str, within_s: float = WAIT_S) -> None:
         """Wait until the page no longer shows ``words``."""
-        WebDriverWait(self.driver, PATIENCE * within_s, 0.1).until(lambda _: words not in self.text())
+        self.await_true(lambda: words not in self.text(), lambda: f"“{words}” stays:\n{self.text()}", within_s)
 
     def text(self) -> str:
         """What can be read, as the browser itself tells it: WebDriver's own way takes a second on a large page."""
@@ -125,14 +135,16 @@ class Page:
     def click(self, by: str, what: str) -> None:
         """Click the first such element, once the page stands still enough for it."""
 
-        def clicked(driver: WebDriver) -> bool:
-            found = driver.find_element(by, what)
-            driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
-            found.click()
+        def clicked() -> bool:
+            try:
+                found = self.driver.find_element(by, what)
+                self.driver.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
+                found.click()
+            except (NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException):
+                return False
             return True
 
-        moving = NoSuchElementException, StaleElementReferenceException, ElementClickInterceptedException
-        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1, moving).until(clicked, f"no {what}")
+        self.await_true(clicked, lambda: f"no {what} to click")
 
     def choose(self, label: str, words: str) -> None:
         """Choose what says ``words`` in the list of that label."""
@@ -140,9 +152,7 @@ class Page:
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
         xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select or self::textarea]"
-        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
-            lambda d: d.find_elements(By.XPATH, xpath), f"no “{label}”"
-        )
+        self.await_true(lambda: self.driver.find_elements(By.XPATH, xpath), lambda: f"no “{label}”")
         return self.driver.find_element(By.XPATH, xpath)
 
     def fill(self, label: str, value: str) -> None:
@@ -152,15 +162,16 @@ class Page:
         own.
         """
 
-        def typed(_: WebDriver) -> bool:
+        def typed() -> bool:
             field = self.field(label)
-            field.send_keys(Keys.CONTROL, "a")
-            field.send_keys(value or Keys.BACKSPACE)
-            return field.get_attribute("value") == value
+            try:
+                field.send_keys(Keys.CONTROL, "a")
+                field.send_keys(value or Keys.BACKSPACE)
+                return bool(field.get_attribute("value") == value)
+            except StaleElementReferenceException:
+                return False
 
-        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1, (StaleElementReferenceException,)).until(
-            typed, f"“{label}” does not say “{value}”"
-        )
+        self.await_true(typed, lambda: f"“{label}” does not say “{value}”")
 
     def sign_in(self, email: str = USER_EMAIL, password: str = PASSWORD) -> None:
         self.go("/")
@@ -184,9 +195,7 @@ class Page:
         raise AssertionError(f"no run of several calls at {site}")
 
     def wait_for(self, css: str) -> None:
-        WebDriverWait(self.driver, PATIENCE * WAIT_S, 0.1).until(
-            lambda d: d.find_elements(By.CSS_SELECTOR, css), f"no {css}"
-        )
+        self.await_true(lambda: self.driver.find_elements(By.CSS_SELECTOR, css), lambda: f"no {css}")
 
     def violations(self) -> list[str]:
         """What axe finds wrong with the page as it stands (WCAG 2.2 AA)."""

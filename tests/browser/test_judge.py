@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from selenium.webdriver.common.by import By
-from selenium.webdriver.support.wait import WebDriverWait
 
 from tests.browser.driver import Page
 
@@ -91,12 +90,12 @@ def test_a_lost_point_leads_to_its_cause_and_a_stage_to_its_section(page: Page) 
     assert page.driver.find_element(By.CSS_SELECTOR, f"{cause} h3").text.endswith(title)
     page.driver.execute_script("scrollTo(0, 0)")
     page.click(By.CSS_SELECTOR, "#score a")
-    WebDriverWait(page.driver, 10).until(lambda _: abs(top_of(page, cause)) < 40)
+    page.await_true(lambda: abs(top_of(page, cause)) < 40, lambda: "the cause is not in view")
     assert page.driver.execute_script("return document.activeElement.id") == cause[1:]
     # Asked for once more from elsewhere, and by its address.
     page.driver.execute_script("scrollTo(0, 0)")
     page.click(By.CSS_SELECTOR, "main ol a[href$='#judge']")
-    WebDriverWait(page.driver, 10).until(lambda _: abs(top_of(page, "#judge")) < 40)
+    page.await_true(lambda: abs(top_of(page, "#judge")) < 40, lambda: "the verdict is not in view")
     page.go(f"/sites/skerry-road{cause}")
     page.see("points lost")
-    WebDriverWait(page.driver, 10).until(lambda _: page.driver.execute_script("return scrollY") > 500)
+    page.await_true(lambda: page.driver.execute_script("return scrollY") > 500, lambda: "not scrolled back")
