@@ -36,6 +36,8 @@ MADE_UP = re.compile(r"\b7\d{8}\b")
 """From ``made_up.FIRST_NUMBER`` on."""
 WIDE = 240
 """Characters of a line, likewise."""
+PLAIN = (str, int, float, bool, type(None))
+"""Most of what is asked about."""
 SHORT = 160
 """Characters of what is written in one line."""
 
@@ -125,17 +127,28 @@ def _named(name: str, value: object, indent: str = "") -> Iterator[str]:
 def _lines(value: object, indent: str) -> Iterator[str]:
     """In one line what is short, else one for each of its parts."""
     parts = _parts(value)
-    whole = _plain(value)
-    if parts is None or len(whole) <= SHORT or all(_parts(part) is None for _, part in parts):
-        yield indent + whole
+    if parts is None or _is_short(value) or all(_is_plain(part) for _, part in parts):
+        yield indent + "".join(_pieces(value))
         return
     yield f"{indent}{_kind(value) or 'several'}"
     for name, part in parts:
         yield from _named(name, part, f"{indent}  ")
 
 
-def _parts(value: object) -> list[tuple[str, object]] | None:
+def _is_short(value: object) -> bool:
+    """Found without putting all of it into words: it is asked of a week's evidence, of its sites, of their runs …"""
+    length = 0
+    for piece in _pieces(value):
+        length += len(piece)
+        if length > SHORT:
+            return False
+    return True
+
+
+def _parts(value: Any) -> list[tuple[str, object]] | None:
     """None of a plain value."""
+    if type(value) in PLAIN:
+        return None
     if dataclasses.is_dataclass(value):
         named = [(f.name, getattr(value, f.name)) for f in dataclasses.fields(value)]
         return [(name, part) for name, part in named if part is not None]
@@ -147,24 +160,41 @@ def _parts(value: object) -> list[tuple[str, object]] | None:
             return [("", part) for part in value.tolist()]
         ends = [("", part) for part in value[:half].tolist()], [("", part) for part in value[-half:].tolist()]
         return [*ends[0], ("…", len(value)), *ends[1], ("sum", float(value.sum(dtype=float)))]
-    if isinstance(value, Iterable) and not isinstance(value, str | bytes | bytearray):
-        return _ends([("", part) for part in (sorted(value, key=str) if isinstance(value, Set) else value)])
-    return None
+    if _is_plain(value):
+        return None
+    return _ends([("", part) for part in (sorted(value, key=str) if isinstance(value, Set) else value)])
 
 
 def _ends(parts: list[tuple[str, object]]) -> list[tuple[str, object]]:
-    most = LONG if all(isinstance(part, int | float | None) for _, part in parts) else MANY
+    kinds = {type(part) for _, part in parts}
+    most = LONG if all(issubclass(kind, int | float | None) for kind in kinds) else MANY
     half = most // 2
     return parts if len(parts) <= most else [*parts[:half], ("…", len(parts)), *parts[-half:]]
 
 
-def _plain(value: object) -> str:
+def _is_plain(value: object) -> bool:
+    return isinstance(value, str | bytes | bytearray) or not (
+        isinstance(value, Iterable) or dataclasses.is_dataclass(value)
+    )
+
+
+def _pieces(value: object) -> Iterator[str]:
+    """Of its one line."""
     parts = _parts(value)
     if parts is None:
-        if isinstance(value, bytes | bytearray):
-            return f"{len(value)} bytes {sha256(value).hexdigest()[:12]}"
-        return f"{value:.6g}" if isinstance(value, float) else UNSEEN.sub(lambda one: ascii(one[0])[1:-1], str(value))
-    return f"{_kind(value)}({', '.join(f'{name}={_plain(part)}' if name else _plain(part) for name, part in parts)})"
+        yield _plain(value)
+        return
+    yield f"{_kind(value)}("
+    for number, (name, part) in enumerate(parts):
+        yield f"{', ' if number else ''}{name}{'=' if name else ''}"
+        yield from _pieces(part)
+    yield ")"
+
+
+def _plain(value: object) -> str:
+    if isinstance(value, bytes | bytearray):
+        return f"{len(value)} bytes {sha256(value).hexdigest()[:12]}"
+    return f"{value:.6g}" if isinstance(value, float) else UNSEEN.sub(lambda one: ascii(one[0])[1:-1], str(value))
 
 
 def _kind(value: object) -> str:

@@ -128,13 +128,13 @@ def built_house(folder: Path) -> House:
     original, cookie, made = _template()
     shutil.copytree(original, folder, dirs_exist_ok=True)
     _made_now(folder)
-    app = _over(folder, made.app)
+    app = over(folder, made.app)
     person = app.test_client()
     person.set_cookie("tarnfell", cookie)
     return House(app, folder, person, made.csrf, made.token, made.secret)
 
 
-def _over(folder: Path, original: Flask) -> Flask:
+def over(folder: Path, original: Flask) -> Flask:
     """The same server over other data. The table of its routes, which takes a fifth of a second to make, is shared."""
     app = copy(original)
     app.config = Config(original.config.root_path, original.config | {"DATA": folder, "WEB": folder / "no-web"})

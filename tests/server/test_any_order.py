@@ -13,11 +13,10 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invariant, multiple, precondition, rule
 
-from tarnfell.server.http.app import create_app
 from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
-from tests.server.conftest import built_house, record_file
+from tests.server.conftest import built_house, over, record_file
 from tests.server.test_runs import deliver, progress
 
 NEXT = {
@@ -52,7 +51,7 @@ class Life(RuleBasedStateMachine):
         """The server is started anew over the same data; who was signed in still is."""
         cookie = self.house.person.get_cookie("tarnfell")
         assert cookie is not None
-        self.house.app = create_app(self.folder, web=self.folder)
+        self.house.app = over(self.folder, self.house.app)
         self.house.person = self.house.app.test_client()
         self.house.person.set_cookie("tarnfell", cookie.value)
 

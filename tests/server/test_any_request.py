@@ -139,7 +139,7 @@ ASKED = [e for e in ENDPOINTS if (e.method, e.path) != ("DELETE", "/api/session"
 
 
 @pytest.mark.parametrize("one", ASKED, ids=lambda e: f"{e.method} {e.path}")
-@settings(max_examples=25, suppress_health_check=list(HealthCheck))
+@settings(max_examples=16, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_every_request_gets_an_answer(full: House, one: Endpoint, data: st.DataObject) -> None:
     path = filled(one.path, data)
