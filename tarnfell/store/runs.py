@@ -172,7 +172,7 @@ def open_runs(db: sqlite3.Connection, site_id: int) -> list[Run]:
 
 
 _PLACED = (
-    "site_id = ?1 AND purpose = 'placed' AND (?2 = '' OR instr(lower(name || ' ' || note || ' ' || codec || ' ' || "
+    "site_id = ?1 AND placed = 1 AND (?2 = '' OR instr(lower(name || ' ' || note || ' ' || codec || ' ' || "
     "state || ' ' || coalesce(failure, '')), lower(?2)) > 0 OR codec IN (SELECT value FROM json_each(?3)))"
 )
 

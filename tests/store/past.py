@@ -16,7 +16,13 @@ BOTH: Ways = {"up": 4.0, "down": 4.0}
 
 
 def add_run(
-    db: sqlite3.Connection, state: str, at_us: int, number: int = 2, judged_us: int | None = None, ways: Ways = BOTH
+    db: sqlite3.Connection,
+    state: str,
+    at_us: int,
+    number: int = 2,
+    judged_us: int | None = None,
+    ways: Ways = BOTH,
+    purpose: str = "placed",
 ) -> int:
     """A run of ``number`` calls that ended in such a state, each with these directions and their MOS."""
     run = db.execute(
@@ -27,8 +33,8 @@ def add_run(
     assert run is not None
     db.execute(
         "INSERT INTO run (id, far_end_id, purpose, codec, ptime_ms, calls, seconds, dscp, judged_us) "
-        "VALUES (?, 1, 'placed', 'g711a', 20, ?, 30, 46, ?)",
-        (run, number, judged_us),
+        "VALUES (?, 1, ?, 'g711a', 20, ?, 30, 46, ?)",
+        (run, purpose, number, judged_us),
     )
     for one in range(number):
         call = db.execute(

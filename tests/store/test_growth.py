@@ -66,25 +66,58 @@ OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
 }
 
 
+def steps_of(db: sqlite3.Connection, question: Callable[[sqlite3.Connection], object]) -> int:
+    taken = 0
+
+    def count() -> int:
+        nonlocal taken
+        taken += 1
+        return 0
+
+    db.set_progress_handler(count, 1)
+    question(db)
+    db.set_progress_handler(None, 0)
+    return taken
+
+
 @pytest.mark.parametrize("who", OFTEN)
 def test_what_is_asked_all_the_time_takes_no_longer_with_a_past(db: sqlite3.Connection, who: str) -> None:
-    def steps() -> int:
-        taken = 0
-
-        def count() -> int:
-            nonlocal taken
-            taken += 1
-            return 0
-
-        db.set_progress_handler(count, 1)
-        OFTEN[who](db)
-        db.set_progress_handler(None, 0)
-        return taken
-
     with_a_past(db, 20)
-    few = steps()
+    few = steps_of(db, OFTEN[who])
     with_a_past(db, 300)
-    assert steps() < few + 100
+    assert steps_of(db, OFTEN[who]) < few + 100
+
+
+def first_page(db: sqlite3.Connection) -> list[int]:
+    return [one.id for one in runs.placed_runs(db, 1, 12)]
+
+
+def found_by_a_word(db: sqlite3.Connection) -> list[int]:
+    return [one.id for one in runs.placed_runs(db, 1, 12, words="g711")]
+
+
+@pytest.mark.parametrize("question", [first_page, found_by_a_word, lambda db: runs.count_placed(db, 1)])
+def test_runs_that_were_asked_for_are_not_looked_for_among_all(
+    db: sqlite3.Connection, question: Callable[[sqlite3.Connection], object]
+) -> None:
+    for at_us in (NOW_US, NOW_US + 2, NOW_US + 1):
+        add_run(db, "done", at_us)
+    before, few = question(db), steps_of(db, question)
+    for i in range(300):
+        add_run(db, "done", NOW_US + 10 * i, purpose="watch")
+    assert question(db) == before
+    assert steps_of(db, question) < few + 100
+
+
+def test_a_further_page_of_runs_takes_no_sorting_of_those_before(db: sqlite3.Connection) -> None:
+    made = [add_run(db, "done", NOW_US + at_us) for at_us in (5, 1, 4, 2, 3)]
+    newest_first = [made[at] for at in (0, 2, 4, 3, 1)]
+    assert [one.id for one in runs.placed_runs(db, 1, 3)] == newest_first[:3]
+    assert [one.id for one in runs.placed_runs(db, 1, 3, 3)] == newest_first[3:]
+    few = steps_of(db, first_page)
+    for i in range(300):
+        add_run(db, "done", NOW_US + 10 + i)
+    assert steps_of(db, first_page) < 4 * few
 
 
 def tally(db: sqlite3.Connection) -> list[tuple[int, ...]]:
@@ -245,10 +278,12 @@ def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeyp
     cells.keep_packed(db, [cell(0, 5, 300, 70), cell(CELL_US), cell(4 * CELL_US, 0, 9)], [])
     run = add_run(db, "done", NOW_US)
     db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US - 7,))
+    add_run(db, "done", NOW_US, purpose="watch")
     db.execute("UPDATE watch SET changes = 4")
     db.close()
     monkeypatch.undo()
     db = open_database(tmp_path)
+    assert first_page(db) == [run]
     assert astuple(watches.counts(db, 1)) == counted(db)
     assert watches.counts(db, 1).without_us == (70 + 300 + 2 * 600 + 1) * 1_000_000
     assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US - 7
