@@ -31,5 +31,7 @@ def marks(kind: type[DirectionFigures] | type[PictureFigures]) -> str:
 
 
 def figures_of(row: sqlite3.Row, kind: type[AnyFigures]) -> AnyFigures:
-    found: dict[str, Any] = {f.name: row[f.name] for f in fields(kind)}
-    return kind(**found | {"dscp_received": json.loads(found["dscp_received"])})
+    # Not by ``row[name]``, which looks through all names of the row for each.
+    told: dict[str, Any] = dict(zip(row.keys(), row, strict=True))
+    told["dscp_received"] = json.loads(told["dscp_received"])
+    return kind(**{name: told[name] for name in kind.__dataclass_fields__})

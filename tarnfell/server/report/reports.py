@@ -1,4 +1,4 @@
-"""A site's report as the customer sees it: HTML for the screen, JSON for machines, PDF for paper made by the clerk."""
+"""A site's report as the customer sees it: HTML for the screen, JSON for machines, PDF and CSV made by the clerk."""
 
 from __future__ import annotations
 
@@ -17,13 +17,12 @@ from tarnfell.store.files import MADE
 from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
-from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.documents import (
-    EVIDENCE_PDF,
+    ask_for_calls,
     ask_for_engagement,
     ask_for_evidence,
     ask_for_report,
-    name_of,
+    file_name,
 )
 from tarnfell.work.issuing.engagement import report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
@@ -62,14 +61,6 @@ def ask_for_engagement_pdf(slug: str) -> DocumentView:
     return _view(task)
 
 
-@endpoint(blueprint, "GET", "/api/sites/<slug>/report.csv", produces="text/csv")
-def report_calls(slug: str) -> Response:
-    """The calls that the report rests on, a row a direction, with what each counted as."""
-    site = require_site(slug)
-    headers = {"Content-Disposition": f'attachment; filename="{site.slug}-calls.csv"'}
-    return Response(data_set(g.db, site), mimetype="text/csv", headers=headers)
-
-
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
 def report_json(slug: str) -> Response:
     """The report's figures."""
@@ -88,6 +79,15 @@ def ask_for_pdf(slug: str) -> DocumentView:
     site = require_site(slug)
     with writing(g.db):
         task = ask_for_report(g.db, folder_of(g.db), site, g.user.id)
+    return _view(task)
+
+
+@endpoint(blueprint, "POST", "/api/sites/<slug>/report/csv", response=DocumentView)
+def ask_for_call_table(slug: str) -> DocumentView:
+    """Have the calls that the report rests on put into a table, a row a direction, with what each counted as."""
+    site = require_site(slug)
+    with writing(g.db):
+        task = ask_for_calls(g.db, folder_of(g.db), site, g.user.id)
     return _view(task)
 
 
@@ -133,18 +133,18 @@ def show_document(task_id: int) -> DocumentView:
     return _view(require_task(task_id))
 
 
-@endpoint(blueprint, "GET", "/api/documents/<int:task_id>/file", produces="application/pdf")
+@endpoint(blueprint, "GET", "/api/documents/<int:task_id>/file", produces="*/*")
 def document_file(task_id: int) -> Response:
-    """The document."""
+    """The document: a PDF, or a table as CSV."""
     task = require_task(task_id)
     if task.sha256 is None:
         raise Problem(409, f"The document is not ready: {_view(task).words}")
     body = MADE.read(folder_of(g.db), task.sha256)
     if body is None:
         raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
-    response = Response(body, mimetype="application/pdf")
-    name = "evidence" if task.kind.startswith(EVIDENCE_PDF) else "readiness"
-    response.headers["Content-Disposition"] = f'attachment; filename="{name_of(g.db, task)}-{name}.pdf"'
+    name = file_name(g.db, task)
+    response = Response(body, mimetype="text/csv" if name.endswith(".csv") else "application/pdf")
+    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
     return response
 
 

@@ -19,11 +19,13 @@ from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
 from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
+from tarnfell.work.issuing.dataset import data_set, data_set_mark
 from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.report import report_mark, report_of
 
 REPORT_PDF = "report as PDF"
+CALLS_CSV = "calls as CSV"
 ENGAGEMENT_PDF = "report of all sites as PDF"
 EVIDENCE_PDF = "evidence of "
 """And which fault's: sheets of several are documents beside each other."""
@@ -35,6 +37,11 @@ log = logging.getLogger(__name__)
 def ask_for_report(db: sqlite3.Connection, data: Path, site: Site, by: int | None) -> Task:
     """One that is ready already, if nothing has changed since it was made."""
     return _asked(db, data, lambda: tasks.ask(db, REPORT_PDF, report_mark(db, site), by, site_id=site.id))
+
+
+def ask_for_calls(db: sqlite3.Connection, data: Path, site: Site, by: int | None) -> Task:
+    """As ``ask_for_report``, of the calls that it rests on: the table of a quarter takes seconds."""
+    return _asked(db, data, lambda: tasks.ask(db, CALLS_CSV, data_set_mark(db, site), by, site_id=site.id))
 
 
 def ask_for_engagement(db: sqlite3.Connection, data: Path, engagement: Engagement, by: int | None) -> Task:
@@ -90,6 +97,13 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
     return True
 
 
+def file_name(db: sqlite3.Connection, task: Task) -> str:
+    """That it is saved under."""
+    if task.kind == CALLS_CSV:
+        return f"{name_of(db, task)}-calls.csv"
+    return f"{name_of(db, task)}-{'evidence' if task.kind.startswith(EVIDENCE_PDF) else 'readiness'}.pdf"
+
+
 def name_of(db: sqlite3.Connection, task: Task) -> str:
     """The short name of the site or the engagement that it is of."""
     if task.site_id is not None:
@@ -102,7 +116,8 @@ def _made(db: sqlite3.Connection, task: Task) -> bytes:
         return _engagement_pdf(db, engagement_store.engagement_by_id(db, task.engagement_id))
     if task.kind.startswith(EVIDENCE_PDF):
         return evidence_pdf(evidence_of(db, fault_of_mark(task.mark)))
-    return _report_pdf(db, site_store.site_by_id(db, task.site_id or 0))
+    site = site_store.site_by_id(db, task.site_id or 0)
+    return data_set(db, site) if task.kind == CALLS_CSV else _report_pdf(db, site)
 
 
 def _engagement_pdf(db: sqlite3.Connection, engagement: Engagement) -> bytes:

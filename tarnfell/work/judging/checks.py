@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import get_args
 
 from tarnfell.core.check.judge import judge
@@ -50,12 +52,11 @@ def checks_of(jobs: Sequence[Job], limits: Limits) -> list[Checked]:
     """``jobs`` are newest first, and so are these; judged by the limits that the site has now."""
     found: list[Checked] = []
     for place, job in enumerate(jobs):
-        result = read(CheckResult, job.result) if job.result else None
-        judged = judge(result, limits) if result else None
+        result, judged = _judged(job.result, limits) if job.result else (None, None)
         before = next((j for j in jobs[place + 1 :] if j.probe_id == job.probe_id and j.state == "done"), None)
         changed: tuple[str, ...] = ()
         if judged and result and before and before.result and job.state == "done":
-            changed = _changed(result, judged, read(CheckResult, before.result), limits)
+            changed = _changed(result, judged, *_judged(before.result, limits))
         asked = len(result.took) if result else 0
         messages = result.signalling.messages if result and result.signalling else ()
         registrar = result.registrar.messages if result and result.registrar else ()
@@ -88,13 +89,24 @@ def newest_done(db: sqlite3.Connection, site_id: int) -> DoneCheck | None:
     """The newest check of a site that came to its end; None where there is none among the newest."""
     for job in job_store.newest_of_kind(db, site_id, "check", LOOKED_AT):
         if job.state == "done" and job.result:
-            result = read(CheckResult, job.result)
-            return DoneCheck(job, result, judge(result, check_store.wish_of(db, site_id).limits))
+            return DoneCheck(job, *_judged(job.result, check_store.wish_of(db, site_id).limits))
     return None
 
 
-def _changed(result: CheckResult, now: Judged, earlier: CheckResult, limits: Limits) -> tuple[str, ...]:
-    were = {rung.key: rung.state for rung in judge(earlier, limits).rungs}
+def _judged(told: Mapping[str, object], limits: Limits) -> tuple[CheckResult, Judged]:
+    """What came of a check, and how it is judged. A page of checks asks this of each of them at every look, and once
+    more for the one after it; reading and judging one takes a hundredth of a second."""
+    return _judged_before(json.dumps(told), limits)
+
+
+@lru_cache(maxsize=64)
+def _judged_before(told: str, limits: Limits) -> tuple[CheckResult, Judged]:
+    result = read(CheckResult, json.loads(told))
+    return result, judge(result, limits)
+
+
+def _changed(result: CheckResult, now: Judged, earlier: CheckResult, before: Judged) -> tuple[str, ...]:
+    were = {rung.key: rung.state for rung in before.rungs}
     words = [
         f"{rung.title}: {were[rung.key]} before, {rung.state} now."
         for rung in now.rungs

@@ -9,7 +9,7 @@ import { ScoreBar } from "../charts/score-bar";
 import { Strip } from "../charts/strip";
 import { ArchiveButton } from "../ui/archive";
 import { Button, INPUT, LinkButton, Note, PageLink, Section } from "../ui/controls";
-import { DocumentPdf } from "../ui/document-pdf";
+import { DocumentFile } from "../ui/document-file";
 import { ago, DASH, plural } from "../ui/format";
 import { useKey } from "../ui/keys";
 import { Pager } from "../ui/pager";
@@ -118,7 +118,7 @@ export function EngagementScreen({ id }: { id: string }) {
         <LinkButton to={`/engagements/${id}/people`}>People</LinkButton>
         {page.data.may_change && <LinkButton to={`/engagements/${id}/brand`}>Brand</LinkButton>}
         <PageLink href={`/api/engagements/${id}/report.html`}>Report of all sites</PageLink>
-        <DocumentPdf path={`/api/engagements/${id}/report/pdf`} words="All sites, PDF" />
+        <DocumentFile path={`/api/engagements/${id}/report/pdf`} words="All sites, PDF" />
         <LinkButton to={`/engagements/${id}/codecs`}>Codec values</LinkButton>
         {page.data.may_change && (
           <ArchiveButton path={`/api/engagements/${id}/archive`} archived={page.data.archived} />
@@ -249,7 +249,7 @@ function Bulk({ lines, onDone }: { lines: Line[]; onDone: () => void }) {
             <ul className="mt-1">
               {lines.map((line) => (
                 <li key={line.slug}>
-                  <DocumentPdf path={`/api/sites/${line.slug}/report/pdf`} words={`${line.name}, PDF`} />
+                  <DocumentFile path={`/api/sites/${line.slug}/report/pdf`} words={`${line.name}, PDF`} />
                 </li>
               ))}
             </ul>

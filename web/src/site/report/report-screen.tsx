@@ -3,7 +3,7 @@ import { useRef, useState } from "react";
 import { Link } from "react-router";
 import { type Model, post, put, remove } from "../../api/client";
 import { Button, FileLink, Note, Section } from "../../ui/controls";
-import { DocumentPdf } from "../../ui/document-pdf";
+import { DocumentFile } from "../../ui/document-file";
 import { TextField } from "../../ui/fields";
 import { dateTime, plural } from "../../ui/format";
 import { LETTER } from "../../ui/letter";
@@ -43,9 +43,9 @@ export function ReportScreen({ id }: { id: string }) {
         <h1 className="text-3xl tracking-tight">Report</h1>
         <div className="flex flex-wrap gap-3">
           <FileLink href={`/api/sites/${id}/report.json`}>Figures, JSON</FileLink>
-          <FileLink href={`/api/sites/${id}/report.csv`}>Calls, CSV</FileLink>
+          <DocumentFile path={`/api/sites/${id}/report/csv`} words="Calls, CSV" format="CSV" />
           <Button onClick={() => frame.current?.contentWindow?.print()}>Print</Button>
-          <DocumentPdf path={`/api/sites/${id}/report/pdf`} words="Draft PDF" />
+          <DocumentFile path={`/api/sites/${id}/report/pdf`} words="Draft PDF" />
           {data.may_issue && (
             <Popup
               label="Issue the report"

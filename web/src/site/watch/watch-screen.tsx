@@ -4,7 +4,7 @@ import { get, type Model, put, remove } from "../../api/client";
 import { LEG_MEASURES, LegSheet, PLACE_MEASURES, SERVICE_MEASURES } from "../../charts/leg-sheet";
 import { useAddress } from "../../ui/address";
 import { Note, Section } from "../../ui/controls";
-import { DocumentPdf } from "../../ui/document-pdf";
+import { DocumentFile } from "../../ui/document-file";
 import { count, dateTime, ms, pct, plural } from "../../ui/format";
 import { useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
@@ -253,7 +253,7 @@ function Says({ slug, watched }: { slug: string; watched: Watched }) {
                 >
                   All its times (CSV)
                 </a>
-                <DocumentPdf
+                <DocumentFile
                   path={`/api/sites/${slug}/watch/evidence/pdf`}
                   body={{ probe: watched.probe_id, fault }}
                   words="Evidence sheet, PDF"

@@ -1,4 +1,4 @@
-// A document on paper, the report or another: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
+// A document, on paper or as a table: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, type Model, post } from "../api/client";
@@ -13,10 +13,10 @@ interface Props {
   path: string;
   body?: object;
   words: string;
-  act?: boolean;
+  format?: "PDF" | "CSV";
 }
 
-export function DocumentPdf({ path, body = {}, words, act = false }: Props) {
+export function DocumentFile({ path, body = {}, words, format = "PDF" }: Props) {
   const [asked, setAsked] = useState<Document | null>(null);
   const saved = useRef<number | null>(null);
   const ask = useMutation({
@@ -45,11 +45,13 @@ export function DocumentPdf({ path, body = {}, words, act = false }: Props) {
     ask.error?.message ?? latest.error?.message ?? (document?.state === "failed" ? document.words : null);
   return (
     <span className="inline-flex flex-wrap items-center gap-3">
-      <Button act={act} disabled={ask.isPending || underWay} onClick={() => ask.mutate()}>
-        {underWay || ask.isPending ? "PDF is being made …" : words}
+      <Button disabled={ask.isPending || underWay} onClick={() => ask.mutate()}>
+        {underWay || ask.isPending ? `${format} is being made …` : words}
       </Button>
       <span role="status" className={document?.held_up ? "max-w-72 text-sm" : "sr-only"}>
-        {document?.state === "ready" ? "The PDF is ready; the browser saves it." : underWay && document.words}
+        {document?.state === "ready"
+          ? `The ${format} is ready; the browser saves it.`
+          : underWay && document.words}
       </span>
       {problem && <Note>{problem}</Note>}
     </span>
