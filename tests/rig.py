@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import itertools
 import json
 import os
@@ -13,10 +14,13 @@ import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, contextmanager, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
+
+from tarnfell.cli import main
 
 KEY = "a-key-for-the-tests-only"
 CONTROL_PORT = 4870
@@ -135,6 +139,17 @@ def fetch(address: str, file: Path, prefix: tuple[str, ...] = ()) -> None:
 def cli(*arguments: str, prefix: tuple[str, ...] = (), timeout: float = 60) -> subprocess.CompletedProcess[str]:
     command = [*prefix, sys.executable, "-m", "tarnfell.cli", *arguments]
     return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
+
+
+def cli_here(*arguments: str, typed: str = "") -> subprocess.CompletedProcess[str]:
+    """The same without a process of its own, which costs more than what most verbs do."""
+    said, faults = io.StringIO(), io.StringIO()
+    with redirect_stdout(said), redirect_stderr(faults), patch.object(sys, "stdin", io.StringIO(typed)):
+        try:
+            status = main(list(arguments))
+        except SystemExit as end:  # as argparse ends
+            status = int(end.code or 0)
+    return subprocess.CompletedProcess(arguments, status, said.getvalue(), faults.getvalue())
 
 
 @dataclass(frozen=True)

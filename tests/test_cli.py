@@ -27,7 +27,7 @@ REFERENCE = Path(__file__).parent / "reference"
 
 def test_analyse_gives_the_reference_fields() -> None:
     file = REFERENCE / "traces" / "bursty-loss.csv"
-    done = rig.cli("analyse", str(file), "--ie", "0", "--bpl", "25.1", "--json")
+    done = rig.cli_here("analyse", str(file), "--ie", "0", "--bpl", "25.1", "--json")
     assert done.returncode == 0
     (stream,) = json.loads(done.stdout)["streams"]
     expected = json.loads(file.with_suffix(".json").read_text())
@@ -35,29 +35,29 @@ def test_analyse_gives_the_reference_fields() -> None:
 
 
 def test_analyse_says_it_in_words() -> None:
-    done = rig.cli("analyse", str(REFERENCE / "traces" / "clean.csv"), "--codec", "g711u")
+    done = rig.cli_here("analyse", str(REFERENCE / "traces" / "clean.csv"), "--codec", "g711u")
     assert re.search(r"4\.35 MOS · 3000 sent, 0 lost, 0 late", done.stdout)
 
 
 def test_analyse_of_a_stream_of_which_nothing_arrived() -> None:
-    done = rig.cli("analyse", str(REFERENCE / "traces" / "nothing-arrived.csv"), "--codec", "g711u")
+    done = rig.cli_here("analyse", str(REFERENCE / "traces" / "nothing-arrived.csv"), "--codec", "g711u")
     assert (done.returncode, done.stderr) == (1, "")
     assert "Nothing arrived." in done.stdout
 
 
 def test_quality_and_plan() -> None:
-    done = rig.cli(
+    done = rig.cli_here(
         "quality", "--one-way-ms", "150", "--loss-pct", "0", "--burst-ratio", "1", "--codec", "g711u", "--json"
     )
     assert json.loads(done.stdout)["mos"] == pytest.approx(4.3275, abs=1e-3)
-    plan = json.loads(rig.cli("plan", "--codec", "g729a", "--ptime", "20", "--calls", "10", "--json").stdout)
+    plan = json.loads(rig.cli_here("plan", "--codec", "g729a", "--ptime", "20", "--calls", "10", "--json").stdout)
     assert plan["ipv4_kbps"] == 24
     assert plan["run_s"] == 60
 
 
 @pytest.mark.parametrize("verb", ["call", "analyse", "quality", "plan", "farend", "serve", "clerk", "demo", "probe"])
 def test_each_verb_explains_itself(verb: str) -> None:
-    done = rig.cli(verb, "--help")
+    done = rig.cli_here(verb, "--help")
     assert done.returncode == 0
     assert len(done.stdout.splitlines()) > 5
 
@@ -105,7 +105,7 @@ def broken(tmp_path: Path) -> Path:
 )
 def test_wrong_use_ends_with_2_and_one_line(broken: Path, arguments: str, words: str) -> None:
     named = {f.name for f in broken.iterdir()} | {"missing.csv", "no-key"}
-    done = rig.cli(*(str(broken / a) if a in named else a for a in arguments.split()))
+    done = rig.cli_here(*(str(broken / a) if a in named else a for a in arguments.split()))
     assert done.returncode == 2, done.stderr
     assert words in done.stderr
     assert "Traceback" not in done.stderr
@@ -255,14 +255,14 @@ def test_analyse_finds_the_streams_of_a_capture(tmp_path: Path) -> None:
     file.write_bytes(
         write_capture([*packets(count=200, lost=(50, 51)), *packets(count=100, ssrc=7, kind=111, step=960)])
     )
-    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    report = json.loads(rig.cli_here("analyse", str(file), "--json").stdout)
     first, second = report["streams"]
     assert (first["codec"], first["sent"], first["lost"], first["delay_min_ms"]) == ("g711a", 200, 2, None)
     assert first["mos"] > 4
     assert (second["codec"], second["mos"]) == (None, None)
-    named = json.loads(rig.cli("analyse", str(file), "--json", "--codec", "opus-24").stdout)["streams"][1]
+    named = json.loads(rig.cli_here("analyse", str(file), "--json", "--codec", "opus-24").stdout)["streams"][1]
     assert named["mos"] > 4
-    text = rig.cli("analyse", str(file)).stdout
+    text = rig.cli_here("analyse", str(file)).stdout
     assert "2 RTP streams" in text
     assert "name the codec to have quality" in text
 
@@ -270,17 +270,17 @@ def test_analyse_finds_the_streams_of_a_capture(tmp_path: Path) -> None:
 def test_analyse_reads_a_log_of_ping(tmp_path: Path) -> None:
     file = tmp_path / "ping.txt"
     file.write_text(LINUX)
-    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    report = json.loads(rig.cli_here("analyse", str(file), "--json").stdout)
     assert (report["sent"], report["lost"], report["samples"][0]) == (7, 3, [0.0, 0.45])
-    assert "cannot judge a phone line" in rig.cli("analyse", str(file)).stdout
+    assert "cannot judge a phone line" in rig.cli_here("analyse", str(file)).stdout
 
 
 def test_analyse_of_a_capture_without_calls_fails(tmp_path: Path) -> None:
     file = tmp_path / "empty.pcap"
     file.write_bytes(write_capture([]))
-    assert rig.cli("analyse", str(file)).returncode == 1
+    assert rig.cli_here("analyse", str(file)).returncode == 1
     file.write_bytes(write_capture(packets())[:3])
-    done = rig.cli("analyse", str(file), "--codec", "g711a")
+    done = rig.cli_here("analyse", str(file), "--codec", "g711a")
     assert (done.returncode, done.stderr.count("\n")) == (2, 1)
 
 
@@ -298,7 +298,7 @@ def test_logs_of_ping_along_the_path_become_one_picture(tmp_path: Path) -> None:
         ]
         (tmp_path / name).write_text("\n".join(lines))
     places = [f"--ping={role}={tmp_path / name}" for role, name in (("far-end", "c"), ("gateway", "a"), ("edge", "b"))]
-    report = json.loads(rig.cli("analyse", *places, "--json").stdout)
+    report = json.loads(rig.cli_here("analyse", *places, "--json").stdout)
     assert [(p["role"], p["file"], p["host"]) for p in report["places"]] == [
         ("gateway", "a", "192.0.2.1"), ("edge", "b", "198.51.100.1"), ("far-end", "c", "203.0.113.9"),
     ]  # fmt: skip
@@ -306,33 +306,32 @@ def test_logs_of_ping_along_the_path_become_one_picture(tmp_path: Path) -> None:
         ("inside", 0, 9), ("line", 10, 0), ("beyond", 0, 11),
     ]  # fmt: skip
     assert (report["minutes"], report["not_faults"][0]["key"]) == (10, "hop-slow")
-    text = rig.cli("analyse", *places).stdout
+    text = rig.cli_here("analyse", *places).stdout
     assert "10.0 % of echoes are lost on the leg “line”, up to the provider’s edge." in text
     for wrong, says in (
         ("roof=x", "with one of gateway, edge, outside, far-end as the place"),
         ("edge", "takes PLACE=FILE"),
         (f"edge={tmp_path / 'none'}", "There is no file"),
     ):
-        refused = rig.cli("analyse", "--ping", wrong)
+        refused = rig.cli_here("analyse", "--ping", wrong)
         assert (refused.returncode, says in refused.stderr) == (2, True), refused.stderr
-    twice = rig.cli("analyse", places[0], places[0])
+    twice = rig.cli_here("analyse", places[0], places[0])
     assert "given twice" in twice.stderr
-    assert "Name the file" in rig.cli("analyse").stderr
+    assert "Name the file" in rig.cli_here("analyse").stderr
 
 
 def test_a_log_says_what_was_not_understood(tmp_path: Path) -> None:
     file = tmp_path / "ping.txt"
     file.write_bytes((LINUX + "what is this\n").encode("utf-16"))
-    report = json.loads(rig.cli("analyse", str(file), "--json").stdout)
+    report = json.loads(rig.cli_here("analyse", str(file), "--json").stdout)
     assert (report["sent"], report["notes"]) == (7, ["1 line was not understood."])
     assert report["not_understood"][0]["text"] == "what is this"
-    assert f"line {report['not_understood'][0]['line']}: what is this" in rig.cli("analyse", str(file)).stdout
+    assert f"line {report['not_understood'][0]['line']}: what is this" in rig.cli_here("analyse", str(file)).stdout
 
 
 def test_users_are_listed_changed_and_removed(tmp_path: Path) -> None:
     def user(*arguments: str, password: str = "a-long-enough-password") -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-m", "tarnfell.cli", "user", *arguments, "--data", str(tmp_path)]
-        return subprocess.run(command, input=password + "\n", capture_output=True, text=True, timeout=60, check=False)
+        return rig.cli_here("user", *arguments, "--data", str(tmp_path), typed=password + "\n")
 
     assert "There is no user" in user("ines@merrow.example", "--new-password").stderr
     assert user("ines@merrow.example", "--name", "Ines Harrow").returncode == 0
