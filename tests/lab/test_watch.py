@@ -80,7 +80,9 @@ def test_a_line_that_is_cut_for_eight_seconds(row: Row, tmp_path: Path) -> None:
     assert [cause["key"] for cause in told["causes"]] == ["line-down"]
     lost = {seen["role"]: seen["lost"] for seen in one["targets"]}
     assert lost["gateway"] == 0
-    assert lost["edge"] == lost["far-end"] >= 5  # two a second, where this machine lets them
+    # Two a second, where this machine lets them. It may stand still between the two of a round just as the order is given.
+    assert abs(lost["edge"] - lost["far-end"]) <= 2
+    assert min(lost["edge"], lost["far-end"]) >= 5
 
 
 def test_a_cable_that_is_out_at_the_probe_itself_is_a_gap_and_no_loss(row: Row, tmp_path: Path) -> None:
