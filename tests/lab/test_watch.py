@@ -80,7 +80,7 @@ def test_a_line_that_is_cut_for_eight_seconds(row: Row, tmp_path: Path) -> None:
     assert [cause["key"] for cause in told["causes"]] == ["line-down"]
     lost = {seen["role"]: seen["lost"] for seen in one["targets"]}
     assert lost["gateway"] == 0
-    # Two a second, where this machine lets them. It may stand still between the two of a round just as the order is given.
+    # Two a second, where this machine lets them; it may stand still within a round just as the line is cut or mended.
     assert abs(lost["edge"] - lost["far-end"]) <= 2
     assert min(lost["edge"], lost["far-end"]) >= 5
 
