@@ -253,7 +253,7 @@ def test_downloads(page: Page, bench: Bench) -> None:
             assert answer.read().startswith(start), address
 
 
-def test_the_report_on_paper(page: Page, tmp_path: Path) -> None:
+def test_the_report_on_paper_and_its_calls(page: Page, tmp_path: Path) -> None:
     """Asked for with one press, made by the clerk, saved by the browser by itself."""
     page.driver.execute_cdp_cmd("Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(tmp_path)})
     page.go("/sites/skerry-road/report")
@@ -261,6 +261,9 @@ def test_the_report_on_paper(page: Page, tmp_path: Path) -> None:
     until(lambda: list(tmp_path.glob("*.pdf")), 60)
     assert (tmp_path / "skerry-road-readiness.pdf").read_bytes().startswith(b"%PDF-")
     page.see("Draft PDF")  # and may be asked for again
+    page.press("Calls, CSV")
+    until(lambda: list(tmp_path.glob("*.csv")), 60)
+    assert (tmp_path / "skerry-road-calls.csv").read_bytes().startswith(b"run,call,direction,")
 
 
 def test_sign_out(bench: Bench) -> None:
