@@ -34,4 +34,4 @@ def figures_of(row: sqlite3.Row, kind: type[AnyFigures]) -> AnyFigures:
     # Not by ``row[name]``, which looks through all names of the row for each.
     told: dict[str, Any] = dict(zip(row.keys(), row, strict=True))
     told["dscp_received"] = json.loads(told["dscp_received"])
-    return kind(**{name: told[name] for name in kind.__dataclass_fields__})
+    return kind(**{f.name: told[f.name] for f in fields(kind)})

@@ -47,3 +47,9 @@ def test_check_this_site(page: Page) -> None:
     page.see("Twelve busy seconds up")
     page.go("/sites/bench")
     page.see("1 of 12 rungs failed")
+
+
+def test_where_every_rung_passed_nothing_is_left_unproven(page: Page) -> None:
+    page.go("/sites/skerry-road/check")
+    page.see("All 12 rungs passed.")
+    assert "unproven" not in page.text()

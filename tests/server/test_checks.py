@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from tarnfell.core.check.judge import judge
 from tarnfell.core.check.values import USUAL, Limits
 from tarnfell.store import checks as check_store
 from tarnfell.store.checks import Wish
@@ -16,6 +17,7 @@ from tarnfell.store.jobs import WORDS
 from tarnfell.wire.kinds import KINDS as KINDS_KNOWN
 from tarnfell.wire.kinds.check import CheckResult, ServiceAsked
 from tarnfell.wire.kinds.fields import plain
+from tarnfell.work.judging import checks
 from tests.core.check.test_judge import HEALTHY, WEB, call
 from tests.server.conftest import House
 
@@ -120,6 +122,25 @@ def test_what_changed_since_the_check_before_is_told(house: House) -> None:
     done(house, replace(HEALTHY, services=(), names=(), media=(call(received_down=0),)))
     stage = next(s for s in house.person.get("/api/sites/pier").json["stages"] if s["key"] == "check")
     assert stage["stands"] == "1 of 12 rungs failed"
+
+
+def test_checks_are_judged_once_until_the_limits_are_others(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[float] = []
+
+    def judged(result: CheckResult, limits: Limits) -> Any:
+        asked.append(limits.gateway_ms)
+        return judge(result, limits)
+
+    monkeypatch.setattr(checks, "judge", judged)
+    heartbeat(house, [])
+    done(house)
+    checks._judged_before.cache_clear()
+    first = newest(house)
+    assert (newest(house), asked) == (first, [USUAL.gateway_ms])
+    limits = {**asdict(USUAL), "gateway_ms": 0.5}
+    assert put(house, "wish", {**NOTHING, "limits": limits}).status_code == 200
+    assert newest(house) != first
+    assert asked == [USUAL.gateway_ms, 0.5]
 
 
 def test_what_is_asked_is_the_sites_own_and_goes_out_as_it_is_then(house: House) -> None:

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+
 from flask import Blueprint, Response, current_app, g, jsonify
 
 from tarnfell.report.build import Report
@@ -15,6 +19,7 @@ from tarnfell.server.report.models.documents import DocumentView, EvidenceQuery
 from tarnfell.store.db import folder_of, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import is_held
+from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.documents import (
@@ -76,19 +81,13 @@ def figures_schema() -> Response:
 @endpoint(blueprint, "POST", "/api/sites/<slug>/report/pdf", response=DocumentView)
 def ask_for_pdf(slug: str) -> DocumentView:
     """Have the report put on paper; one that is ready is given again as long as nothing has changed."""
-    site = require_site(slug)
-    with writing(g.db):
-        task = ask_for_report(g.db, folder_of(g.db), site, g.user.id)
-    return _view(task)
+    return _asked_of_site(ask_for_report, slug)
 
 
 @endpoint(blueprint, "POST", "/api/sites/<slug>/report/csv", response=DocumentView)
 def ask_for_call_table(slug: str) -> DocumentView:
     """Have the calls that the report rests on put into a table, a row a direction, with what each counted as."""
-    site = require_site(slug)
-    with writing(g.db):
-        task = ask_for_calls(g.db, folder_of(g.db), site, g.user.id)
-    return _view(task)
+    return _asked_of_site(ask_for_calls, slug)
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/watch/evidence.html", produces="text/html")
@@ -151,6 +150,13 @@ def document_file(task_id: int) -> Response:
 def _report(slug: str) -> Report:
     site = require_site(slug)
     return report_of(g.db, site, evaluate(g.db, site))
+
+
+def _asked_of_site(ask: Callable[[sqlite3.Connection, Path, Site, int], Task], slug: str) -> DocumentView:
+    site = require_site(slug)
+    with writing(g.db):
+        task = ask(g.db, folder_of(g.db), site, g.user.id)
+    return _view(task)
 
 
 def _view(task: Task) -> DocumentView:

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { type Model, post, put } from "../../api/client";
 import { Button, Note, Section } from "../../ui/controls";
 import { SelectField } from "../../ui/fields";
-import { ago, dateTime } from "../../ui/format";
+import { ago, dateTime, plural } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { BenchMenu } from "../bench-menu";
@@ -192,7 +192,9 @@ function summary(check: Check): string {
   const passed = check.rungs.filter((rung) => rung.state === "passed").length;
   const cut = check.stopped ? " Stopped before every question was asked." : "";
   if (failed > 0) return `${failed} of ${check.rungs.length} rungs failed.${cut}`;
-  return `Nothing failed: ${passed} of ${check.rungs.length} rungs passed, the others are unproven.${cut}`;
+  const unproven = check.rungs.length - passed;
+  if (unproven === 0) return `All ${check.rungs.length} rungs passed.${cut}`;
+  return `Nothing failed: ${passed} of ${check.rungs.length} rungs passed, ${plural(unproven, "is", "are")} unproven.${cut}`;
 }
 
 function History({
