@@ -19,7 +19,7 @@ from tarnfell.store import imports, tasks
 from tarnfell.websocket import serve as sockets
 from tarnfell.wire import browser
 from tarnfell.wire.kinds import fill, selfcheck, signalling, watch
-from tarnfell.work.evidence import evaluations
+from tarnfell.work.evidence import computed
 from tarnfell.work.ingest import browsers, deliveries, uploads
 from tarnfell.work.placing import browser_plan
 from tarnfell.work.watch import packing, reading, retention, samples
@@ -54,7 +54,7 @@ DAY_US = 86_400_000_000
         (browser.PIECE_BYTES, 4 * MIB, "pieces of 4 MiB"),
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
-        (evaluations.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),
+        (computed.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),
         (tasks.MAX_TRIES, 3, "one that ends the clerk is tried three times"),
         (imports.MAX_TRIES, 5, "| an imported file | above 512 KiB it is read by the clerk after it was taken; one"),
         (server_imports.READ_AT_ONCE_BYTES, 512 * KIB, "above 512 KiB it is read by the clerk"),

@@ -24,7 +24,7 @@ from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, HALVES, MADE
 from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
-from tarnfell.work.evidence.evaluations import evaluate_next
+from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
 from tarnfell.work.ingest.fills import judge_next_fill
@@ -32,6 +32,7 @@ from tarnfell.work.ingest.flows import judge_next_flow
 from tarnfell.work.ingest.survey import judge_next_place
 from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.issuing.issue import make_issued_pdf
+from tarnfell.work.issuing.measured import MEASURED
 from tarnfell.work.outbox.deliver import QUEUES, Queue, Sending, deliver_next
 from tarnfell.work.placing.carry_out import carry_out
 from tarnfell.work.watch.packing import pack_next
@@ -190,8 +191,8 @@ def try_changes(db: sqlite3.Connection) -> None:
 
 
 def evaluate(db: sqlite3.Connection) -> None:
-    """Evaluations of sites with much evidence."""
-    while evaluate_next(db):
+    """Sites with much evidence: what it says, and what a report tells beside that."""
+    while EVALUATIONS.follow(db) or MEASURED.follow(db):
         pass
 
 

@@ -20,17 +20,16 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import open_database
 from tarnfell.store.issued import Issued
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
 from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.issue import issue, make_issued_pdf
-from tarnfell.work.issuing.report import report_of
+from tarnfell.work.issuing.report import report_to_date
 
 
 def report_make(options: argparse.Namespace) -> int:
     """A draft."""
     with _data(options) as db:
         site = _site(db, options.site)
-        report = report_of(db, site, as_decided(db, site, keep_evaluated(db, site)))
+        report = report_to_date(db, site)
         calls = data_set(db, site) if options.format == "csv" else b""
     if options.format == "csv":
         body = calls
@@ -50,7 +49,7 @@ def report_make(options: argparse.Namespace) -> int:
 def report_issue(options: argparse.Namespace) -> int:
     with _data(options) as db:
         site = _site(db, options.site)
-        one = issue(db, Path(options.data), site, as_decided(db, site, keep_evaluated(db, site)), None)
+        one = issue(db, Path(options.data), site, None)
         given_up: set[int] = set()
         while make_issued_pdf(db, Path(options.data), given_up):
             pass

@@ -26,7 +26,7 @@ from tarnfell.store.people import user_by_email
 
 _LEFT = (
     "session", "welcome", "letter", "mail_server", "message", "metrics_token", "alert_target", "invitation", "task",
-    "evaluation", "report_opened", "report_link", "server_up", "member", "routine", "delivery", "server_look",
+    "computed", "report_opened", "report_link", "server_up", "member", "routine", "delivery", "server_look",
 )  # fmt: skip
 """Of the installation, of a moment, or a key to something."""
 _SHARED = ("user", "far_end")

@@ -32,6 +32,7 @@ class Task:
     state: State
     tries: int
     not_before_us: int
+    asked_by: int | None
     asked_us: int
     ended_us: int | None
     failure: str | None
@@ -71,6 +72,13 @@ def task_by_id(db: sqlite3.Connection, task_id: int) -> Task:
     if row is None:
         raise KeyError(task_id)
     return Task(*row)
+
+
+def newest(db: sqlite3.Connection, kind: str, site_id: int) -> Task | None:
+    row = db.execute(
+        f"{_TASK} WHERE site_id = ? AND engagement_id IS NULL AND kind = ? ORDER BY id DESC LIMIT 1", (site_id, kind)
+    ).fetchone()
+    return Task(*row) if row else None
 
 
 def next_task(db: sqlite3.Connection) -> Task | None:

@@ -29,6 +29,7 @@ from tarnfell.store.members import adopt
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, invite
 from tarnfell.wire.record import Record, join_parts
+from tarnfell.work.issuing.documents import make_next
 
 EMAIL, PASSWORD = "tester@customer.example", "a-long-enough-password"
 SITE = {
@@ -70,6 +71,18 @@ class House:
         answer = self.probe("POST", "/api/probe/heartbeat", json={"environment": {"system": "test"}})
         assert answer.status_code == 200, answer.text
         return answer.json["job"]
+
+    def issue(self) -> dict[str, Any]:
+        """The report of the site asked for and issued by the clerk."""
+        answer = self.post("/api/sites/pier/report/issue", {})
+        assert answer.status_code == 200, answer.text
+        db = connect(self.folder)
+        while make_next(db, self.folder):
+            pass
+        db.close()
+        page = self.person.get("/api/sites/pier/reports").json
+        assert page["issuing"] is None, page["issuing"]
+        return dict(page["issued"][0])
 
     def deliver(self, run_id: int, body: bytes) -> Any:
         """A record as the probe uploads it, and what became of it: refused at the door or by the clerk, or done."""

@@ -25,7 +25,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.files import ISSUED
 from tarnfell.store.targets import MailServer, keep_mail_server
-from tarnfell.work.evidence import evaluations
+from tarnfell.work.evidence import computed
 from tarnfell.work.issuing import dataset
 from tarnfell.work.issuing.issue import make_issued_pdf
 from tarnfell.work.outbox import mail
@@ -37,12 +37,6 @@ DAY_US = 86_400_000_000
 
 def change(house: House, method: str, path: str, body: dict[str, Any] | None = None) -> Any:
     return house.person.open(path, method=method, json=body, headers={"X-CSRF-Token": house.csrf})
-
-
-def issue(house: House) -> dict[str, Any]:
-    answer = change(house, "POST", "/api/sites/pier/report/issue", {})
-    assert answer.status_code == 200, answer.text
-    return dict(answer.json["issued"][0])
 
 
 def page(house: House, one: dict[str, Any], kind: str = "html") -> bytes:
@@ -70,7 +64,7 @@ def stranger(house: House) -> FlaskClient:
 
 def test_what_was_issued_stays_whatever_comes_later(house: House) -> None:
     measure(house)
-    first = issue(house)
+    first = house.issue()
     assert re.fullmatch(r"TF-20\d\d-0001", first["number"])
     html, figures = page(house, first), page(house, first, "json")
     assert first["number"] in html.decode()
@@ -83,7 +77,7 @@ def test_what_was_issued_stays_whatever_comes_later(house: House) -> None:
     brief = house.person.get("/api/sites/pier/brief").json["form"] | {"name": "Another name"}
     answer = change(house, "PUT", "/api/sites/pier/brief", brief)
     assert answer.status_code == 200, answer.text
-    second = issue(house)
+    second = house.issue()
     assert second["number"] == first["number"][:-1] + "2"
     assert "Another name" in page(house, second).decode()
     assert (page(house, first), page(house, first, "json")) == (html, figures)
@@ -93,7 +87,7 @@ def test_what_was_issued_stays_whatever_comes_later(house: House) -> None:
 
 
 def test_one_that_cannot_be_printed_does_not_hold_up_the_next(house: House, caplog: pytest.LogCaptureFixture) -> None:
-    first, second = issue(house), issue(house)
+    first, second = house.issue(), house.issue()
     db = connect(house.folder)
     told = issued_store.by_id(db, first["id"])
     assert told is not None
@@ -113,7 +107,7 @@ def test_one_that_cannot_be_printed_does_not_hold_up_the_next(house: House, capl
 
 
 def test_the_pdf_is_made_once_from_the_page(house: House) -> None:
-    one = issue(house)
+    one = house.issue()
     assert one["has_pdf"] is False
     assert house.person.get(f"/api/issued/{one['id']}/report.pdf").status_code == 409
     db = connect(house.folder)
@@ -130,15 +124,15 @@ def test_the_pdf_is_made_once_from_the_page(house: House) -> None:
 
 
 def test_a_report_is_not_issued_while_evidence_is_being_judged(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(evaluations, "CALLS_AT_ONCE", 0)
+    monkeypatch.setattr(computed, "CALLS_AT_ONCE", 0)
     measure(house)
-    evaluations.evaluate_next(connect(house.folder))
+    loop.evaluate(connect(house.folder))
     measure(house)
     answer = change(house, "POST", "/api/sites/pier/report/issue", {})
     assert (answer.status_code, "still being judged" in answer.json["detail"]) == (409, True)
     assert house.person.get("/api/sites/pier/reports").json["behind"] is True
-    evaluations.evaluate_next(connect(house.folder))
-    assert issue(house)["number"].endswith("-0001")
+    loop.evaluate(connect(house.folder))
+    assert house.issue()["number"].endswith("-0001")
 
 
 def test_what_the_consultant_writes_stands_in_it(house: House) -> None:
@@ -147,7 +141,7 @@ def test_what_the_consultant_writes_stands_in_it(house: House) -> None:
     draft = {"summary": "First sentence.\n\n<b>Second</b> & last.", "note": "Seen on site:\n<script>alert(1)</script>"}
     answer = change(house, "PUT", "/api/sites/pier/report/draft", draft)
     assert (answer.status_code, answer.json["draft"]) == (200, draft)
-    html = page(house, issue(house)).decode()
+    html = page(house, house.issue()).decode()
     assert "First sentence." in html
     assert "&lt;b&gt;Second&lt;/b&gt; &amp; last." in html
     assert "&lt;script&gt;alert(1)&lt;/script&gt;" in html
@@ -160,7 +154,7 @@ def test_names_cannot_break_out_of_the_page_or_fetch_anything(house: House) -> N
     db = connect(house.folder)
     site_store.change_site(db, 1, name=name)
     change(house, "PUT", "/api/sites/pier/report/draft", {"note": '<img src="http://192.0.2.66/y">'})
-    one = issue(house)
+    one = house.issue()
     html = page(house, one).decode()
     assert "<script>" not in html
     assert '<img src="http' not in html
@@ -174,7 +168,7 @@ def test_names_cannot_break_out_of_the_page_or_fetch_anything(house: House) -> N
 
 
 def test_one_that_is_withdrawn_says_so_and_stays_as_it_was(house: House, stranger: FlaskClient) -> None:
-    one = issue(house)
+    one = house.issue()
     html, path = page(house, one), shared(house, one)
     answer = change(house, "POST", f"/api/issued/{one['id']}/withdraw", {"reason": "The wrong line was measured."})
     assert answer.json["issued"][0]["state"] == "withdrawn"
@@ -184,13 +178,13 @@ def test_one_that_is_withdrawn_says_so_and_stays_as_it_was(house: House, strange
     again = change(house, "POST", f"/api/issued/{one['id']}/withdraw", {"reason": "Again."})
     assert again.status_code == 409
     # The next does not replace what was withdrawn.
-    issue(house)
+    house.issue()
     told = house.person.get("/api/sites/pier/reports").json["issued"]
     assert [(each["state"], each["replaced_by"]) for each in told] == [("issued", ""), ("withdrawn", "")]
 
 
 def test_a_link_opens_one_report_to_anybody_who_has_it(house: House, stranger: FlaskClient) -> None:
-    first = issue(house)
+    first = house.issue()
     path = shared(house, first)
     frame = stranger.get(path)
     assert (frame.status_code, first["number"] in frame.text) == (200, True)
@@ -200,7 +194,7 @@ def test_a_link_opens_one_report_to_anybody_who_has_it(house: House, stranger: F
     for closed in (f"/api/issued/{first['id']}/report.html", "/api/sites/pier/reports", "/api/sites/pier"):
         assert stranger.get(closed).status_code == 401
     assert stranger.get(path[:-1]).status_code == 404
-    second = issue(house)
+    second = house.issue()
     assert f"It was replaced by report {second['number']}." in stranger.get(path).text
     (link,) = house.person.get("/api/sites/pier/reports").json["issued"][1]["links"]
     assert (link["opened"], link["good"]) == (2, True)
@@ -208,7 +202,7 @@ def test_a_link_opens_one_report_to_anybody_who_has_it(house: House, stranger: F
 
 
 def test_a_link_ends_and_expires(house: House, stranger: FlaskClient) -> None:
-    one = issue(house)
+    one = house.issue()
     path = shared(house, one, days=1)
     link = house.person.get("/api/sites/pier/reports").json["issued"][0]["links"][0]
     assert abs(link["until_us"] - now_us() - DAY_US) < 60_000_000
@@ -228,7 +222,7 @@ def test_a_link_ends_and_expires(house: House, stranger: FlaskClient) -> None:
 
 
 def test_a_passphrase_is_asked_for_and_cannot_be_guessed_for_long(house: House, stranger: FlaskClient) -> None:
-    one = issue(house)
+    one = house.issue()
     path = shared(house, one, passphrase="sounding line")
     assert one["number"] not in stranger.get(path).text
     assert stranger.get(f"{path}/report.html").status_code == 404
@@ -247,7 +241,7 @@ def test_a_passphrase_is_asked_for_and_cannot_be_guessed_for_long(house: House, 
 
 
 def test_a_file_is_known_again_only_unchanged(house: House, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    one = issue(house)
+    one = house.issue()
     for kind in ("html", "json"):
         digest = hashlib.sha256(page(house, one, kind)).hexdigest()
         told = change(house, "POST", "/api/issued/verify", {"sha256": digest}).json
@@ -283,7 +277,7 @@ def test_a_link_is_mailed_without_its_passphrase_and_taken_back_with_it(
     house: House, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     measure(house)
-    one = issue(house)
+    one = house.issue()
     path = f"/api/issued/{one['id']}/links"
     form = {"name": "The board", "email": "board@ferries.example", "passphrase": "open sesame"}
     refused = change(house, "POST", path, form)
@@ -344,7 +338,7 @@ def test_the_calls_it_rests_on_are_kept_with_it(house: House) -> None:
             "yes", "yes", "2", "whole",
         )  # fmt: skip
         assert re.fullmatch(r"\d\d:\d\d:\d\d", row["time"])
-    one = issue(house)
+    one = house.issue()
     kept = page(house, one, "json"), house.person.get(f"/api/issued/{one['id']}/calls.csv").data
     assert kept[1] == draft.data
     measure(house)
@@ -378,7 +372,7 @@ def test_what_ends_say_cannot_run_in_a_spreadsheet(house: House) -> None:
 
 def test_a_report_of_before_calls_were_kept_says_so(house: House) -> None:
     measure(house)
-    one = issue(house)
+    one = house.issue()
     with writing(connect(house.folder)) as db:
         db.execute("UPDATE issued SET calls_sha256 = NULL")
     answer = house.person.get(f"/api/issued/{one['id']}/calls.csv")
@@ -389,11 +383,11 @@ def test_a_report_of_before_calls_were_kept_says_so(house: House) -> None:
 @pytest.mark.skipif(not shutil.which("pdfinfo"), reason="pdfinfo reads the size of the pages")
 def test_reports_are_printed_on_the_paper_of_the_engagement(house: House) -> None:
     measure(house)
-    first = issue(house)
+    first = house.issue()
     form = {"name": "Customer", "summary": "", "paper": "Letter"}
     assert change(house, "PUT", "/api/engagements/customer", form).status_code == 200
     assert change(house, "PUT", "/api/engagements/customer", form | {"paper": "A3"}).status_code == 422
-    second = issue(house)
+    second = house.issue()
     assert [b"size: A4; @" in page(house, one) for one in (first, second)] == [True, False]
     assert b"size: Letter; @" in page(house, second)
     assert "size: Letter;" in house.person.get("/api/engagements/customer/report.html").text
@@ -408,9 +402,9 @@ def test_reports_are_printed_on_the_paper_of_the_engagement(house: House) -> Non
 
 def test_two_reports_are_compared_by_what_was_frozen(house: House) -> None:
     measure(house)
-    first = issue(house)
+    first = house.issue()
     measure(house)
-    second = issue(house)
+    second = house.issue()
     path = f"/api/issued/compare?first={first['id']}&second={second['id']}"
     found = house.person.get(path).json
     assert (found["first"]["number"], found["second"]["number"]) == (first["number"], second["number"])

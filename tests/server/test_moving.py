@@ -18,7 +18,7 @@ from tarnfell.store.backup import BackupError, back_up
 from tarnfell.store.cells import CELL_US
 from tarnfell.store.db import FILE_NAME, connect, writing
 from tarnfell.store.moving import export_engagement, import_engagement
-from tarnfell.work.evidence import evaluations
+from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tests.server.conftest import EMAIL, House, built_house
 from tests.server.test_roles import peopled  # noqa: F401 (a fixture)
 from tests.store.past import cell
@@ -112,7 +112,7 @@ def test_samples_are_counted_there_as_they_were_here(other: House, tmp_path_fact
 
 
 def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archive: bytes, other: House) -> None:  # noqa: F811
-    evaluations._in_memory.clear()  # of when its calls were too short to count
+    EVALUATIONS.forget()  # of when its calls were too short to count
     told = moved_in(other, archive, slug="moved")
     assert (told.slug, told.sites, told.without_key) == ("moved", ("pier-2",), ("far",))
     db = connect(other.folder)

@@ -9,7 +9,7 @@ import pytest
 
 from tarnfell.store.db import connect
 from tests.server.conftest import House
-from tests.server.test_issued import change, issue, measure, page
+from tests.server.test_issued import change, measure, page
 
 HOUR_US = 3_600_000_000
 AT_US = 1_795_600_800_000_000  # 25 November 2026, 10:00 in London
@@ -74,7 +74,7 @@ def test_notes_come_along_into_the_report_in_site_time(house: House) -> None:
     assert told["Half the staff was away."][0] == "25 November 2026, 10:00 to 27 November 2026, 10:00"
     assert told["Somebody pulled the cable."][1] == "call 1 of run 1"
     assert hidden["words"] not in told
-    one = issue(house)
+    one = house.issue()
     before = page(house, one)
     assert b"Their &lt;b&gt;provider&lt;/b&gt; worked here." in before
     for note in house.person.get(NOTES).json["notes"]:

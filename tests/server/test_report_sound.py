@@ -20,7 +20,7 @@ from tarnfell.store import engagements as engagement_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, writing
 from tests.server.conftest import SITE, House, record_file
-from tests.server.test_issued import change, issue, page, shared
+from tests.server.test_issued import change, page, shared
 
 SOUND = "/api/sites/pier/report/sound"
 PACKETS = 1000
@@ -75,7 +75,7 @@ def test_the_page_plays_what_the_calls_own_page_does(house: House, call: int) ->
 
 def test_what_was_issued_goes_on_playing(house: House, call: int) -> None:
     choose(house, call)
-    one = issue(house)
+    one = house.issue()
     link = shared(house, one)
     assert choose(house, None).json["sound"] is None
     assert "How it sounded" not in house.person.get("/api/sites/pier/report.html").text

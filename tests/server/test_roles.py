@@ -21,7 +21,7 @@ from tarnfell.store.members import Role
 from tests.exchange.test_capture import packets
 from tests.server.conftest import PASSWORD, House, built_house
 from tests.server.test_imports import bring
-from tests.server.test_issued import change, issue
+from tests.server.test_issued import change
 from tests.server.test_plans import make
 from tests.server.test_videos import upload
 
@@ -89,7 +89,7 @@ def peopled(tmp_path_factory: pytest.TempPathFactory) -> House:
     assert bring(house, write_capture(packets())).json["id"] == 1
     assert make(house).json["series_id"] == 1
     assert change(house, "POST", "/api/sites/pier/report/pdf", {}).status_code == 200
-    assert issue(house)["id"] == 1
+    assert house.issue()["id"] == 1
     assert change(house, "POST", "/api/issued/1/links", {"name": "x"}).status_code == 200
     with writing(connect(house.folder)) as db:
         other = engagements.add_engagement(db, "other", "Other")
@@ -128,7 +128,7 @@ def kept(house: House) -> dict[str, list[tuple[Any, ...]]]:
     return {
         table: [tuple(row) for row in db.execute(f"SELECT * FROM {table}")]
         for table in tables
-        if table not in ("session", "user", "evaluation")
+        if table not in ("session", "user", "computed")
     }
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.core.rates import MAX_CALL_S
-from tarnfell.store import browsers, calls, cells, evaluations, jobs, probes, runs, today, watches
+from tarnfell.store import browsers, calls, cells, evidence, jobs, probes, runs, today, watches
 from tarnfell.store import db as database
 from tarnfell.store.cells import CELL_US, Cell
 from tarnfell.store.db import open_database
@@ -51,7 +51,7 @@ def with_a_past(db: sqlite3.Connection, ended: int) -> None:
 
 OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
     "the clerk, for silent probes": jobs.silent_jobs,
-    "the clerk, for sites to evaluate": lambda db: evaluations.much_evidence(db, 1),
+    "the clerk, for sites to evaluate": lambda db: evidence.much_evidence(db, 1),
     "the clerk, for alerts": lambda db: calls.tests_since(db, 1, NOW_US - DAY_US, 8),
     "a watch, for its samples": lambda db: watches.counts(db, 1),
     "a watch, for calls of some days": lambda db: calls.calls_between(db, 1, NOW_US - 7 * DAY_US, NOW_US),
@@ -59,7 +59,7 @@ OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
     "a heartbeat, for what is out": lambda db: jobs.out_with(db, 1),
     "the start page, for what runs": lambda db: today.open_jobs(db, 1, 12),
     "the start page, for what ended": lambda db: today.ended_since(db, 1, NOW_US - DAY_US),
-    "each page of a site, for its evidence": lambda db: evaluations.evidence_of(db, 1),
+    "each page of a site, for its evidence": lambda db: evidence.evidence_of(db, 1),
     "each page of a site, for its open runs": lambda db: runs.open_runs(db, 1),
     "the load, for open fills": lambda db: jobs.open_of_kind(db, 1, "fill"),
     "the site, for calls of browsers": lambda db: browsers.not_counted(db, 1),
@@ -170,12 +170,12 @@ def test_runs_of_before_the_tally_are_counted_in_it(tmp_path: Path, monkeypatch:
 
 def test_a_run_that_is_judged_anew_makes_the_evidence_other_evidence(db: sqlite3.Connection) -> None:
     run = add_run(db, "done", NOW_US, judged_us=5)
-    before = evaluations.evidence_of(db, 1)
+    before = evidence.evidence_of(db, 1)
     assert (before.calls, before.judged, before.failed) == (2, 1, 0)
     db.execute("UPDATE run SET judged_us = 6 WHERE id = ?", (run,))
-    assert evaluations.evidence_of(db, 1) != before
-    assert evaluations.much_evidence(db, 2) == []
-    assert [one.site_id for one in evaluations.much_evidence(db, 1)] == [1]
+    assert evidence.evidence_of(db, 1) != before
+    assert evidence.much_evidence(db, 2) == []
+    assert [one.site_id for one in evidence.much_evidence(db, 1)] == [1]
 
 
 def test_test_points_are_named_by_what_was_carried_out_from_them(db: sqlite3.Connection) -> None:

@@ -10,10 +10,13 @@ import pytest
 from tarnfell.clerk import loop
 from tarnfell.core.causes import DIRECTIONS
 from tarnfell.core.verdict.site import evaluate_site
-from tarnfell.store import evaluations as store
+from tarnfell.store import evidence as store
+from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect
-from tarnfell.work.evidence import evaluations
+from tarnfell.work.evidence import computed
+from tarnfell.work.evidence.evaluations import EVALUATIONS
+from tarnfell.work.issuing.measured import MEASURED
 from tests.core.verdict.made_up import BRIEF, LOSS, QUEUE, SCATTER, cells, held, runs, stream
 from tests.server.conftest import House, _short_calls_count, house, record_file
 from tests.server.test_runs import deliver, taken
@@ -23,18 +26,20 @@ __all__ = ["_short_calls_count", "house"]
 
 @pytest.fixture(autouse=True)
 def _nothing_in_memory() -> None:
-    evaluations._in_memory.clear()
+    EVALUATIONS.forget()
+    MEASURED.forget()
 
 
 @pytest.fixture
 def much(monkeypatch: pytest.MonkeyPatch) -> None:
     """Every call is more than may be evaluated at once; and nobody evaluates but who is told to."""
-    monkeypatch.setattr(evaluations, "CALLS_AT_ONCE", 1)
+    monkeypatch.setattr(computed, "CALLS_AT_ONCE", 1)
 
 
 def evidence(house: House) -> tuple[int, bool]:
     """Calls in the evaluation, and whether it is behind, as a newly started server tells it."""
-    evaluations._in_memory.clear()
+    EVALUATIONS.forget()
+    MEASURED.forget()
     page = house.person.get("/api/sites/pier").json
     return page["evidence"]["calls"], page["verdict"]["behind"]
 
@@ -57,21 +62,25 @@ def test_what_is_kept_is_what_was_computed() -> None:
         (held(), [stream(1, at[0], way) for way in DIRECTIONS]),
     ):
         found = evaluate_site(facts, BRIEF, video)
-        assert evaluations._FORM.validate_json(evaluations._FORM.dump_json(found)) == found
+        assert EVALUATIONS.form.validate_json(EVALUATIONS.form.dump_json(found)) == found
 
 
 def test_as_many_evaluations_as_there_is_room_for_are_remembered(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     """A page that goes through more sites than that finds all but a few of them."""
-    monkeypatch.setattr(evaluations, "_MAX_IN_MEMORY", 3)
+    monkeypatch.setattr(computed, "MAX_IN_MEMORY", 3)
     db, found = connect(house.folder), evaluate_site([], BRIEF)
+
+    def known() -> set[int]:
+        return {site_id for site_id in range(1, 7) if EVALUATIONS.remembered(db, site_id)}
+
     for site_id in (1, 2, 3, 3, 2):  # of one that is known nobody has to make room
-        evaluations._remember(db, site_id, "mark", found)
-    assert len(evaluations._in_memory) == 3
+        EVALUATIONS.remember(db, site_id, "mark", found)
+    assert known() == {1, 2, 3}
     for site_id in (4, 5, 6):
-        evaluations._remember(db, site_id, "mark", found)
-        assert (len(evaluations._in_memory), evaluations._key(db, site_id) in evaluations._in_memory) == (3, True)
-    evaluations._remember(db, 6, "another", found)
-    assert evaluations._in_memory[evaluations._key(db, 6)][0] == "another"
+        EVALUATIONS.remember(db, site_id, "mark", found)
+        assert (len(known()), site_id in known()) == (3, True)
+    EVALUATIONS.remember(db, 6, "another", found)
+    assert EVALUATIONS.remembered(db, 6) == ("another", found)
 
 
 def test_much_evidence_is_evaluated_by_the_clerk_and_nobody_waits(
@@ -82,17 +91,20 @@ def test_much_evidence_is_evaluated_by_the_clerk_and_nobody_waits(
     assert evidence(house) == (2, False)
     deliver(house, taken(house), record_file())
     with monkeypatch.context() as at_rest:
-        at_rest.setattr(evaluations, "evaluate_now", never)
+        at_rest.setattr(EVALUATIONS, "compute", never)
+        at_rest.setattr(MEASURED, "compute", never)
         assert evidence(house) == (2, True)
         assert (
             "is still being judged and is not in this report yet"
             in house.person.get("/api/sites/pier/report.html").text
         )
     clerk(house)
-    monkeypatch.setattr(evaluations, "evaluate_now", never)
+    monkeypatch.setattr(EVALUATIONS, "compute", never)
+    monkeypatch.setattr(MEASURED, "compute", never)
     assert evidence(house) == (4, False)
     assert "still being judged" not in house.person.get("/api/sites/pier/report.html").text
-    assert not evaluations.evaluate_next(connect(house.folder))
+    assert not EVALUATIONS.follow(connect(house.folder))
+    assert not MEASURED.follow(connect(house.folder))
 
 
 def test_a_changed_brief_is_followed_too(house: House, much: None) -> None:
@@ -111,7 +123,8 @@ def test_little_evidence_is_never_behind_and_is_not_kept(house: House) -> None:
     assert evidence(house) == (2, False)
     deliver(house, taken(house), record_file())
     assert evidence(house) == (4, False)
-    assert store.kept_of(connect(house.folder), 1) is None
+    for what in ("evaluation", "measured"):
+        assert store.kept_of(connect(house.folder), 1, what) is None
 
 
 def test_one_of_another_version_or_damaged_is_computed_anew(
@@ -120,20 +133,20 @@ def test_one_of_another_version_or_damaged_is_computed_anew(
     deliver(house, taken(house), record_file())
     clerk(house)
     db = connect(house.folder)
-    db.execute("UPDATE evaluation SET body = CAST('{\"verdict\": 3}' AS BLOB)")
+    db.execute("UPDATE computed SET body = CAST('{\"verdict\": 3}' AS BLOB)")
     assert evidence(house) == (2, False)
-    monkeypatch.setattr(evaluations, "__version__", "another")
-    assert evaluations.evaluate_next(db)
-    assert not evaluations.evaluate_next(db)
+    monkeypatch.setattr(computed, "__version__", "another")
+    assert EVALUATIONS.follow(db)
+    assert not EVALUATIONS.follow(db)
 
 
 def test_an_archived_site_is_left_alone(house: House, much: None) -> None:
     deliver(house, taken(house), record_file())
     db = connect(house.folder)
     site_store.archive_site(db, 1, True)
-    assert not evaluations.evaluate_next(db)
+    assert not EVALUATIONS.follow(db)
     site_store.archive_site(db, 1, False)
-    assert evaluations.evaluate_next(db)
+    assert EVALUATIONS.follow(db)
 
 
 @pytest.mark.parametrize(
@@ -150,9 +163,43 @@ def test_each_change_of_evidence_is_noticed(house: House, change: str) -> None:
     db = connect(house.folder)
 
     def mark() -> str:
-        return evaluations.mark_of(site_store.site_by_id(db, 1), store.evidence_of(db, 1))
+        return EVALUATIONS.mark(db, site_store.site_by_id(db, 1))
 
     before = mark()
     assert mark() == before
     db.execute(change)
     assert mark() != before
+
+
+def test_what_stands_beside_the_verdict_is_followed_as_well_and_a_report_without_it_is_behind(
+    house: House, much: None
+) -> None:
+    """The tables of a report are computed by themselves: a verdict that is there already does not vouch for them."""
+    deliver(house, taken(house), record_file())
+    db = connect(house.folder)
+    assert EVALUATIONS.follow(db)
+    assert MEASURED.follow(db)
+    deliver(house, taken(house), record_file())
+    assert EVALUATIONS.follow(db)
+    assert evidence(house) == (4, False)
+
+    def told() -> tuple[int, bool]:
+        figures = house.person.get("/api/sites/pier/report.json").json
+        html = house.person.get("/api/sites/pier/report.html").text
+        return sum(one["runs"] for one in figures["measured"]["runs"]), "still being judged" in html
+
+    assert told() == (1, True)
+    assert house.person.get("/api/sites/pier/reports").json["behind"] is True
+    assert MEASURED.follow(db)
+    assert not MEASURED.follow(db)
+    assert told() == (2, False)
+    # It tells between which ends runs were placed: their names are part of it and no evidence.
+    before = EVALUATIONS.mark(db, site_store.site_by_id(db, 1))
+    far_end = place_store.far_ends(db)[0]
+    db.execute("UPDATE far_end SET name = 'Renamed' WHERE id = ?", (far_end.id,))
+    assert EVALUATIONS.mark(db, site_store.site_by_id(db, 1)) == before
+    assert MEASURED.follow(db)
+    assert told() == (2, False)
+    assert {one["far_end"] for one in house.person.get("/api/sites/pier/report.json").json["measured"]["runs"]} == {
+        "Renamed"
+    }

@@ -13,7 +13,7 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import watches as watch_store
 from tarnfell.store.cells import Reading, keep_reading
 from tarnfell.store.db import open_database
-from tarnfell.store.evaluations import evidence_of
+from tarnfell.store.evidence import evidence_of
 from tarnfell.store.remedies import add_remedy
 from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.work.evidence import told, watched

@@ -37,7 +37,7 @@ from tarnfell.server.load import (
 from tarnfell.server.people import account, members, shown, trail, welcome
 from tarnfell.server.place import bench, browser_links, desk, desk_begin, desk_streams, join, places, relays
 from tarnfell.server.probe_api import probes
-from tarnfell.server.report import brands, issued, reports, shared
+from tarnfell.server.report import brands, documents, issued, reports, shared
 from tarnfell.server.today import today
 from tarnfell.server.watch import pages as watch_pages
 from tarnfell.server.watch import watches
@@ -165,6 +165,7 @@ def create_app(
         notes,
         what_if,
         own_causes,
+        documents,
         reports,
         issued,
         brands,

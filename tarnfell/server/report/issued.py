@@ -9,6 +9,7 @@ from tarnfell.report.locales import localized
 from tarnfell.server.access import is_consultant, require_call, require_issued, require_link, require_site
 from tarnfell.server.http.address import address_for, origin_for
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.report.documents import document_view
 from tarnfell.server.report.models.issued import (
     ComparedView,
     CompareReportsQuery,
@@ -36,8 +37,9 @@ from tarnfell.store.issued import Draft, Issued, Link, Opened
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.compared import compared
-from tarnfell.work.issuing.issue import NotYet, issue
+from tarnfell.work.issuing.issue import NotYet, ask_to_issue, asked_to_issue
 from tarnfell.work.issuing.recording import call_words
+from tarnfell.work.issuing.report import report_is_behind
 from tarnfell.work.issuing.share import about_link
 from tarnfell.work.issuing.share import share as make_link
 from tarnfell.work.judging.sounds import heard_trace
@@ -83,7 +85,7 @@ def issue_report(slug: str) -> ReportsPage:
     """Issue the report as it is now: numbered, and never changed again. It replaces the one before."""
     site = require_site(slug)
     try:
-        issue(g.db, folder_of(g.db), site, evaluate(g.db, site), g.user.id)
+        ask_to_issue(g.db, site, g.user.id)
     except NotYet as error:
         raise Problem(409, str(error)) from None
     return _page(site)
@@ -212,19 +214,21 @@ def file_of(one: Issued, kind: str) -> bytes:
 
 def _page(site: Site) -> ReportsPage:
     engagement = engagement_store.engagement_by_id(g.db, site.engagement_id)
-    evaluated = evaluate(g.db, site)
+    evaluation = evaluate(g.db, site).evaluation
     draft = issued_store.draft_of(g.db, site.id)
-    locale, decided = brand_store.brand_of(g.db, engagement.id).locale, decided_words(evaluated.evaluation)
+    asked = asked_to_issue(g.db, site.id)
+    locale, decided = brand_store.brand_of(g.db, engagement.id).locale, decided_words(evaluation)
     return ReportsPage(
         site_name=site.name,
         engagement_slug=engagement.slug,
         engagement_name=engagement.name,
         time_zone=site.time_zone,
         may_issue=is_consultant(engagement.id),
-        behind=evaluated.behind,
+        behind=report_is_behind(g.db, site),
+        issuing=document_view(asked) if asked else None,
         draft=DraftForm(summary=draft.summary, note=draft.note),
         sound=_sound(site, draft),
-        by_itself=[localized(line, locale, decided) for line in summary_of(evaluated.evaluation)],
+        by_itself=[localized(line, locale, decided) for line in summary_of(evaluation)],
         issued=[_view(one, origin_for(site.engagement_id)) for one in issued_store.issued_of(g.db, site.id)],
     )
 

@@ -6,28 +6,25 @@ import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
-from flask import Blueprint, Response, current_app, g, jsonify
+from flask import Blueprint, Response, g, jsonify
 
 from tarnfell.report.build import Report
 from tarnfell.report.data import report_data, schema
 from tarnfell.report.engagement import engagement_html
 from tarnfell.report.evidence import evidence_html
 from tarnfell.report.render import render_html
-from tarnfell.server.access import require_engagement, require_probe, require_site, require_task
+from tarnfell.server.access import require_engagement, require_probe, require_site
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.report.documents import document_view
 from tarnfell.server.report.models.documents import DocumentView, EvidenceQuery
 from tarnfell.store.db import folder_of, writing
-from tarnfell.store.files import MADE
-from tarnfell.store.lock import is_held
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
-from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.documents import (
     ask_for_calls,
     ask_for_engagement,
     ask_for_evidence,
     ask_for_report,
-    file_name,
 )
 from tarnfell.work.issuing.engagement import report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, NoSuchFault, evidence_csv, evidence_of
@@ -35,13 +32,7 @@ from tarnfell.work.issuing.report import report_of
 
 blueprint = Blueprint("reports", __name__)
 
-WORDS = {
-    "waiting": "Waiting for its turn.",
-    "being made": "Being made.",
-    "ready": "Ready.",
-}
 NO_FAULT = "The watch does not tell of this fault any more: its samples were read again. Open the watch anew."
-NO_CLERK = "The server's clerk is not at work, so it is not made yet. Whoever runs the server can start it."
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.html", produces="text/html")
@@ -63,7 +54,7 @@ def ask_for_engagement_pdf(slug: str) -> DocumentView:
     engagement = require_engagement(slug)
     with writing(g.db):
         task = ask_for_engagement(g.db, folder_of(g.db), engagement, g.user.id)
-    return _view(task)
+    return document_view(task)
 
 
 @endpoint(blueprint, "GET", "/api/sites/<slug>/report.json")
@@ -123,58 +114,15 @@ def ask_for_evidence_pdf(slug: str, body: EvidenceQuery) -> DocumentView:
             task = ask_for_evidence(g.db, site, fault, g.user.id)
     except NoSuchFault:
         raise Problem(404, NO_FAULT) from None
-    return _view(task)
-
-
-@endpoint(blueprint, "GET", "/api/documents/<int:task_id>", response=DocumentView)
-def show_document(task_id: int) -> DocumentView:
-    """How far a document is."""
-    return _view(require_task(task_id))
-
-
-@endpoint(blueprint, "GET", "/api/documents/<int:task_id>/file", produces="*/*")
-def document_file(task_id: int) -> Response:
-    """The document: a PDF, or a table as CSV."""
-    task = require_task(task_id)
-    if task.sha256 is None:
-        raise Problem(409, f"The document is not ready: {_view(task).words}")
-    body = MADE.read(folder_of(g.db), task.sha256)
-    if body is None:
-        raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
-    name = file_name(g.db, task)
-    response = Response(body, mimetype="text/csv" if name.endswith(".csv") else "application/pdf")
-    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
+    return document_view(task)
 
 
 def _report(slug: str) -> Report:
-    site = require_site(slug)
-    return report_of(g.db, site, evaluate(g.db, site))
+    return report_of(g.db, require_site(slug))
 
 
 def _asked_of_site(ask: Callable[[sqlite3.Connection, Path, Site, int], Task], slug: str) -> DocumentView:
     site = require_site(slug)
     with writing(g.db):
         task = ask(g.db, folder_of(g.db), site, g.user.id)
-    return _view(task)
-
-
-def _view(task: Task) -> DocumentView:
-    held_up = task.state in ("waiting", "being made") and not is_held(current_app.config["DATA"], "clerk")
-    return DocumentView(
-        id=task.id,
-        state=task.state,
-        words=NO_CLERK if held_up else task.failure or WORDS[task.state],
-        held_up=held_up,
-        made_us=task.ended_us,
-        bytes=_bytes(task),
-    )
-
-
-def _bytes(task: Task) -> int | None:
-    if task.sha256 is None:
-        return None
-    try:
-        return MADE.place(folder_of(g.db), task.sha256).stat().st_size
-    except FileNotFoundError:
-        return None
+    return document_view(task)

@@ -11,9 +11,8 @@ from typing import Any
 from tarnfell.core.verdict.facts import MIN_CALL_S, CallFact
 from tarnfell.core.verdict.readings import Reading, countable, read
 from tarnfell.exchange.cells import guarded
-from tarnfell.store import evaluations
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.evaluations import mark_of
+from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tarnfell.work.evidence.facts import facts_of
 
 OF_FACT: dict[str, Callable[[CallFact], Any]] = {
@@ -49,7 +48,7 @@ COLUMNS = (*OF_FACT, "counts", "within_bounds", "bounds_missed", "bounds_open")
 
 def data_set_mark(db: sqlite3.Connection, site: Site) -> str:
     """Differs whenever the table would."""
-    return mark_of(site, evaluations.evidence_of(db, site.id))
+    return EVALUATIONS.mark(db, site)
 
 
 def data_set(db: sqlite3.Connection, site: Site) -> bytes:

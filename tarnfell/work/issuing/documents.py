@@ -15,14 +15,15 @@ from tarnfell.store import sites as site_store
 from tarnfell.store import tasks
 from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
-from tarnfell.store.files import MADE
+from tarnfell.store.files import ISSUED, MADE, Shelf
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
-from tarnfell.work.evidence.evaluations import as_decided, keep_evaluated
+from tarnfell.work.evidence.evaluations import evaluate_to_date
 from tarnfell.work.issuing.dataset import data_set, data_set_mark
 from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
-from tarnfell.work.issuing.report import report_mark, report_of
+from tarnfell.work.issuing.issue import ISSUE, NotYet, issue_asked
+from tarnfell.work.issuing.report import report_mark, report_to_date
 
 REPORT_PDF = "report as PDF"
 CALLS_CSV = "calls as CSV"
@@ -75,30 +76,44 @@ def make_next(db: sqlite3.Connection, data: Path) -> bool:
     with writing(db):
         tasks.note_try(db, task)
     if task.tries >= MAX_TRIES:
-        _fail(db, task)
+        _fail(db, task, NOT_MADE)
         return True
-    name = name_of(db, task)
     try:
-        body = _made(db, task)
-        sha256 = MADE.keep(data, [body])
+        _make(db, data, task)
     except (OSError, sqlite3.Error):
         with writing(db):
             tasks.put_off(db, task)
         raise
+    except NotYet as error:
+        _fail(db, task, str(error))
     except Exception:  # a library that draws may fail in any way, and the next document must not wait for it
-        log.exception("%s of %s", task.kind, name)
-        _fail(db, task)
-        return True
+        log.exception("%s of %s", task.kind, name_of(db, task))
+        _fail(db, task, NOT_MADE)
+    return True
+
+
+def _make(db: sqlite3.Connection, data: Path, task: Task) -> None:
+    if task.kind == ISSUE:
+        issue_asked(db, data, task)
+        return
+    body = _made(db, task)
+    sha256 = MADE.keep(data, [body])
     with writing(db):
         unnamed = tasks.finish(db, task, sha256)
-    for name in unnamed:
-        MADE.drop(data, name)
-    log.info("%s of %s made, %d bytes", task.kind, name, len(body))
-    return True
+    for one in unnamed:
+        MADE.drop(data, one)
+    log.info("%s of %s made, %d bytes", task.kind, name_of(db, task), len(body))
+
+
+def shelf_of(task: Task) -> Shelf:
+    """Where its file lies."""
+    return ISSUED if task.kind == ISSUE else MADE
 
 
 def file_name(db: sqlite3.Connection, task: Task) -> str:
     """That it is saved under."""
+    if task.kind == ISSUE:
+        return f"{name_of(db, task)}-issued.html"
     if task.kind == CALLS_CSV:
         return f"{name_of(db, task)}-calls.csv"
     return f"{name_of(db, task)}-{'evidence' if task.kind.startswith(EVIDENCE_PDF) else 'readiness'}.pdf"
@@ -122,14 +137,14 @@ def _made(db: sqlite3.Connection, task: Task) -> bytes:
 
 def _engagement_pdf(db: sqlite3.Connection, engagement: Engagement) -> bytes:
     for site in site_store.sites_of(db, engagement.id):
-        keep_evaluated(db, site)  # so that no line is as it was before
+        evaluate_to_date(db, site)  # so that no line is as it was before
     return pdf_of(engagement_html(report_of_engagement(db, engagement)))
 
 
 def _report_pdf(db: sqlite3.Connection, site: Site) -> bytes:
-    return render_pdf(report_of(db, site, as_decided(db, site, keep_evaluated(db, site))))
+    return render_pdf(report_to_date(db, site))
 
 
-def _fail(db: sqlite3.Connection, task: Task) -> None:
+def _fail(db: sqlite3.Connection, task: Task, reason: str) -> None:
     with writing(db):
-        tasks.fail(db, task, NOT_MADE)
+        tasks.fail(db, task, reason)

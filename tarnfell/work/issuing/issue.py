@@ -1,7 +1,9 @@
 """A report issued: numbered and frozen, so that what a customer signed stays what it was.
 
-The page, its figures, the calls they rest on and, once the clerk has made it, the PDF are files that nothing touches
-again. The digest of the figures stands on the page; each file is known by its own.
+It is asked for, and the clerk issues it: the calls of a quarter take seconds to write down. What it says is what it
+said when it was asked for, or it is not issued. The page, its figures, the calls they rest on and, once the clerk has
+made it, the PDF are files that nothing touches again. The digest of the figures stands on the page; each file is known
+by its own.
 """
 
 from __future__ import annotations
@@ -19,45 +21,85 @@ from tarnfell.report.build import Issue
 from tarnfell.report.data import report_data
 from tarnfell.report.render import pdf_of, render_html
 from tarnfell.store import issued as issued_store
-from tarnfell.store import people
+from tarnfell.store import people, tasks
+from tarnfell.store import sites as site_store
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.files import ISSUED
 from tarnfell.store.issued import Issued
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.evaluations import Evaluated
+from tarnfell.store.tasks import Task
 from tarnfell.work.issuing.dataset import data_set
-from tarnfell.work.issuing.report import report_of
+from tarnfell.work.issuing.report import report_is_behind, report_mark, report_to_date
 
 log = logging.getLogger(__name__)
+
+
+ISSUE = "report issued"
+"""As a task."""
+BEHIND = "Evidence has come in that is still being judged. Issue the report once that is done."
+CHANGED = "The report was not issued: what it says changed before its turn came. Read it again, then issue it."
 
 
 class NotYet(ValueError):
     """It cannot be issued now; the text says why."""
 
 
-def issue(db: sqlite3.Connection, data: Path, site: Site, evaluated: Evaluated, by: int | None) -> Issued:
-    """What the records say now. Raises NotYet, or OSError where there is no room."""
-    if evaluated.behind:
-        raise NotYet("Evidence has come in that is still being judged. Issue the report once that is done.")
+def ask_to_issue(db: sqlite3.Connection, site: Site, by: int | None) -> Task:
+    """Have the clerk issue what the report says now; whoever asks twice before it is issued gets one. Raises NotYet."""
+    if report_is_behind(db, site):
+        raise NotYet(BEHIND)
+    with writing(db):
+        return tasks.ask(db, ISSUE, _mark(db, site), by, site_id=site.id)
+
+
+def asked_to_issue(db: sqlite3.Connection, site_id: int) -> Task | None:
+    """Where it was asked last for, and has not been issued."""
+    task = tasks.newest(db, ISSUE, site_id)
+    return task if task and task.state != "ready" else None
+
+
+def issue_asked(db: sqlite3.Connection, data: Path, task: Task) -> None:
+    """Issue what was asked for, and end the task with it. Raises NotYet, or OSError where there is no room."""
+    _issue(db, data, site_store.site_by_id(db, task.site_id or 0), task.asked_by, task)
+
+
+def issue(db: sqlite3.Connection, data: Path, site: Site, by: int | None) -> Issued:
+    """What the records say now, whatever time it takes. Raises NotYet, or OSError where there is no room."""
+    return _issue(db, data, site, by, None)
+
+
+def _issue(db: sqlite3.Connection, data: Path, site: Site, by: int | None, task: Task | None) -> Issued:
+    mark = task.mark if task else _mark(db, site)
     at_us = now_us()
     user = people.get_user(db, by) if by is not None else None
     calls = ISSUED.keep(data, [data_set(db, site)])
-    report = report_of(db, site, evaluated)
-    # Within one transaction, so that two who issue at the same moment get two numbers.
+    report = report_to_date(db, site)
+    # Within one transaction, so that two who issue at the same moment get two numbers, that page and calls are of the
+    # same evidence, and that a task that issued it is never done again.
     with writing(db):
+        if _mark(db, site) != mark:
+            raise NotYet(CHANGED)
         year = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone)).year
         number = issued_store.next_number(db, year)
         figures = figures_of(report_data(report), number)
         digest = hashlib.sha256(figures).hexdigest()
         page = render_html(report.issued(Issue(number, digest, user.name if user else ""))).encode()
-        verdict = evaluated.evaluation.verdict
+        verdict = report.evaluation.verdict
         kept = issued_store.add(
             db, site.id, number, at_us, by, __version__, verdict.word, verdict.low, verdict.high,
             ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]), calls,
             verdict.provisional,
         )  # fmt: skip
+        if task:
+            tasks.finish(db, task, kept.page_sha256)
     log.info("report %s of %s issued", number, site.slug)
     return kept
+
+
+def _mark(db: sqlite3.Connection, site: Site) -> str:
+    """Of what the report says, and of the report before it: issuing the same again takes asking again."""
+    before = issued_store.issued_of(db, site.id)
+    return f"{report_mark(db, site)} after {before[0].number if before else 'none'}"
 
 
 def figures_of(told: dict[str, object], number: str) -> bytes:

@@ -24,8 +24,11 @@ from tarnfell.report.measured import (
     VideoFound,
 )
 from tarnfell.store import calls as call_store
+from tarnfell.store import places as place_store
+from tarnfell.store import probes as probe_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.sites import Site
+from tarnfell.work.evidence.computed import Computed
 from tarnfell.work.evidence.facts import counts_since, fills_since, video_since
 from tarnfell.work.judging.checks import newest_done
 
@@ -40,6 +43,15 @@ def measured_of(db: sqlite3.Connection, site: Site) -> Measured:
         video=tuple(_video(video_since(db, site, since_us), site.brief)),
         runs=_runs(db, site, zone),
     )
+
+
+def _names(db: sqlite3.Connection, site: Site) -> object:
+    """Of the ends between which runs were placed."""
+    probes, far_ends = probe_store.probes_of(db, site.id), place_store.far_ends(db)
+    return [one.name for one in probes] + [one.name for one in far_ends]
+
+
+MEASURED = Computed("measured", Measured, measured_of, _names)
 
 
 def _checked(db: sqlite3.Connection, site: Site, zone: ZoneInfo) -> CheckFound | None:

@@ -12,11 +12,11 @@ from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
 from tarnfell.report.brand import Brand
 from tarnfell.report.build import Added, BriefChanged, Noted, Report, SiteFacts, build_report
+from tarnfell.report.measured import Measured
 from tarnfell.store import brands as brand_store
 from tarnfell.store import briefs as brief_store
 from tarnfell.store import decisions as decision_store
 from tarnfell.store import engagements as engagement_store
-from tarnfell.store import evaluations
 from tarnfell.store import issued as issued_store
 from tarnfell.store import notes as note_store
 from tarnfell.store import own_causes as own_cause_store
@@ -25,22 +25,37 @@ from tarnfell.store import watches as watch_store
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
-from tarnfell.work.evidence.evaluations import Evaluated, mark_of
-from tarnfell.work.issuing.measured import measured_of
+from tarnfell.work.evidence.evaluations import Evaluated, evaluate, evaluate_to_date
+from tarnfell.work.issuing.measured import MEASURED
 from tarnfell.work.issuing.recording import recording_of
 from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.watch.reading import kept_legs
 
 
-def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Report:
-    """The report, made now."""
+def report_of(db: sqlite3.Connection, site: Site) -> Report:
+    """The report as the evidence is now or lately was: one that is behind says so."""
+    evaluated, (measured, behind) = evaluate(db, site), MEASURED.lately(db, site)
+    return _report(db, site, evaluated, measured, evaluated.behind or behind)
+
+
+def report_to_date(db: sqlite3.Connection, site: Site) -> Report:
+    """As the evidence is now, whatever time it takes."""
+    return _report(db, site, evaluate_to_date(db, site), MEASURED.now(db, site), behind=False)
+
+
+def report_is_behind(db: sqlite3.Connection, site: Site) -> bool:
+    """Whether evidence or the brief has changed and the clerk has yet to follow."""
+    return evaluate(db, site).behind or MEASURED.lately(db, site)[1]
+
+
+def _report(db: sqlite3.Connection, site: Site, evaluated: Evaluated, measured: Measured, behind: bool) -> Report:
     draft = issued_store.draft_of(db, site.id)
     return build_report(
         _site_facts(db, site),
         evaluated.evaluation,
         now_us(),
         _brief_changes(db, site),
-        behind=evaluated.behind,
+        behind=behind,
         written=[line for line in draft.summary.splitlines() if line.strip()],
         note=draft.note,
         path=watched_path(db, site),
@@ -50,7 +65,7 @@ def report_of(db: sqlite3.Connection, site: Site, evaluated: Evaluated) -> Repor
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         brand=brand_of(db, site.engagement_id),
         recording=recording_of(db, site),
-        measured=measured_of(db, site),
+        measured=measured,
     )
 
 
@@ -68,12 +83,11 @@ def watched_path(db: sqlite3.Connection, site: Site) -> PathDepth | None:
 
 def report_mark(db: sqlite3.Connection, site: Site) -> str:
     """Differs whenever the report would say something else."""
-    evidence = mark_of(site, evaluations.evidence_of(db, site.id))
     written = issued_store.draft_of(db, site.id), watched_path(db, site), decision_store.decisions_of(db, site.id)
     paper = engagement_store.engagement_by_id(db, site.engagement_id).paper
     brand = brand_of(db, site.engagement_id)
     parts = (
-        evidence,
+        MEASURED.mark(db, site),
         _site_facts(db, site),
         _brief_changes(db, site),
         written,

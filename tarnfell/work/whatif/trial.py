@@ -21,13 +21,12 @@ from tarnfell.core.verdict.site import Evaluation, evaluate_site
 from tarnfell.core.verdict.told import Told
 from tarnfell.core.whatif.change import Change, changed_fields
 from tarnfell.store import decisions as decision_store
-from tarnfell.store import evaluations as evaluation_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import what_if as store
 from tarnfell.store.db import writing
 from tarnfell.store.sites import Site
 from tarnfell.store.what_if import MAX_TRIES
-from tarnfell.work.evidence.evaluations import mark_of
+from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tarnfell.work.evidence.facts import Facts, facts_of
 from tarnfell.work.whatif.pictures import replayed_video
 from tarnfell.work.whatif.replay import in_period, replayed
@@ -70,7 +69,7 @@ def to_text(change: Change) -> str:
 
 def mark_now(db: sqlite3.Connection, site: Site) -> str:
     """Of the evidence and the brief as they are."""
-    return mark_of(site, evaluation_store.evidence_of(db, site.id))
+    return EVALUATIONS.mark(db, site)
 
 
 def try_next(db: sqlite3.Connection) -> bool:

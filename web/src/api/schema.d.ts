@@ -606,7 +606,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The document: a PDF, or a table as CSV. */
+        /** The document: a PDF, a table as CSV, or the page of an issued report. */
         get: {
             parameters: {
                 query?: never;
@@ -15817,6 +15817,8 @@ export interface components {
              * @description Evidence is still being judged: none can be issued just now.
              */
             behind: boolean;
+            /** @description The one asked for last, as long as it has not been issued. */
+            issuing: components["schemas"]["DocumentView"] | null;
             draft: components["schemas"]["DraftForm"];
             /** @description The call that the report lets its reader hear. */
             sound: components["schemas"]["SoundChosen"] | null;

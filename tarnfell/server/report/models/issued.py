@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from tarnfell.server.http.models.base import EmailText, Model
+from tarnfell.server.report.models.documents import DocumentView
 from tarnfell.store.issued import IssuedState
 from tarnfell.store.letters import LetterState
 from tarnfell.work.issuing.compared import ComparedCause, ComparedSide, ComparedState
@@ -83,6 +84,8 @@ class ReportsPage(Model):
     """Who asks may issue, withdraw and share."""
     behind: bool
     """Evidence is still being judged: none can be issued just now."""
+    issuing: DocumentView | None
+    """The one asked for last, as long as it has not been issued."""
     draft: DraftForm
     sound: SoundChosen | None
     """The call that the report lets its reader hear."""

@@ -25,7 +25,7 @@ export function ReportScreen({ id }: { id: string }) {
   const { page, problem, change } = useLivePage(
     "ReportsPage",
     path,
-    (one) => one.behind || one.issued.some((each) => !each.has_pdf),
+    (one) => one.behind || isUnderWay(one) || one.issued.some((each) => !each.has_pdf),
   );
   if (!page.data) return <Pending what="the report" error={page.error} />;
   const { data } = page;
@@ -51,7 +51,7 @@ export function ReportScreen({ id }: { id: string }) {
               label="Issue the report"
               trigger={<Button act>Issue …</Button>}
               confirm="Issue"
-              disabled={data.behind}
+              disabled={data.behind || isUnderWay(data)}
               onConfirm={() => asDone(change, post("ReportsPage", `/api/sites/${id}/report/issue`, {}))}
             >
               <p className="leading-snug">
@@ -64,6 +64,10 @@ export function ReportScreen({ id }: { id: string }) {
         </div>
       </div>
       {problem && <Note>{problem}</Note>}
+      {data.issuing?.state === "failed" && <Note>{data.issuing.words}</Note>}
+      <p role="status">
+        {isUnderWay(data) && (data.issuing?.held_up ? data.issuing.words : "The report is being issued …")}
+      </p>
       <IssuedReports reports={data.issued} zone={data.time_zone} change={change} mayIssue={data.may_issue} />
       <Section
         title="Draft"
@@ -88,6 +92,10 @@ export function ReportScreen({ id }: { id: string }) {
       </Section>
     </>
   );
+}
+
+function isUnderWay({ issuing }: Page): boolean {
+  return issuing?.state === "waiting" || issuing?.state === "being made";
 }
 
 /** For a popup: it stays open where the server says something against it. */

@@ -68,22 +68,23 @@ def much_evidence(db: sqlite3.Connection, more_calls_than: int) -> list[Evidence
 @dataclass(frozen=True)
 class Kept:
     mark: str
+    """Of the evidence."""
     body: bytes
 
 
-def keep(db: sqlite3.Connection, site_id: int, kept: Kept) -> None:
+def keep(db: sqlite3.Connection, site_id: int, what: str, kept: Kept) -> None:
     db.execute(
-        "INSERT INTO evaluation (site_id, mark, body, made_us) VALUES (?, ?, ?, ?) "
-        "ON CONFLICT (site_id) DO UPDATE SET mark = excluded.mark, body = excluded.body, made_us = excluded.made_us",
-        (site_id, kept.mark, kept.body, now_us()),
+        "INSERT INTO computed (site_id, what, mark, body, made_us) VALUES (?, ?, ?, ?, ?) ON CONFLICT (site_id, what) "
+        "DO UPDATE SET mark = excluded.mark, body = excluded.body, made_us = excluded.made_us",
+        (site_id, what, kept.mark, kept.body, now_us()),
     )
 
 
-def kept_mark(db: sqlite3.Connection, site_id: int) -> str | None:
-    row = db.execute("SELECT mark FROM evaluation WHERE site_id = ?", (site_id,)).fetchone()
+def kept_mark(db: sqlite3.Connection, site_id: int, what: str) -> str | None:
+    row = db.execute("SELECT mark FROM computed WHERE site_id = ? AND what = ?", (site_id, what)).fetchone()
     return row["mark"] if row else None
 
 
-def kept_of(db: sqlite3.Connection, site_id: int) -> Kept | None:
-    row = db.execute("SELECT mark, body FROM evaluation WHERE site_id = ?", (site_id,)).fetchone()
+def kept_of(db: sqlite3.Connection, site_id: int, what: str) -> Kept | None:
+    row = db.execute("SELECT mark, body FROM computed WHERE site_id = ? AND what = ?", (site_id, what)).fetchone()
     return Kept(row["mark"], row["body"]) if row else None
