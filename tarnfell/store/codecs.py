@@ -62,8 +62,8 @@ def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
 def run_counts(db: sqlite3.Connection, engagement_id: int) -> dict[str, tuple[int, int]]:
     """By codec: runs of this engagement that are done, and those of them still to be judged again."""
     rows = db.execute(
-        "SELECT r.codec, count(*), sum(r.stale) FROM run_job r JOIN site s ON s.id = r.site_id "
-        "WHERE s.engagement_id = ? AND r.state = 'done' GROUP BY r.codec",
+        "SELECT t.codec, sum(done), sum(stale) FROM codec_tally t JOIN site s ON s.id = t.site_id "
+        "WHERE s.engagement_id = ? GROUP BY t.codec",
         (engagement_id,),
     )
     return {row[0]: (int(row[1]), int(row[2])) for row in rows}

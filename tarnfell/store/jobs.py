@@ -145,6 +145,13 @@ def newest_of_kind(db: sqlite3.Connection, site_id: int, kind: Name, limit: int)
     return [_job(row) for row in rows]
 
 
+def newest_done(db: sqlite3.Connection, probe_id: int, kind: Name) -> Job | None:
+    rows = db.execute(
+        f"{_JOB} WHERE probe_id = ? AND state = 'done' AND kind = ? ORDER BY id DESC LIMIT 1", (probe_id, kind)
+    )
+    return next(map(_job, rows), None)
+
+
 def newest_with(db: sqlite3.Connection, probe_id: int, kind: Name, limit: int) -> list[Job]:
     """As ``newest_of_kind``, of one probe."""
     rows = db.execute(f"{_JOB} WHERE probe_id = ? AND kind = ? ORDER BY id DESC LIMIT ?", (probe_id, kind, limit))
@@ -186,9 +193,9 @@ def loads_begun(db: sqlite3.Connection, site_id: int, from_us: int, until_us: in
     """When runs, fills and packet loads that somebody asked for began, without what a watch does by itself: the first
     of each stretch of so many microseconds, in the order of time."""
     rows = db.execute(
-        "SELECT min(begun_us) FROM job LEFT JOIN run ON run.id = job.id "
-        "WHERE site_id = ? AND kind IN ('calls', 'fill', 'flow') AND begun_us >= ? AND begun_us < ? "
-        "AND coalesce(run.purpose, 'placed') = 'placed' GROUP BY begun_us / ? ORDER BY 1",
+        "SELECT min(begun_us) FROM (SELECT begun_us FROM job WHERE site_id = ?1 AND placed = 1 UNION ALL "
+        "SELECT begun_us FROM job WHERE site_id = ?1 AND kind IN ('fill', 'flow')) "
+        "WHERE begun_us >= ?2 AND begun_us < ?3 GROUP BY begun_us / ?4 ORDER BY 1",
         (site_id, from_us, until_us, each_us),
     )
     return [row[0] for row in rows]

@@ -31,7 +31,7 @@ _LEFT = (
 """Of the installation, of a moment, or a key to something."""
 _SHARED = ("user", "far_end")
 """Of the installation, and part of an engagement where it names them."""
-_COUNTED = ("run_tally", "watch_tally")
+_COUNTED = ("run_tally", "codec_tally", "watch_tally")
 """By the database itself, as rows come in."""
 _NAMED: tuple[tuple[Shelf, str, tuple[str, ...]], ...] = (
     (IMPORTS, "imported", ("sha256",)),

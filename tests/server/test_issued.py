@@ -8,9 +8,11 @@ import io
 import json
 import re
 import shutil
+import sqlite3
 import subprocess
 from contextlib import closing
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -24,9 +26,13 @@ from tarnfell.store import letters
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.files import ISSUED
+from tarnfell.store.sites import Site
 from tarnfell.store.targets import MailServer, keep_mail_server
 from tarnfell.work.evidence import computed
 from tarnfell.work.issuing import dataset
+from tarnfell.work.issuing import issue as issue_module
+from tarnfell.work.issuing.dataset import data_set
+from tarnfell.work.issuing.documents import make_next
 from tarnfell.work.issuing.issue import make_issued_pdf
 from tarnfell.work.outbox import mail
 from tarnfell.work.outbox.deliver import Sending, deliver_next
@@ -133,6 +139,84 @@ def test_a_report_is_not_issued_while_evidence_is_being_judged(house: House, mon
     assert house.person.get("/api/sites/pier/reports").json["behind"] is True
     loop.evaluate(connect(house.folder))
     assert house.issue()["number"].endswith("-0001")
+
+
+def test_a_report_is_issued_by_the_clerk_once_however_often_it_is_asked_for(house: House) -> None:
+    measure(house)
+    asked = [change(house, "POST", "/api/sites/pier/report/issue", {}).json["issuing"] for _ in "12"]
+    assert asked[0]["id"] == asked[1]["id"]
+    assert (asked[0]["state"], asked[0]["held_up"]) == ("waiting", True)
+    assert "clerk is not at work" in asked[0]["words"]
+    task, db = f"/api/documents/{asked[0]['id']}", connect(house.folder)
+    assert house.person.get(f"{task}/file").status_code == 409
+    assert make_next(db, house.folder)
+    assert not make_next(db, house.folder)
+    shown = house.person.get("/api/sites/pier/reports").json
+    assert (len(shown["issued"]), shown["issuing"]) == (1, None)
+    assert shown["issued"][0]["issued_by"] == "Tess Ter"
+    assert house.person.get(task).json["bytes"] == len(page(house, shown["issued"][0]))
+    kept = house.person.get(f"{task}/file")
+    assert (kept.data, kept.mimetype) == (page(house, shown["issued"][0]), "text/html")
+    assert "pier-issued.html" in kept.headers["Content-Disposition"]
+    # The same is issued again by who asks again.
+    assert house.issue()["number"].endswith("-0002")
+
+
+@pytest.mark.parametrize("what", ["evidence", "draft"])
+def test_what_says_something_else_by_its_turn_is_not_issued(house: House, what: str) -> None:
+    measure(house)
+    assert change(house, "POST", "/api/sites/pier/report/issue", {}).status_code == 200
+    if what == "evidence":
+        measure(house)
+    else:
+        change(house, "PUT", "/api/sites/pier/report/draft", {"summary": "Another.", "note": ""})
+    assert make_next(connect(house.folder), house.folder)
+    shown = house.person.get("/api/sites/pier/reports").json
+    assert (shown["issued"], shown["issuing"]["state"]) == ([], "failed")
+    assert "changed before its turn came" in shown["issuing"]["words"]
+    assert house.issue()["number"].endswith("-0001")
+
+
+def test_evidence_that_comes_while_it_is_written_down_does_not_part_page_and_calls(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    measure(house)
+    change(house, "POST", "/api/sites/pier/report/issue", {})
+
+    def meanwhile(db: sqlite3.Connection, site: Site) -> bytes:
+        table = data_set(db, site)
+        measure(house)
+        return table
+
+    monkeypatch.setattr(issue_module, "data_set", meanwhile)
+    assert make_next(connect(house.folder), house.folder)
+    shown = house.person.get("/api/sites/pier/reports").json
+    assert (shown["issued"], shown["issuing"]["state"]) == ([], "failed")
+
+
+def test_a_clerk_that_is_killed_before_it_has_issued_issues_once_when_it_is_back(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    measure(house)
+    change(house, "POST", "/api/sites/pier/report/issue", {})
+    db = connect(house.folder)
+
+    class Killed(BaseException):
+        pass
+
+    def killed(*_: object) -> None:
+        raise Killed
+
+    for where in ("render_html", "tasks"):
+        with monkeypatch.context() as dying:
+            dying.setattr(issue_module, where, killed if where == "render_html" else SimpleNamespace(finish=killed))
+            with pytest.raises(Killed):
+                make_next(db, house.folder)
+        shown = house.person.get("/api/sites/pier/reports").json
+        assert (shown["issued"], shown["issuing"]["state"]) == ([], "being made")
+    assert make_next(db, house.folder)
+    assert not make_next(db, house.folder)
+    assert [one["number"][-4:] for one in house.person.get("/api/sites/pier/reports").json["issued"]] == ["0001"]
 
 
 def test_what_the_consultant_writes_stands_in_it(house: House) -> None:

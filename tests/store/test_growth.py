@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from tarnfell.core.rates import MAX_CALL_S
-from tarnfell.store import browsers, calls, cells, evidence, jobs, probes, runs, today, watches
+from tarnfell.store import browsers, calls, cells, codecs, evidence, jobs, probes, runs, today, watches
 from tarnfell.store import db as database
 from tarnfell.store.cells import CELL_US, Cell
 from tarnfell.store.db import open_database
@@ -60,6 +60,7 @@ OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
     "the start page, for what runs": lambda db: today.open_jobs(db, 1, 12),
     "the start page, for what ended": lambda db: today.ended_since(db, 1, NOW_US - DAY_US),
     "each page of a site, for its evidence": lambda db: evidence.evidence_of(db, 1),
+    "the values of codecs, for runs judged by them": lambda db: codecs.run_counts(db, 1),
     "each page of a site, for its open runs": lambda db: runs.open_runs(db, 1),
     "the load, for open fills": lambda db: jobs.open_of_kind(db, 1, "fill"),
     "the site, for calls of browsers": lambda db: browsers.not_counted(db, 1),
@@ -165,7 +166,24 @@ def test_runs_of_before_the_tally_are_counted_in_it(tmp_path: Path, monkeypatch:
         add_run(db, state, NOW_US, judged_us=judged_us)
     db.close()
     monkeypatch.undo()
-    assert tally(open_database(tmp_path)) == [(1, 6, 1, 1)]
+    db = open_database(tmp_path)
+    assert tally(db) == [(1, 6, 1, 1)]
+    assert codecs.run_counts(db, 1) == {"g711a": (2, 0)}
+
+
+def test_runs_are_counted_by_codec_as_they_end_and_as_they_wait_to_be_judged_again(db: sqlite3.Connection) -> None:
+    assert codecs.run_counts(db, 1) == {}
+    first, second = add_run(db, "done", NOW_US), add_run(db, "running", NOW_US)
+    add_run(db, "failed", NOW_US)
+    assert codecs.run_counts(db, 1) == {"g711a": (1, 0)}
+    db.execute("UPDATE run SET stale = 1")
+    assert codecs.run_counts(db, 1) == {"g711a": (1, 1)}
+    db.execute("UPDATE job SET state = 'done' WHERE id = ?", (second,))
+    assert codecs.run_counts(db, 1) == {"g711a": (2, 2)}
+    db.execute("UPDATE run SET stale = 0 WHERE id = ?", (first,))
+    db.execute("UPDATE run SET stale = 0 WHERE id = ?", (first,))
+    assert codecs.run_counts(db, 1) == {"g711a": (2, 1)}
+    assert codecs.run_counts(db, 2) == {}
 
 
 def test_a_run_that_is_judged_anew_makes_the_evidence_other_evidence(db: sqlite3.Connection) -> None:

@@ -16,7 +16,7 @@ import pytest
 
 from tarnfell.core.verdict.decisions import Decision
 from tarnfell.store import db as database
-from tarnfell.store import jobs, people, places, plans, probes, runs, sites, tasks
+from tarnfell.store import evidence, jobs, people, places, plans, probes, runs, sites, tasks
 from tarnfell.store.brands import Brand, brand_of
 from tarnfell.store.browsers import socket_waits, way_of
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
@@ -218,6 +218,24 @@ def test_data_of_the_first_release_comes_along(tmp_path: Path, monkeypatch: pyte
     assert db.execute("PRAGMA foreign_keys").fetchone()[0] == 1
     with pytest.raises(sqlite3.IntegrityError):
         db.execute("DELETE FROM far_end WHERE id = 7")
+
+
+def test_an_evaluation_that_was_kept_is_kept_on(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Else every site with much evidence would be evaluated anew after an upgrade, in whatever request came first."""
+    steps = database._steps()
+    monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 54})
+    db = open_database(tmp_path)
+    db.executescript(
+        "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
+        "INSERT INTO site (id, engagement_id, slug, name, time_zone, needed_calls, codec, ptime_ms, created_us) "
+        "VALUES (1, 1, 'pier', 'Pier', 'UTC', 2, 'g711a', 20, 5);"
+        "INSERT INTO evaluation VALUES (1, 'mark', CAST('{}' AS BLOB), 7);"
+    )
+    db.close()
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    db = open_database(tmp_path)
+    assert evidence.kept_of(db, 1, "evaluation") == evidence.Kept("mark", b"{}")
+    assert evidence.kept_of(db, 1, "measured") is None
 
 
 def test_a_step_that_leaves_a_pointer_to_nothing_is_taken_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -37,22 +37,31 @@ class DayPart:
     worst_us: int | None
 
 
-def parts_of(start_us: Ints, sent: Ints, lost: Ints, p50_ms: Floats, p95_ms: Floats, zone: ZoneInfo) -> list[DayPart]:
-    """Of one place, by its stretches of ten minutes; those without samples in them are left out. All of shape
-    (stretches,), delays NaN where nothing was answered."""
-    days, minutes = day_and_minute(start_us, zone)
-    weekend = weekday(days) >= SATURDAY
-    hours = [begin for _, begin in BEGINS]
-    part = np.searchsorted(np.array(hours), minutes // 60, side="right") - 1
-    told = []
-    for of_weekend in (False, True):
-        for number, (name, from_hour) in enumerate(BEGINS):
-            own: Flags = (weekend == of_weekend) & (part == number) & (sent > 0)
+class Parts:
+    """Stretches of ten minutes, shape (stretches,), told apart by the part of the day that they lie in."""
+
+    def __init__(self, start_us: Ints, zone: ZoneInfo) -> None:
+        days, minutes = day_and_minute(start_us, zone)
+        weekend = weekday(days) >= SATURDAY
+        hours = [begin for _, begin in BEGINS]
+        part = np.searchsorted(np.array(hours), minutes // 60, side="right") - 1
+        self._start_us = start_us
+        self._each: list[tuple[Name, int, bool, Flags]] = [
+            (name, from_hour, of_weekend, (weekend == of_weekend) & (part == number))
+            for of_weekend in (False, True)
+            for number, (name, from_hour) in enumerate(BEGINS)
+        ]
+
+    def of(self, sent: Ints, lost: Ints, p50_ms: Floats, p95_ms: Floats) -> list[DayPart]:
+        """Of one place, by what it answered in each stretch; those without samples in them are left out. All of shape
+        (stretches,), delays NaN where nothing was answered."""
+        told = []
+        for name, from_hour, weekend, lies in self._each:
+            own = lies & (sent > 0)
             if own.any():
-                told.append(
-                    _part(name, from_hour, of_weekend, start_us[own], sent[own], lost[own], p50_ms[own], p95_ms[own])
-                )
-    return told
+                given = self._start_us[own], sent[own], lost[own], p50_ms[own], p95_ms[own]
+                told.append(_part(name, from_hour, weekend, *given))
+        return told
 
 
 def _part(

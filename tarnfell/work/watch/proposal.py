@@ -12,7 +12,6 @@ from tarnfell.wire.kinds.fields import read
 from tarnfell.wire.kinds.watch import MAX_ECHOES, EchoTarget
 from tarnfell.wire.stamp import AUTHENTICATED_BYTES
 
-LOOKED_AT = 12
 LARGE_EVERY = 5
 LARGE_BYTES = 1400
 SMALL_BYTES = 64
@@ -24,7 +23,7 @@ def proposed(db: sqlite3.Connection, site_id: int, probe_id: int) -> tuple[EchoT
     """Gateway, provider's edge and addresses outside: by hand where the check's wishes name them, else as the newest
     check of this probe found them."""
     wish = check_store.wish_of(db, site_id)
-    found = _newest(db, site_id, probe_id)
+    found = _newest(db, probe_id)
     edge = wish.edge or (found.edge if found and found.edge else "")
     outside = wish.outside or tuple(one.address for one in found.echoes if one.role == "outside") if found else ()
     places = [EchoTarget("gateway", wish.gateway)]
@@ -33,8 +32,6 @@ def proposed(db: sqlite3.Connection, site_id: int, probe_id: int) -> tuple[EchoT
     return tuple(places[:MAX_ECHOES])
 
 
-def _newest(db: sqlite3.Connection, site_id: int, probe_id: int) -> CheckResult | None:
-    for job in job_store.newest_of_kind(db, site_id, "check", LOOKED_AT):
-        if job.probe_id == probe_id and job.state == "done" and job.result:
-            return read(CheckResult, job.result)
-    return None
+def _newest(db: sqlite3.Connection, probe_id: int) -> CheckResult | None:
+    job = job_store.newest_done(db, probe_id, "check")
+    return read(CheckResult, job.result) if job and job.result else None

@@ -14,7 +14,7 @@ from tarnfell.core.causes import LegName
 from tarnfell.core.days.depths import moments_mos
 from tarnfell.core.days.legs import leg_stretches, told_apart
 from tarnfell.core.days.local import day_and_minute, day_name
-from tarnfell.core.days.parts import DayPart, parts_of
+from tarnfell.core.days.parts import DayPart, Parts
 from tarnfell.core.days.rounds import Floats, Ints
 from tarnfell.core.legs import Role
 from tarnfell.core.verdict.moments import CELLS_A_DAY
@@ -86,12 +86,11 @@ def newest(db: sqlite3.Connection, watch_id: int, reading: WatchReading, days: i
 
 def compared(found: TenMinutes, reading: WatchReading, zone: ZoneInfo) -> list[PlaceParts]:
     """All places."""
-    told = []
+    told, parts = [], Parts(found.start_us, zone)
     for number, place in enumerate(reading.places):
         figures = found.figures[:, number]
         p50, p95 = cells.rtt_ms(figures[:, P50]), cells.rtt_ms(figures[:, P95])
-        parts = parts_of(found.start_us, figures[:, SENT], figures[:, LOST], p50, p95, zone)
-        told.append(PlaceParts(place.role, place.name, parts))
+        told.append(PlaceParts(place.role, place.name, parts.of(figures[:, SENT], figures[:, LOST], p50, p95)))
     return told
 
 
