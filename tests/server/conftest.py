@@ -72,6 +72,16 @@ class House:
         assert answer.status_code == 200, answer.text
         return answer.json["job"]
 
+    def document(self, path: str) -> Any:
+        """The file of a document that is asked for by this path, made by the clerk."""
+        asked = self.post(path, {})
+        assert asked.status_code == 200, asked.text
+        db = connect(self.folder)
+        while make_next(db, self.folder):
+            pass
+        db.close()
+        return self.person.get(f"/api/documents/{asked.json['id']}/file")
+
     def issue(self) -> dict[str, Any]:
         """The report of the site asked for and issued by the clerk."""
         answer = self.post("/api/sites/pier/report/issue", {})

@@ -53,9 +53,10 @@ def offered(house: House, body: bytes) -> bool:
         calls = house.person.get("/api/runs/1/calls")
         assert calls.status_code == 200
         first = calls.json["calls"][0]["id"]
-        for page in (f"calls/{first}", f"calls/{first}/up.csv", "runs/1/calls.csv", "runs/1/run.pcap", "sites/pier"):
+        for page in (f"calls/{first}", f"calls/{first}/up.csv", "runs/1/calls.csv", "sites/pier"):
             told = house.person.get(f"/api/{page}")
             assert told.status_code in (200, 404, 409), (page, told.text)
+        assert house.document("/api/runs/1/capture").status_code == 200
         with writing(db):
             db.execute("DELETE FROM direction")
             db.execute("DELETE FROM call")

@@ -96,16 +96,36 @@ def test_a_run_opens_as_a_capture_and_reads_back_the_same(house: House) -> None:
     run = house.place(calls=2).json["id"]
     house.heartbeat()
     house.deliver(run, record_file(lost=tuple(range(30, 35))))
-    answer = house.person.get(f"/api/runs/{run}/run.pcap")
+    answer = house.document(f"/api/runs/{run}/capture")
+    assert answer.mimetype == "application/vnd.tcpdump.pcap"
+    assert f"run{run}.pcap" in answer.headers["Content-Disposition"]
     first = next(iter(dpkt.pcap.Reader(io.BytesIO(answer.data))))[1]
     packet = dpkt.ip.IP(first)
     assert (packet.tos >> 2, packet.ttl, packet.len) == (46, 60, len(first))
     assert packet.data.ulen == 8 + 12 + 160
+    times = [at for at, _ in dpkt.pcap.Reader(io.BytesIO(answer.data))]
+    assert times == sorted(times)
     streams = find_streams(io.BytesIO(answer.data)).streams
     assert len(streams) == 4
     lost = [judge(s.trace, criterion_for(find_codec("g711a"), 20)).metrics.lost for s in streams]
     assert sorted(lost) == [0, 0, 0, 5]
     assert {s.codec for s in streams} == {"g711a"}
+
+
+def test_of_a_site_the_capture_that_was_asked_for_last_is_kept(house: House) -> None:
+    """They are large. The same one again is not made again."""
+    tasks = []
+    for _ in "12":
+        run = house.place(calls=2).json["id"]
+        house.heartbeat()
+        house.deliver(run, record_file())
+        tasks.append(house.document(f"/api/runs/{run}/capture").request.path)
+    assert [house.person.get(task).status_code for task in tasks] == [404, 200]
+    assert len(list((house.folder / "made").iterdir())) == 1
+    assert house.document(f"/api/runs/{run}/capture").request.path == tasks[1]
+    next((house.folder / "made").iterdir()).unlink()
+    assert house.person.get(tasks[1]).status_code == 410
+    assert house.document(f"/api/runs/{run}/capture").status_code == 200
 
 
 def change(house: House, number: int, **said: Any) -> Any:

@@ -396,20 +396,10 @@ def rows_of(body: bytes) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(body.decode())))
 
 
-def call_table(house: House) -> Any:
-    """As the clerk makes it."""
-    asked = change(house, "POST", "/api/sites/pier/report/csv", {}).json
-    with closing(connect(house.folder)) as db:
-        loop.make(db, set())
-    file = house.person.get(f"/api/documents/{asked['id']}/file")
-    assert file.mimetype == "text/csv"
-    return file
-
-
 def test_the_calls_it_rests_on_are_kept_with_it(house: House) -> None:
     measure(house)
-    draft = call_table(house)
-    assert draft.headers["Content-Disposition"].endswith('"pier-calls.csv"')
+    draft = house.document("/api/sites/pier/report/csv")
+    assert draft.headers["Content-Disposition"].endswith("pier-calls.csv")
     rows = rows_of(draft.data)
     assert [(r["run"], r["call"], r["direction"]) for r in rows] == [
         ("1", "1", "down"), ("1", "1", "up"), ("1", "2", "down"), ("1", "2", "up"),
@@ -426,7 +416,7 @@ def test_the_calls_it_rests_on_are_kept_with_it(house: House) -> None:
     kept = page(house, one, "json"), house.person.get(f"/api/issued/{one['id']}/calls.csv").data
     assert kept[1] == draft.data
     measure(house)
-    assert len(rows_of(call_table(house).data)) == 8
+    assert len(rows_of(house.document("/api/sites/pier/report/csv").data)) == 8
     assert house.person.get(f"/api/issued/{one['id']}/calls.csv").data == draft.data
     found = change(house, "POST", "/api/issued/verify", {"sha256": hashlib.sha256(draft.data).hexdigest()}).json
     assert (found["number"], "unchanged" in found["says"]) == (one["number"], True)
@@ -437,10 +427,12 @@ def test_calls_that_do_not_count_say_why(house: House, monkeypatch: pytest.Monke
     for room in (facts, readings):
         monkeypatch.setattr(room, "MIN_CALL_S", 3.0)
     monkeypatch.setattr(dataset, "MIN_CALL_S", 3.0)
-    assert {r["counts"] for r in rows_of(call_table(house).data)} == {"no: shorter than 3 s"}
+    assert {r["counts"] for r in rows_of(house.document("/api/sites/pier/report/csv").data)} == {"no: shorter than 3 s"}
     with closing(connect(house.folder)) as db:
         db.execute("UPDATE run SET tainted = 1, judged_us = judged_us + 1")
-    assert {r["counts"] for r in rows_of(call_table(house).data)} == {"no: spoiled by an end’s own machine"}
+    assert {r["counts"] for r in rows_of(house.document("/api/sites/pier/report/csv").data)} == {
+        "no: spoiled by an end’s own machine"
+    }
 
 
 def test_what_ends_say_cannot_run_in_a_spreadsheet(house: House) -> None:
@@ -449,7 +441,7 @@ def test_what_ends_say_cannot_run_in_a_spreadsheet(house: House) -> None:
     house.heartbeat()
     reason = {"reason": "=HYPERLINK(0)", "code": "unreachable"}
     assert house.probe("POST", f"/api/probe/jobs/{run}/failure", json=reason).status_code == 200
-    rows = rows_of(call_table(house).data)
+    rows = rows_of(house.document("/api/sites/pier/report/csv").data)
     assert {(r["outcome"], r["reason"]) for r in rows} == {("not placed", "'=HYPERLINK(0)")}
     assert {(r["counts"], r["within_bounds"], r["mos"]) for r in rows} == {("yes", "no", "")}
 

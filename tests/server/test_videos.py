@@ -231,7 +231,7 @@ def test_a_one_way_run_tells_of_its_way_and_is_no_call(house: House) -> None:
 def test_a_capture_of_the_run_holds_its_video(house: House) -> None:
     run_id = taken(house, seconds=4, video=VIDEO)
     deliver(house, run_id, upload(lost_up=(10, 11)))
-    found = find_streams(io.BytesIO(house.person.get(f"/api/runs/{run_id}/run.pcap").data))
+    found = find_streams(io.BytesIO(house.document(f"/api/runs/{run_id}/capture").data))
     by_type = sorted((s.payload_type, len(s.trace)) for s in found.streams)
     count = find_profile("360p").packets_in(100)
     assert by_type == [(8, 200)] * 4 + [(96, count)] * 4

@@ -134,7 +134,13 @@ def test_one_of_another_version_or_damaged_is_computed_anew(
     clerk(house)
     db = connect(house.folder)
     db.execute("UPDATE computed SET body = CAST('{\"verdict\": 3}' AS BLOB)")
+    with monkeypatch.context() as at_rest:
+        at_rest.setattr(EVALUATIONS, "compute", never)
+        assert evidence(house) == (0, True)
+    EVALUATIONS.forget()
+    assert EVALUATIONS.follow(db)
     assert evidence(house) == (2, False)
+    assert not EVALUATIONS.follow(db)
     monkeypatch.setattr(computed, "__version__", "another")
     assert EVALUATIONS.follow(db)
     assert not EVALUATIONS.follow(db)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from mimetypes import guess_type
+from pathlib import Path
 
-from flask import Blueprint, Response, current_app, g
+from flask import Blueprint, Response, current_app, g, send_file
 
 from tarnfell.server.access import require_task
 from tarnfell.server.http.api import Problem, endpoint
@@ -16,6 +16,12 @@ from tarnfell.work.issuing.documents import file_name, shelf_of
 
 blueprint = Blueprint("documents", __name__)
 
+MIMETYPES = {
+    ".pdf": "application/pdf",
+    ".csv": "text/csv",
+    ".html": "text/html",
+    ".pcap": "application/vnd.tcpdump.pcap",
+}
 WORDS = {
     "waiting": "Waiting for its turn.",
     "being made": "Being made.",
@@ -32,17 +38,16 @@ def show_document(task_id: int) -> DocumentView:
 
 @endpoint(blueprint, "GET", "/api/documents/<int:task_id>/file", produces="*/*")
 def document_file(task_id: int) -> Response:
-    """The document: a PDF, a table as CSV, or the page of an issued report."""
+    """The document: a PDF, a table as CSV, a capture, or the page of an issued report."""
     task = require_task(task_id)
     if task.sha256 is None:
         raise Problem(409, f"The document is not ready: {document_view(task).words}")
-    body = shelf_of(task).read(folder_of(g.db), task.sha256)
-    if body is None:
-        raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.")
     name = file_name(g.db, task)
-    response = Response(body, mimetype=guess_type(name)[0])
-    response.headers["Content-Disposition"] = f'attachment; filename="{name}"'
-    return response
+    try:
+        file = shelf_of(task).place(folder_of(g.db), task.sha256).open("rb")
+    except FileNotFoundError:
+        raise Problem(410, "The document's file is missing from the server's data folder. Ask for it again.") from None
+    return send_file(file, MIMETYPES[Path(name).suffix], as_attachment=True, download_name=name)
 
 
 def document_view(task: Task) -> DocumentView:

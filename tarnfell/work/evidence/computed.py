@@ -1,7 +1,8 @@
 """What is computed from all evidence of a site, once for each state of its evidence and its brief.
 
 Of little evidence it is computed where it is asked for. Of much that takes longer than anybody should wait for, so the
-clerk computes it and keeps the outcome; until it has, whoever asks is given the one before, and told that it is behind.
+clerk computes it and keeps the outcome. Until it has, whoever asks is given the one before, or that of no evidence if
+none was kept (the site was just moved here, or the form is another release's), and told that it is behind.
 """
 
 from __future__ import annotations
@@ -36,7 +37,7 @@ T = TypeVar("T")
 class Computed(Generic[T]):
     """One kind of outcome, by the ``what`` under which it is kept; ``form`` is a type that JSON can hold.
 
-    ``beside`` gives what else it is made of that is no evidence, such as names.
+    ``nothing`` gives the outcome of no evidence; ``beside`` what it is made of that is no evidence, such as names.
     """
 
     def __init__(
@@ -44,23 +45,22 @@ class Computed(Generic[T]):
         what: str,
         form: type[T],
         compute: Callable[[sqlite3.Connection, Site], T],
+        nothing: Callable[[Site], T],
         beside: Callable[[sqlite3.Connection, Site], object] | None = None,
     ) -> None:
         self.what, self.form = what, TypeAdapter(form)
-        self.compute, self._beside = compute, beside
+        self.compute, self._nothing, self._beside = compute, nothing, beside
         self._in_memory: dict[tuple[str, int], tuple[str, T]] = {}
+        self._read: dict[tuple[str, int], str] = {}
         self._lock = threading.Lock()
 
     def lately(self, db: sqlite3.Connection, site: Site) -> tuple[T, bool]:
-        """As the evidence and the brief are now, or as they lately were; and whether it is behind them.
-
-        Computes for long only where nothing is kept.
-        """
+        """As the evidence and the brief are now, or as they lately were; and whether it is behind them."""
         evidence = evidence_store.evidence_of(db, site.id)
         mark = self._mark(db, site, evidence)
         known = self._known(db, site.id, mark)
         if known is None and evidence.calls > CALLS_AT_ONCE:
-            known = self._fetched(db, site.id)
+            known = self._fetched(db, site.id) or ("", self._nothing(site))
         if known is None:
             known = mark, self.compute(db, site)
             self.remember(db, site.id, *known)
@@ -84,7 +84,8 @@ class Computed(Generic[T]):
         """Compute it for a site with much evidence of which what is kept is behind. Whether there was one."""
         for evidence in evidence_store.much_evidence(db, CALLS_AT_ONCE):
             site = site_store.site_by_id(db, evidence.site_id)
-            if evidence_store.kept_mark(db, site.id, self.what) != self._mark(db, site, evidence):
+            mark = self._mark(db, site, evidence)
+            if evidence_store.kept_mark(db, site.id, self.what) != mark or not self._can_be_read(db, site.id, mark):
                 self.now(db, site)
                 return True
         return False
@@ -111,6 +112,7 @@ class Computed(Generic[T]):
         """As a process that has just begun."""
         with self._lock:
             self._in_memory.clear()
+            self._read.clear()
 
     def _mark(self, db: sqlite3.Connection, site: Site, evidence: Evidence) -> str:
         return mark_of(site, evidence, *((self._beside(db, site),) if self._beside else ()))
@@ -122,6 +124,15 @@ class Computed(Generic[T]):
             return remembered
         return self._fetched(db, site_id) if evidence_store.kept_mark(db, site_id, self.what) == mark else None
 
+    def _can_be_read(self, db: sqlite3.Connection, site_id: int, mark: str) -> bool:
+        """What is kept; looked at once."""
+        key = _key(db, site_id)
+        if self._read.get(key) != mark:
+            if self._fetched(db, site_id) is None:
+                return False
+            self._read[key] = mark
+        return True
+
     def _fetched(self, db: sqlite3.Connection, site_id: int) -> tuple[str, T] | None:
         kept = evidence_store.kept_of(db, site_id, self.what)
         if kept is None:
@@ -132,7 +143,7 @@ class Computed(Generic[T]):
         try:
             found = self.form.validate_json(kept.body)
         except ValidationError:
-            log.warning("the kept %s of site %s is of another version; it is computed anew", self.what, site_id)
+            log.warning("the kept %s of site %s is of another version; the clerk computes it anew", self.what, site_id)
             return None
         self.remember(db, site_id, kept.mark, found)
         return kept.mark, found

@@ -29,7 +29,7 @@ def evaluate_now(db: sqlite3.Connection, site: Site) -> Evaluation:
     return evaluate_site(facts.calls, site.brief, facts.video, facts.aside, facts.fills, facts.told, facts.watches)
 
 
-EVALUATIONS = Computed("evaluation", Evaluation, evaluate_now)
+EVALUATIONS = Computed("evaluation", Evaluation, evaluate_now, lambda site: evaluate_site([], site.brief))
 
 
 def evaluate(db: sqlite3.Connection, site: Site) -> Evaluated:

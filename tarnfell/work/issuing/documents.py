@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import logging
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
+from tarnfell import __version__
 from tarnfell.report.engagement import engagement_html
 from tarnfell.report.evidence import evidence_pdf
 from tarnfell.report.render import pdf_of, render_pdf
 from tarnfell.store import engagements as engagement_store
+from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import tasks
 from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.files import ISSUED, MADE, Shelf
+from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import MAX_TRIES, Task
 from tarnfell.work.evidence.evaluations import evaluate_to_date
@@ -24,10 +27,12 @@ from tarnfell.work.issuing.engagement import engagement_mark, report_of_engageme
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.issue import ISSUE, NotYet, issue_asked
 from tarnfell.work.issuing.report import report_mark, report_to_date
+from tarnfell.work.issuing.run_capture import capture_of
 
 REPORT_PDF = "report as PDF"
 CALLS_CSV = "calls as CSV"
 ENGAGEMENT_PDF = "report of all sites as PDF"
+CAPTURE = "packets of a run"
 EVIDENCE_PDF = "evidence of "
 """And which fault's: sheets of several are documents beside each other."""
 NOT_MADE = "It could not be made; the server's log says why. Ask for it again once that is mended."
@@ -65,6 +70,11 @@ def ask_for_evidence(db: sqlite3.Connection, site: Site, fault: Fault, by: int |
     return tasks.ask(db, kind, fault_mark(db, fault), by, site_id=site.id)
 
 
+def ask_for_capture(db: sqlite3.Connection, data: Path, run: Run, by: int | None) -> Task:
+    """The packets of a run. Of each site the one asked for last is kept: they are large."""
+    return _asked(db, data, lambda: tasks.ask(db, CAPTURE, f"{run.id} {__version__}", by, site_id=run.site_id))
+
+
 def make_next(db: sqlite3.Connection, data: Path) -> bool:
     """Make the document that has waited longest. Whether there was one.
 
@@ -96,13 +106,12 @@ def _make(db: sqlite3.Connection, data: Path, task: Task) -> None:
     if task.kind == ISSUE:
         issue_asked(db, data, task)
         return
-    body = _made(db, task)
-    sha256 = MADE.keep(data, [body])
+    sha256 = MADE.keep(data, _made(db, task))
     with writing(db):
         unnamed = tasks.finish(db, task, sha256)
     for one in unnamed:
         MADE.drop(data, one)
-    log.info("%s of %s made, %d bytes", task.kind, name_of(db, task), len(body))
+    log.info("%s of %s made, %d bytes", task.kind, name_of(db, task), MADE.place(data, sha256).stat().st_size)
 
 
 def shelf_of(task: Task) -> Shelf:
@@ -114,6 +123,8 @@ def file_name(db: sqlite3.Connection, task: Task) -> str:
     """That it is saved under."""
     if task.kind == ISSUE:
         return f"{name_of(db, task)}-issued.html"
+    if task.kind == CAPTURE:
+        return f"run{_run_of(task)}.pcap"
     if task.kind == CALLS_CSV:
         return f"{name_of(db, task)}-calls.csv"
     return f"{name_of(db, task)}-{'evidence' if task.kind.startswith(EVIDENCE_PDF) else 'readiness'}.pdf"
@@ -126,7 +137,17 @@ def name_of(db: sqlite3.Connection, task: Task) -> str:
     return engagement_store.engagement_by_id(db, task.engagement_id or 0).slug
 
 
-def _made(db: sqlite3.Connection, task: Task) -> bytes:
+def _made(db: sqlite3.Connection, task: Task) -> Iterable[bytes]:
+    if task.kind == CAPTURE:
+        return capture_of(db, run_store.run_by_id(db, _run_of(task)))
+    return [_body(db, task)]
+
+
+def _run_of(task: Task) -> int:
+    return int(task.mark.split()[0])
+
+
+def _body(db: sqlite3.Connection, task: Task) -> bytes:
     if task.engagement_id is not None:
         return _engagement_pdf(db, engagement_store.engagement_by_id(db, task.engagement_id))
     if task.kind.startswith(EVIDENCE_PDF):

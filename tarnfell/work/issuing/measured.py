@@ -14,6 +14,7 @@ from tarnfell.core.verdict.facts import Brief, VideoFact
 from tarnfell.core.verdict.fills import FillFact
 from tarnfell.core.verdict.readings import good_picture
 from tarnfell.report.measured import (
+    NOT_MEASURED,
     CheckAnswer,
     CheckFound,
     FillFound,
@@ -51,7 +52,7 @@ def _names(db: sqlite3.Connection, site: Site) -> object:
     return [one.name for one in probes] + [one.name for one in far_ends]
 
 
-MEASURED = Computed("measured", Measured, measured_of, _names)
+MEASURED = Computed("measured", Measured, measured_of, lambda _: NOT_MEASURED, _names)
 
 
 def _checked(db: sqlite3.Connection, site: Site, zone: ZoneInfo) -> CheckFound | None:

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { get, type Model } from "../api/client";
 import { paintMos } from "../charts/depth";
 import { FileLink, Section } from "../ui/controls";
+import { DocumentFile } from "../ui/document-file";
 import { CheckField, SelectField } from "../ui/fields";
 import { clock, fixed, marking, ms, pct } from "../ui/format";
 import { Pager } from "../ui/pager";
@@ -68,7 +69,7 @@ export function Calls({ run }: { run: Run }) {
       aside={
         <span className="flex flex-wrap items-center gap-3">
           open one to follow its packets
-          <FileLink href={`/api/runs/${run.id}/run.pcap`}>Packets, pcap</FileLink>
+          <DocumentFile path={`/api/runs/${run.id}/capture`} words="Packets, pcap" format="pcap" />
           <FileLink href={`/api/runs/${run.id}/calls.csv`}>CSV</FileLink>
           <FileLink href={`/api/runs/${run.id}/calls.json`}>JSON</FileLink>
         </span>

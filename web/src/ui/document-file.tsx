@@ -1,4 +1,4 @@
-// A document, on paper or as a table: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
+// A document, on paper, as a table or as a capture: asked for, made by the clerk in a few seconds, and saved by the browser as soon as it is ready.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, type Model, post } from "../api/client";
@@ -13,7 +13,7 @@ interface Props {
   path: string;
   body?: object;
   words: string;
-  format?: "PDF" | "CSV";
+  format?: "PDF" | "CSV" | "pcap";
 }
 
 export function DocumentFile({ path, body = {}, words, format = "PDF" }: Props) {
