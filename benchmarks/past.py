@@ -43,7 +43,7 @@ def report() -> str:
         for weeks in WEEKS:
             _aged(folder, weeks - 1)
             rows.append((weeks, *_asked(folder)))
-    names = ("start page", "a site", "its watch, seven days", "its runs", "the clerk, four times a second")
+    names = ("start page", "a site", "its watch, seven days", "its runs", "its report", "the clerk, four times a second")
     lines = [
         "## After months",
         "",
@@ -105,7 +105,7 @@ def _asked(folder: Path) -> tuple[int, list[float]]:
     client.post("/api/session", json={"email": USER_EMAIL, "password": PASSWORD})
     paths = (
         "/api/session", "/api/today", "/api/sites/skerry-road", "/api/sites/skerry-road/watch?days=7",
-        "/api/sites/skerry-road/runs",
+        "/api/sites/skerry-road/runs", "/api/sites/skerry-road/report.html",
     )  # fmt: skip
     db = connect(folder)
     loop.evaluate(db)

@@ -5,7 +5,9 @@ set -euo pipefail
 case "${1:-}" in
   run) packages=(libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0) ;;
   # The servers are what a site really meets: the tests ask them as a probe would.
-  test) packages=(chromium chromium-driver iproute2 nftables poppler-utils procps coturn kamailio nginx-light unbound) ;;
+  test) packages=(
+    chromium chromium-driver chromium-headless-shell iproute2 nftables poppler-utils procps coturn kamailio nginx-light unbound
+  ) ;;
   *) echo "usage: $0 run|test" >&2; exit 2 ;;
 esac
 

@@ -15,6 +15,7 @@ from tarnfell.server.alerts import rules
 from tarnfell.server.brief import site_list
 from tarnfell.server.http import app, serve, throttle
 from tarnfell.server.load import imports as server_imports
+from tarnfell.server.load import run_capture
 from tarnfell.store import imports, tasks
 from tarnfell.websocket import serve as sockets
 from tarnfell.wire import browser
@@ -55,6 +56,7 @@ DAY_US = 86_400_000_000
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
         (computed.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),
+        (run_capture.MAX_EXPORTED, 2_000_000, "| a run as a capture | up to 2,000,000 packets"),
         (tasks.MAX_TRIES, 3, "one that ends the clerk is tried three times"),
         (imports.MAX_TRIES, 5, "| an imported file | above 512 KiB it is read by the clerk after it was taken; one"),
         (server_imports.READ_AT_ONCE_BYTES, 512 * KIB, "above 512 KiB it is read by the clerk"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -30,6 +31,7 @@ from tarnfell.demo.scenario import PASSWORD, USER_EMAIL
 from tests.rig import PATIENCE
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
+SHELL = Path(__file__).with_name("headless-shell")
 WAIT_S = 20
 SCRIPT_S = 120
 """What looks at all of a large page takes as long on a machine that does other things as well."""
@@ -42,7 +44,7 @@ def chromium(width: int = 1280, height: int = 800, trusts: Path | None = None) -
     """A browser with an empty profile that asks nothing of the outside. ``trusts``: a certificate that it takes from
     anybody, in the format of PEM."""
     options = Options()
-    options.binary_location = "/usr/bin/chromium"
+    options.binary_location = str(SHELL) if shutil.which("chromium-headless-shell") else "/usr/bin/chromium"
     with tempfile.TemporaryDirectory() as profile:
         for switch in (
             "--headless=new",

@@ -253,7 +253,7 @@ def test_downloads(page: Page, bench: Bench) -> None:
             assert answer.read().startswith(start), address
 
 
-def test_the_report_on_paper_and_its_calls(page: Page, tmp_path: Path) -> None:
+def test_documents_are_made_and_saved(page: Page, tmp_path: Path) -> None:
     """Asked for with one press, made by the clerk, saved by the browser by itself."""
     page.driver.execute_cdp_cmd("Browser.setDownloadBehavior", {"behavior": "allow", "downloadPath": str(tmp_path)})
     page.go("/sites/skerry-road/report")
@@ -264,6 +264,11 @@ def test_the_report_on_paper_and_its_calls(page: Page, tmp_path: Path) -> None:
     page.press("Calls, CSV")
     until(lambda: list(tmp_path.glob("*.csv")), 60)
     assert (tmp_path / "skerry-road-calls.csv").read_bytes().startswith(b"run,call,direction,")
+    run = page.read("/api/sites/skerry-road/runs")["runs"][0]["id"]
+    page.go(f"/runs/{run}")
+    page.press("Packets, pcap")
+    until(lambda: list(tmp_path.glob("*.pcap")), 60)
+    assert (tmp_path / f"run{run}.pcap").read_bytes()[:4] in (b"\xd4\xc3\xb2\xa1", b"\xa1\xb2\xc3\xd4")
 
 
 def test_sign_out(bench: Bench) -> None:
