@@ -43,7 +43,14 @@ def report() -> str:
         for weeks in WEEKS:
             _aged(folder, weeks - 1)
             rows.append((weeks, *_asked(folder)))
-    names = ("start page", "a site", "its watch, seven days", "its runs", "its report", "the clerk, four times a second")
+    names = (
+        "start page",
+        "a site",
+        "its watch, seven days",
+        "its runs",
+        "its report",
+        "the clerk, four times a second",
+    )
     lines = [
         "## After months",
         "",

@@ -40,11 +40,14 @@ _TEXT = "return (document.body?.innerText ?? '').replace(/[\\t\\u00a0]/g, ' ')"
 
 
 @contextmanager
-def chromium(width: int = 1280, height: int = 800, trusts: Path | None = None) -> Iterator[WebDriver]:
+def chromium(
+    width: int = 1280, height: int = 800, trusts: Path | None = None, whole: bool = False
+) -> Iterator[WebDriver]:
     """A browser with an empty profile that asks nothing of the outside. ``trusts``: a certificate that it takes from
-    anybody, in the format of PEM."""
+    anybody, in the format of PEM. ``whole``: one that knows windows, so that a page can be in the background."""
     options = Options()
-    options.binary_location = str(SHELL) if shutil.which("chromium-headless-shell") else "/usr/bin/chromium"
+    shell = shutil.which("chromium-headless-shell") and not whole
+    options.binary_location = str(SHELL) if shell else "/usr/bin/chromium"
     with tempfile.TemporaryDirectory() as profile:
         for switch in (
             "--headless=new",

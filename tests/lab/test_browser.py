@@ -85,9 +85,10 @@ class Desk:
 @contextmanager
 def desk(
     row: Row, folder: Path, host: str = PATH, calls: int = 1, server: str = "site", fill_s: float = 0.0,
-    more: tuple[str, ...] = (), proxied: bool = False,
+    more: tuple[str, ...] = (), proxied: bool = False, whole: bool = False,
 ) -> Iterator[Desk]:  # fmt: skip
-    """``more`` is said to the server besides; ``proxied``: a proxy that speaks TLS is in front of it."""
+    """``more`` is said to the server besides; ``proxied``: a proxy that speaks TLS is in front of it; ``whole``: the
+    browser is (tests/browser/driver.py)."""
     db = open_database(folder / "data")
     set_up(db, host, rig.CONTROL_PORT, rig.KEY)
     site_id, point_id = db.execute("SELECT site_id, id FROM test_point").fetchone()
@@ -101,7 +102,7 @@ def desk(
     serve = ("-m", "tarnfell.cli", "serve", "--data", str(folder / "data"), "--bind", bind, *public, *more)
     with rig.process(*serve, prefix=row.inside(server)):
         row.await_port(server, 8080)
-        with standing_in(row.names["site"]), chromium(390, 844, CERTIFICATE) as driver:
+        with standing_in(row.names["site"]), chromium(390, 844, CERTIFICATE, whole) as driver:
             yield Desk(row, connect(folder / "data"), Page(driver, outside), browser, code)
 
 
@@ -223,7 +224,7 @@ def test_a_far_end_that_goes_away_leaves_what_the_browser_has(row: Row, tmp_path
 def test_a_page_in_the_background_goes_on_and_says_for_how_long(row: Row, tmp_path: Path) -> None:
     with far_end(row, tmp_path), rig.path(tmp_path, PATH, FAR, {}, prefix=row.inside("path")):
         row.await_port("path", rig.CONTROL_PORT)
-        with desk(row, tmp_path) as at:
+        with desk(row, tmp_path, whole=True) as at:
             at.open()
             at.page.press("Start the test")
             at.page.see("Packets are travelling", LONG_S)
