@@ -25,7 +25,7 @@ LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
 WEEK := tests/demo
 IN_TIME := week lines screens checked later stages agents desks ways ends
 ASKED := $(filter-out $(AGENTS),$(wildcard tests/server/test_[a-h]*.py))
-IN_ITS_OWN_TIME := science asked answered others checks
+IN_ITS_OWN_TIME := verdicts science asked answered others checks
 SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 
@@ -39,7 +39,7 @@ demo: setup web
 
 test:
 	$(MAKE) -j2 --output-sync installed web
-	$(MAKE) -j15 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
+	$(MAKE) -j16 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
 .PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
@@ -49,14 +49,16 @@ installed:
 checks: setup
 	$(ASIDE) $(MAKE) lint types
 # What keeps no time, in parts that are about as long: the last of them would otherwise work alone at the end.
+verdicts: setup
+	$(ASIDE) $(BIN)/pytest tests/core/verdict
 science: setup
-	$(ASIDE) $(BIN)/pytest tests/core
+	$(ASIDE) $(BIN)/pytest tests/core --ignore tests/core/verdict
 asked: setup
 	$(ASIDE) $(BIN)/pytest $(ASKED)
 answered: setup
-	$(ASIDE) $(BIN)/pytest tests/server tests/report $(addprefix --ignore ,$(AGENTS) $(ASKED))
+	$(ASIDE) $(BIN)/pytest tests/server $(addprefix --ignore ,$(AGENTS) $(ASKED))
 others: setup
-	$(ASIDE) $(BIN)/pytest $(addprefix --ignore ,$(SLOW) tests/core tests/server tests/report)
+	$(ASIDE) $(BIN)/pytest $(addprefix --ignore ,$(SLOW) tests/core tests/server)
 week: setup
 	$(BIN)/pytest $(WEEK)
 lines: setup

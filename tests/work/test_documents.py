@@ -72,7 +72,7 @@ def test_a_report_is_asked_for_made_and_handed_over(house: House) -> None:
     file = house.person.get(f"/api/documents/{asked['id']}/file")
     assert (file.mimetype, len(file.data)) == ("application/pdf", ready["bytes"])
     assert file.data.startswith(b"%PDF-")
-    assert 'filename="pier-readiness.pdf"' in file.headers["Content-Disposition"]
+    assert "filename=pier-readiness.pdf" in file.headers["Content-Disposition"]
 
 
 def test_the_same_report_is_made_once_and_another_replaces_it(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -178,7 +178,7 @@ def test_all_sites_of_an_engagement_are_one_document(house: House, tmp_path: Pat
     assert of_all_sites(house)["id"] == asked["id"]
     clerk(house)
     file = house.person.get(f"/api/documents/{asked['id']}/file")
-    assert 'filename="customer-readiness.pdf"' in file.headers["Content-Disposition"]
+    assert "filename=customer-readiness.pdf" in file.headers["Content-Disposition"]
     paper = tmp_path / "all.pdf"
     paper.write_bytes(file.data)
     read = subprocess.run(["pdftotext", "-layout", str(paper), "-"], capture_output=True, text=True, check=True).stdout
