@@ -61,6 +61,7 @@ OFTEN: dict[str, Callable[[sqlite3.Connection], object]] = {
     "the start page, for what ended": lambda db: today.ended_since(db, 1, NOW_US - DAY_US),
     "each page of a site, for its evidence": lambda db: evidence.evidence_of(db, 1),
     "the values of codecs, for runs judged by them": lambda db: codecs.run_counts(db, 1),
+    "a comparison of two runs, for how others differ": lambda db: calls.newest_directions(db, 1, "g711a", "up", 8),
     "each page of a site, for its open runs": lambda db: runs.open_runs(db, 1),
     "the load, for open fills": lambda db: jobs.open_of_kind(db, 1, "fill"),
     "the site, for calls of browsers": lambda db: browsers.not_counted(db, 1),

@@ -179,12 +179,20 @@ def _cautions(first: ComparedRun, second: ComparedRun, sides: list[_Side]) -> li
     return found
 
 
+_Other = tuple[Moment, DirectionFigures]
+"""What a call of another run measured, and in which moment."""
+
+
 def _measures(sides: list[_Side], direction: str) -> list[ComparedMeasure]:
     measures = (*MEASURES, *(PICTURE_MEASURES if all(side.pictures for side in sides) else ()))
-    return [_compared(measure, sides, direction) for measure in measures]
+    side = sides[0]
+    newest = call_store.newest_directions(g.db, side.site.id, side.run.codec, direction, OTHERS)
+    but = {each.run.id for each in sides}
+    others = [(moments_of(side.site, one.started_us, 0)[0], one.figures) for one in newest if one.run_id not in but]
+    return [_compared(measure, sides, direction, others) for measure in measures]
 
 
-def _compared(measure: _Measure, sides: list[_Side], direction: str) -> ComparedMeasure:
+def _compared(measure: _Measure, sides: list[_Side], direction: str, others: Sequence[_Other]) -> ComparedMeasure:
     first, second = (side.looks(measure, direction) for side in sides)
     return ComparedMeasure(
         key=measure.key,
@@ -192,23 +200,21 @@ def _compared(measure: _Measure, sides: list[_Side], direction: str) -> Compared
         unit=measure.unit,
         places=measure.places,
         higher_is_better=measure.higher_is_better,
-        difference=_view(mean_difference(first, second, _others(measure, sides, direction), measure.smallest)),
+        difference=_view(mean_difference(first, second, _others(measure, others), measure.smallest)),
         first_values=[v for values in first.values() for v in values],
         second_values=[v for values in second.values() for v in values],
     )
 
 
-def _others(measure: _Measure, sides: list[_Side], direction: str) -> list[float]:
+def _others(measure: _Measure, others: Sequence[_Other]) -> list[float]:
     """Means of the first run's site's other moments, placed with the same codec; none for video."""
     if measure in PICTURE_MEASURES:
         return []
-    side = sides[0]
-    but = {one.run.id for one in sides}
     found: dict[Moment, list[float]] = {}
-    for one in call_store.newest_directions(g.db, side.site.id, side.run.codec, direction, OTHERS):
-        value = _value(one.figures, measure.key)
-        if one.run_id not in but and value is not None:
-            found.setdefault(moments_of(side.site, one.started_us, 0)[0], []).append(value)
+    for moment, figures in others:
+        value = _value(figures, measure.key)
+        if value is not None:
+            found.setdefault(moment, []).append(value)
     return [sum(values) / len(values) for values in found.values()]
 
 
