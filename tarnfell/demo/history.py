@@ -30,6 +30,8 @@ from tarnfell.store.members import join
 from tarnfell.store.people import add_user
 from tarnfell.store.probes import add_probe, enrol, invite
 from tarnfell.wire.kinds.surroundings import Surroundings
+from tarnfell.work.evidence.evaluations import EVALUATIONS
+from tarnfell.work.issuing.measured import MEASURED
 
 DAYS = 7
 CHECKED_AFTER = timedelta(minutes=20)
@@ -88,6 +90,10 @@ def _write_site(folder: Path, site: DemoSite, ids: Ids, end: datetime, days: int
                 write_fill(db, site, ids, at, rng)
         write_calls(db, site, ids, begin, end, rng)
         write_samples(db, site, ids, begin, end, rng)
+        # As a clerk would have by now: else its first pages say that all of it is being judged.
+        kept = site_store.site_by_id(db, ids.site)
+        EVALUATIONS.now(db, kept)
+        MEASURED.now(db, kept)
     finally:
         db.close()
 

@@ -24,6 +24,7 @@ def test_a_report_is_written_issued_and_read_by_a_link(page: Page) -> None:
     note = page.driver.find_elements(By.TAG_NAME, "textarea")[1]
     note.send_keys("Measured while the ferry season was over.")
     page.press("Save")
+    page.see("as it would be issued now")
     page.press("Issue …")
     page.see("It gets a number and is never changed again")
     page.press("Issue")

@@ -133,8 +133,8 @@ def change(house: House, number: int, **said: Any) -> Any:
 
 
 def both_ways(kind: int = 111, step: int = 960) -> bytes:
-    up = packets(kind=kind, step=step, ssrc=1, lost=tuple(range(100, 110)))
-    down = [replace(p, source=p.destination, destination=p.source) for p in packets(kind=kind, step=step, ssrc=2)]
+    up = packets(250, kind=kind, step=step, ssrc=1, lost=tuple(range(100, 110)))
+    down = [replace(p, source=p.destination, destination=p.source) for p in packets(250, kind=kind, step=step, ssrc=2)]
     return write_capture([*up, *down])
 
 

@@ -43,7 +43,7 @@ from tarnfell.work.ingest.files import FileError, cells_of, kind_of, path_of, re
 
 blueprint = Blueprint("imports", __name__)
 
-READ_AT_ONCE_BYTES = 512 << 10
+READ_AT_ONCE_BYTES = 128 << 10
 """What takes longer to read than a request should last is read by the clerk."""
 
 

@@ -48,7 +48,7 @@ def measured_of(db: sqlite3.Connection, site: Site) -> Measured:
 
 def _names(db: sqlite3.Connection, site: Site) -> object:
     """Of the ends between which runs were placed."""
-    probes, far_ends = probe_store.probes_of(db, site.id), place_store.far_ends(db)
+    probes, far_ends = probe_store.probes_of(db, site.id), place_store.far_ends_of(db, site.id)
     return [one.name for one in probes] + [one.name for one in far_ends]
 
 

@@ -64,7 +64,7 @@ export function ReportScreen({ id }: { id: string }) {
         </div>
       </div>
       {problem && <Note>{problem}</Note>}
-      {data.issuing?.state === "failed" && <Note>{data.issuing.words}</Note>}
+      {data.issuing?.state === "failed" && <Note>The report was not issued. {data.issuing.words}</Note>}
       <p role="status">
         {isUnderWay(data) && (data.issuing?.held_up ? data.issuing.words : "The report is being issued …")}
       </p>
