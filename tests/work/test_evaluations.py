@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -146,13 +147,24 @@ def test_one_of_another_version_or_damaged_is_computed_anew(
     assert not EVALUATIONS.follow(db)
 
 
-def test_an_archived_site_is_left_alone(house: House, much: None) -> None:
+def test_an_archived_site_is_followed_as_well(house: House, much: None) -> None:
+    """It may have come here, or through an upgrade, without what is kept of it, and its pages can be read."""
     deliver(house, taken(house), record_file())
     db = connect(house.folder)
     site_store.archive_site(db, 1, True)
-    assert not EVALUATIONS.follow(db)
-    site_store.archive_site(db, 1, False)
     assert EVALUATIONS.follow(db)
+    assert not EVALUATIONS.follow(db)
+
+
+def test_what_cannot_be_read_back_is_not_computed_for_ever(
+    house: House, much: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    deliver(house, taken(house), record_file())
+    db = connect(house.folder)
+    reads = EVALUATIONS.form.validate_json
+    monkeypatch.setattr(EVALUATIONS, "form", SimpleNamespace(dump_json=lambda _: b"{}", validate_json=reads))
+    assert EVALUATIONS.follow(db)
+    assert not EVALUATIONS.follow(db)
 
 
 @pytest.mark.parametrize(

@@ -78,6 +78,7 @@ class Computed(Generic[T]):
         if evidence.calls > CALLS_AT_ONCE:
             with writing(db):
                 evidence_store.keep(db, site.id, self.what, Kept(mark, self.form.dump_json(found)))
+            self._read[_key(db, site.id)] = mark  # once is enough, whatever came of it
         return found
 
     def follow(self, db: sqlite3.Connection) -> bool:

@@ -72,7 +72,7 @@ def _issue(db: sqlite3.Connection, data: Path, site: Site, by: int | None, task:
     mark = task.mark if task else _mark(db, site)
     at_us = now_us()
     user = people.get_user(db, by) if by is not None else None
-    calls = ISSUED.keep(data, [data_set(db, site)])
+    calls = data_set(db, site)
     report = report_to_date(db, site)
     # Within one transaction, so that two who issue at the same moment get two numbers, that page and calls are of the
     # same evidence, and that a task that issued it is never done again.
@@ -87,7 +87,7 @@ def _issue(db: sqlite3.Connection, data: Path, site: Site, by: int | None, task:
         verdict = report.evaluation.verdict
         kept = issued_store.add(
             db, site.id, number, at_us, by, __version__, verdict.word, verdict.low, verdict.high,
-            ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]), calls,
+            ISSUED.keep(data, [page]), ISSUED.keep(data, [figures]), ISSUED.keep(data, [calls]),
             verdict.provisional,
         )  # fmt: skip
         if task:
