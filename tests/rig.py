@@ -95,6 +95,13 @@ def path(folder: Path, listen: str, far: str, script: dict[str, Any], prefix: tu
         yield truth
 
 
+def put_on_path(folder: Path, script: dict[str, Any]) -> None:
+    """What a path that is there does from now on."""
+    half = folder / "path.json.half"
+    half.write_text(json.dumps(script))
+    half.replace(folder / "path.json")
+
+
 def free_port() -> int:
     """A TCP port of this machine that nobody listens on now."""
     with socket.socket() as free:
