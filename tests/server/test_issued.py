@@ -173,7 +173,7 @@ def test_what_says_something_else_by_its_turn_is_not_issued(house: House, what: 
     assert make_next(connect(house.folder), house.folder)
     shown = house.person.get("/api/sites/pier/reports").json
     assert (shown["issued"], shown["issuing"]["state"]) == ([], "failed")
-    assert "changed before its turn came" in shown["issuing"]["words"]
+    assert "It changed while it waited" in shown["issuing"]["words"]
     assert house.issue()["number"].endswith("-0001")
 
 

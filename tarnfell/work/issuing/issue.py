@@ -37,7 +37,7 @@ log = logging.getLogger(__name__)
 ISSUE = "report issued"
 """As a task."""
 BEHIND = "Evidence has come in that is still being judged. Issue the report once that is done."
-CHANGED = "What the report says changed before its turn came. Read it again, then issue it."
+CHANGED = "It changed while it waited for the clerk. Read it again, then issue it."
 
 
 class NotYet(ValueError):

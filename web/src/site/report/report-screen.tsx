@@ -64,7 +64,11 @@ export function ReportScreen({ id }: { id: string }) {
         </div>
       </div>
       {problem && <Note>{problem}</Note>}
-      {data.issuing?.state === "failed" && <Note>The report was not issued. {data.issuing.words}</Note>}
+      {data.issuing?.state === "failed" && (
+        <div className="mb-4">
+          <Note>The report was not issued. {data.issuing.words}</Note>
+        </div>
+      )}
       <p role="status">
         {isUnderWay(data) && (data.issuing?.held_up ? data.issuing.words : "The report is being issued …")}
       </p>
