@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tarnfell.core.quantiles import quantiles
 from tarnfell.core.streams import burst_ratio
 from tarnfell.core.trace import Bools, Trace
 
@@ -114,7 +115,7 @@ def adaptive(trace: Trace, ceiling_ms: float, floor_ms: float = ADAPTIVE_FLOOR_M
         inside = delay[bounds[s] : bounds[s + 1]]
         inside = inside[~np.isnan(inside)]
         if len(inside):
-            seen[s] = np.percentile(inside, ADAPTIVE_PERCENTILE) + ADAPTIVE_MARGIN_MS
+            seen[s] = quantiles(inside, [ADAPTIVE_PERCENTILE])[0] + ADAPTIVE_MARGIN_MS
     depth, due = np.empty(count), base.copy()
     at = base[0] + min(max(ADAPTIVE_START_MS, floor_ms), ceiling_ms)
     for s in range(count):

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from tarnfell.core.quantiles import quantiles
 from tarnfell.core.trace import Bools, Ints, Trace
 
 Floats = NDArray[np.float64]
@@ -63,8 +64,7 @@ def measure(trace: Trace) -> StreamMetrics:
     if received:
         delay = trace.delay_us
         floor = int(delay.min())
-        quantiles = np.percentile(delay - floor, [50, 95, 99, 99.9]) / 1000
-        p50, p95, p99, p999 = (float(q) for q in quantiles)
+        p50, p95, p99, p999 = (q / 1000 for q in quantiles(delay - floor, (50, 95, 99, 99.9)))
         pdv_max = float(delay.max() - floor) / 1000
         delay_min = floor / 1000
         delay_p50 = delay_min + p50

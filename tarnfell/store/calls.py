@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import statistics
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
 
 from tarnfell.core.causes import Direction
@@ -171,7 +171,7 @@ def _stored(rows: Iterable[sqlite3.Row]) -> list[StoredDirection]:
     ]
 
 
-def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3.Row]:
+def directions_of_site(db: sqlite3.Connection, site_id: int) -> Iterator[sqlite3.Row]:
     """A row for each direction of each call that is evidence of the site, in the order of time."""
     return db.execute(
         f"SELECT c.id AS call_id, c.run_id, c.started_us, r.calls, r.tainted, r.direction AS flow, r.probe_id, "
@@ -180,7 +180,7 @@ def directions_of_site(db: sqlite3.Connection, site_id: int) -> Sequence[sqlite3
         "FROM run_job r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
         f"WHERE r.site_id = ? AND {COUNTS} ORDER BY c.started_us, c.id",
         (site_id,),
-    ).fetchall()
+    )
 
 
 def marking_of_site(
@@ -239,18 +239,35 @@ NOTHING_HEARD = 1.0
 """MOS of a direction that has none: nothing of it was heard."""
 
 
+_THEN = (
+    "SELECT c.id, c.run_id, c.started_us, r.seconds, iif(u.call_id IS NULL, NULL, coalesce(u.mos, ?1)) AS up, "
+    "iif(d.call_id IS NULL, NULL, coalesce(d.mos, ?1)) AS down "
+    "FROM job JOIN run r ON r.id = job.id JOIN call c ON c.run_id = r.id "
+    "LEFT JOIN direction u ON u.call_id = c.id AND u.direction = 'up' "
+    "LEFT JOIN direction d ON d.call_id = c.id AND d.direction = 'down' "
+    "WHERE job.site_id = ?2 AND job.started_us < ?3 AND job.started_us > ?4 - ?5 AND r.tainted = 0 "
+    "AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 AND coalesce(u.call_id, d.call_id) IS NOT NULL"
+)
+
+
 def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int) -> list[CallThen]:
     """That were on in this time, of runs that are to be trusted; in the order of time."""
-    rows = db.execute(
-        "SELECT c.id, c.run_id, c.started_us, r.seconds, "
-        "max(CASE WHEN d.direction = 'up' THEN coalesce(d.mos, ?1) END), "
-        "max(CASE WHEN d.direction = 'down' THEN coalesce(d.mos, ?1) END) "
-        "FROM job JOIN run r ON r.id = job.id JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
-        "WHERE job.site_id = ?2 AND job.started_us < ?3 AND job.started_us > ?4 - ?5 AND r.tainted = 0 "
-        "AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 GROUP BY c.id ORDER BY c.started_us, c.id",
-        (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US),
-    )
+    rows = db.execute(f"{_THEN} ORDER BY c.started_us, c.id", (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US))
     return [CallThen(*row) for row in rows]
+
+
+def worst_between(
+    db: sqlite3.Connection, site_id: int, from_us: int, until_us: int, slices: int
+) -> list[tuple[CallThen, int]]:
+    """As ``calls_between``: of each of so many slices of the time the call with the lowest MOS in either direction, and
+    how many began in it; those that were on before count in the first."""
+    rows = db.execute(
+        # Beside one min() SQLite tells of the row that has it.
+        f"SELECT id, run_id, started_us, seconds, up, down, count(*), min(min(coalesce(up, down), coalesce(down, up))) "
+        f"FROM ({_THEN}) GROUP BY (max(started_us, ?4) - ?4) * ?6 / (?3 - ?4) ORDER BY started_us",
+        (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US, slices),
+    )
+    return [(CallThen(*row[:6]), row[6]) for row in rows]
 
 
 @dataclass(frozen=True)

@@ -190,7 +190,7 @@ def test_a_cut_run_judged_again_stays_as_it_was(house: House) -> None:
     db.execute("UPDATE direction SET sent = 1, loss_pct = 99, mos = 4")
     from tarnfell.clerk.loop import judge_stale
 
-    judge_stale(db, for_s=5)
+    judge_stale(db, for_s=60)
     assert house.person.get(f"/api/runs/{run_id}").json == before
 
 

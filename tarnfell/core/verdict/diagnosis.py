@@ -9,7 +9,7 @@ from tarnfell.core.verdict import impairments, reach
 from tarnfell.core.verdict.case import SHOWN_CALLS, Case, way_of
 from tarnfell.core.verdict.causes import Cause, owner
 from tarnfell.core.verdict.facts import Brief, CallFact, VideoFact
-from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, by_call, good_picture
+from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, good_picture
 from tarnfell.core.verdict.score import Verdict
 
 MIN_SHARE_PCT = 0.5
@@ -18,9 +18,11 @@ MIN_COST_PCT = 3.0
 """Of what all such trouble costs; less than that beside a larger cause is no cause of its own."""
 
 
-def find_causes(readings: list[Reading], video: Sequence[VideoFact], brief: Brief) -> list[Cause]:
-    """All causes, the one that costs most first; those of video after those of sound."""
-    calls = by_call(readings)
+def find_causes(
+    readings: list[Reading], calls: list[CallReading], video: Sequence[VideoFact], brief: Brief
+) -> list[Cause]:
+    """All causes, the one that costs most first; those of video after those of sound. ``calls`` are the readings by
+    their calls."""
     found: list[Cause] = []
     for trouble, tell in (
         (Trouble.QUEUE, impairments.queue),

@@ -7,12 +7,15 @@ the probe and the far end it was measured between: two test points are two ways,
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import lru_cache
 from typing import Literal
 
 from tarnfell.core.causes import Direction
 from tarnfell.core.targets import Targets
 from tarnfell.core.verdict.moments import Moment, moments_between
+
+_covered = lru_cache(maxsize=1 << 16)(moments_between)
+"""Both directions of a call ask for the same, and all calls of a run."""
 
 Outcome = Literal["whole", "cut", "not placed"]
 """How a call went: to its end, broken off by what it was to measure, or never begun for that reason."""
@@ -44,7 +47,7 @@ class Brief(Targets):
         return self.up_kbps if direction == "up" else self.down_kbps
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, slots=True)
 class CallFact:
     """One direction of one call. Times are the site's own. None: not known."""
 
@@ -96,9 +99,9 @@ class CallFact:
     bpl: float = 25.1
     """Of the codec it was judged by; they weigh loss against delay."""
 
-    @cached_property
+    @property
     def moments(self) -> tuple[Moment, ...]:
-        return moments_between(self.day, self.minute, self.seconds)
+        return _covered(self.day, self.minute, self.seconds)
 
     @property
     def silent(self) -> bool:
@@ -106,7 +109,7 @@ class CallFact:
         return self.outcome != "not placed" and self.received == 0
 
 
-@dataclass(frozen=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, slots=True)
 class VideoFact:
     """One direction of one video stream. Times are the site's own."""
 
@@ -129,6 +132,6 @@ class VideoFact:
     tainted: bool
     one_way: bool = False
 
-    @cached_property
+    @property
     def moments(self) -> tuple[Moment, ...]:
-        return moments_between(self.day, self.minute, self.seconds)
+        return _covered(self.day, self.minute, self.seconds)

@@ -75,7 +75,7 @@ class Share:
 NO_SHARE = Share(0, 0, 0, 0, None, 0.0, 100.0)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Tally:
     """What one moment held: calls, how many were good, and the sum of their worth (0…1 each)."""
 
@@ -85,10 +85,6 @@ class Tally:
     begun: int = 0
     """Of the calls, those that began in this moment: summed over moments, each call once."""
     begun_good: int = 0
-
-    def with_call(self, good: bool, worth: float, begins: bool = True) -> Tally:
-        begun_good = self.begun_good + (begins and good)
-        return Tally(self.calls + 1, self.good + good, self.worth + worth, self.begun + begins, begun_good)
 
     def __add__(self, other: Tally) -> Tally:
         return Tally(
@@ -115,21 +111,33 @@ class Watched:
 
 def tally(calls: Iterable[tuple[Iterable[Moment], bool, float]]) -> dict[Moment, Tally]:
     """Calls as (moments covered in the order of time, good, worth) into their moments."""
-    found: dict[Moment, Tally] = {}
+    sums: dict[Moment, list[float]] = {}
     for moments, good, worth in calls:
-        for i, moment in enumerate(moments):
-            found[moment] = found.get(moment, Tally()).with_call(good, worth, begins=i == 0)
-    return found
+        begins = True
+        for moment in moments:
+            own = sums.get(moment)
+            if own is None:
+                own = sums[moment] = [0, 0, 0.0, 0, 0]
+            own[0] += 1
+            own[1] += good
+            own[2] += worth
+            own[3] += begins
+            own[4] += begins and good
+            begins = False
+    return {
+        moment: Tally(int(count), int(good), worth, int(begun), int(begun_good))
+        for moment, (count, good, worth, begun, begun_good) in sums.items()
+    }
 
 
 def with_watches(calls: Tallies, watches: Iterable[Watched]) -> dict[Moment, Tally]:
     """Of each moment the worse of what its calls had and what watches had: a short call every half hour passes most
     breaks by, and a watch knows one way of several."""
-    watched: dict[Moment, Tally] = {}
-    for one in watches:
-        for moment in one.moments | one.troubled:
-            good = moment not in one.troubled
-            watched[moment] = watched.get(moment, Tally()).with_call(good, float(good))
+    watched = tally(
+        ((moment,), moment not in one.troubled, float(moment not in one.troubled))
+        for one in watches
+        for moment in one.moments | one.troubled
+    )
     found = dict(calls)
     for moment, own in watched.items():
         known = found.get(moment)

@@ -44,7 +44,7 @@ WORTHLESS_FACTOR = 1.0
 """Beyond another bound, as a part of the bound, at which a call is worth nothing."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Reading:
     """A fact with what it means."""
 
@@ -83,13 +83,17 @@ def read(facts: Iterable[CallFact], brief: Brief) -> list[Reading]:
     """Each fact that counts, against the brief and the idle delay of its own route and direction."""
     usable = [f for f in facts if countable(f)]
     routes = routes_of(usable)
-    on = {id(f): _route(f, routes) for f in usable}
+    on = [_route(f, routes) for f in usable]
+    ways = [_way(f, route) for f, route in zip(usable, on, strict=True)]
     delays: dict[_Way, list[float]] = {}
-    for f in usable:
+    for f, way in zip(usable, ways, strict=True):
         if f.delay_p50_ms is not None:
-            delays.setdefault(_way(f, on[id(f)]), []).append(f.delay_p50_ms)
+            delays.setdefault(way, []).append(f.delay_p50_ms)
     idle = {way: float(np.percentile(found, 10)) for way, found in delays.items()}
-    return [_read(f, idle.get(_way(f, on[id(f)])), _detour_ms(f, on[id(f)], routes), brief) for f in usable]
+    return [
+        _read(f, idle.get(way), _detour_ms(f, route, routes), brief)
+        for f, way, route in zip(usable, ways, on, strict=True)
+    ]
 
 
 _Way = tuple[int, int, Direction, Moment | None]
@@ -190,7 +194,7 @@ def _dominant(fact: CallFact, queue: float) -> Trouble:
     return Trouble.LOSS if loss >= late else Trouble.LATE
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class CallReading:
     """Both directions of one call together: a call is good when each direction is."""
 

@@ -14,7 +14,7 @@ from tarnfell.core.verdict.diagnosis import evidence_short, find_causes, spoiled
 from tarnfell.core.verdict.facts import MIN_CALL_S, Brief, CallFact, VideoFact
 from tarnfell.core.verdict.fills import FillFact, UnderLoad, causes_of_fills, under_load
 from tarnfell.core.verdict.moments import Share, Watched, share_of
-from tarnfell.core.verdict.readings import KeptBound, Reading, by_call, kept_bounds, read
+from tarnfell.core.verdict.readings import CallReading, KeptBound, Reading, by_call, kept_bounds, read
 from tarnfell.core.verdict.requirements import requirements_of, shares_of
 from tarnfell.core.verdict.score import Verdict, Word, range_of, score_dimensions, word_of
 from tarnfell.core.verdict.told import Told, closed, join
@@ -81,17 +81,18 @@ def evaluate_site(
 ) -> Evaluation:
     """Readings, causes and verdict of all facts of a site; ``told`` are what its watches and its check say."""
     readings = read(facts, brief)
-    causes = causes_of_fills(fills, find_causes(readings, video, brief), brief)
-    joined = join(causes, told, readings, by_call(readings), brief)
+    calls = by_call(readings)
+    causes = causes_of_fills(fills, find_causes(readings, calls, video, brief), brief)
+    joined = join(causes, told, readings, calls, brief)
     causes = [cause.settled() if isinstance(cause, Shown) else cause for cause in joined]
     load = under_load(fills)
-    verdict = _judge(readings, causes, brief, video, load, told, watches)
+    verdict = _judge(readings, calls, causes, brief, video, load, told, watches)
     left_out = _left_out(facts, aside)
     other: Word | None = None
     if any(not _counts(f) for f in facts):
         everything = read([_counted(f) for f in facts], brief)
         streams = [replace(v, tainted=False, one_way=False) for v in video]
-        word = _judge(everything, (), brief, streams, load, told, watches).word
+        word = _judge(everything, by_call(everything), (), brief, streams, load, told, watches).word
         other = word if word != verdict.word else None
     return Evaluation(
         brief=brief,
@@ -101,7 +102,7 @@ def evaluate_site(
         word_with_all=other,
         video=share_of(shares_of([], video, brief).streams),
         sheet=day_sheet(readings),
-        coverage=coverage_of(by_call(readings)),
+        coverage=coverage_of(calls),
         kept=kept_bounds(readings, brief),
         legs=(leg(readings, "up"), leg(readings, "down")) if readings else None,
     )
@@ -114,6 +115,7 @@ def _costliest_first(causes: Sequence[Cause], verdict: Verdict) -> list[Cause]:
 
 def _judge(
     readings: list[Reading],
+    calls: Sequence[CallReading],
     causes: Sequence[Cause],
     brief: Brief,
     video: Sequence[VideoFact],
@@ -121,7 +123,6 @@ def _judge(
     told: Sequence[Told],
     watches: Sequence[Watched],
 ) -> Verdict:
-    calls = by_call(readings)
     shares = shares_of(calls, video, brief, watches)
     # An idle network carries what a busy one does not.
     capacity = capacity_of((c for c in calls if c.busy), brief.required_share_pct)

@@ -125,7 +125,8 @@ def _joined(
         for dimension, part in cause.cost.items():
             cost[dimension] = cost.get(dimension, 0.0) + part
     ways = {way for cause in same for way in (("up", "down") if cause.direction == "both" else (cause.direction,))}
-    met = frozenset[Moment]().union(*(c.moments for c in calls if c.call_id in {call for call, _ in bad}))
+    hit = {call for call, _ in bad}
+    met = frozenset[Moment]().union(*(c.moments for c in calls if c.call_id in hit))
     cost = _unsteady(one, met, cost)
     shown = [call for rank in zip(*(c.call_ids for c in same), strict=False) for call in rank] + list(first.call_ids)
     return Cause(
@@ -138,7 +139,7 @@ def _joined(
         remedy=one.remedy,
         who=named(one.who, brief),
         gain=gain_of(bad, readings, calls) if len(same) > 1 and bad else first.gain,
-        calls_hit=len({call for call, _ in bad}) or first.calls_hit,
+        calls_hit=len(hit) or first.calls_hit,
         calls=max(cause.calls for cause in same),
         cost=cost,
         of=first.of,

@@ -134,16 +134,18 @@ def _placed(db: sqlite3.Connection, site: Site) -> Iterator[tuple[int, CallFact]
     """Calls that were placed, whole or cut, each direction with when it began. One that never began is silent."""
     codecs: dict[str, Codec] = {}
     clock_set: dict[int, bool] = {}
-    rows = call_store.directions_of_site(db, site.id)
-    names = rows[0].keys() if rows else []
-    for values in rows:
+    names: Sequence[str] = ()
+    began_us, at = 0, None
+    for values in call_store.directions_of_site(db, site.id):
+        names = names or values.keys()
         row = dict(zip(names, values, strict=True))  # a row of SQLite looks for each name from its first column on
         if row["codec"] not in codecs:
             codecs[row["codec"]] = codec_of_site(db, site.id, row["codec"])
         codec = codecs[row["codec"]]
         if row["tainted"] and row["run_id"] not in clock_set:
             clock_set[row["run_id"]] = _clock_was_set(row["self_check"])
-        at = moment_at(site, row["started_us"])
+        if at is None or row["started_us"] != began_us:  # both directions of a call stand beside one another
+            began_us, at = row["started_us"], moment_at(site, row["started_us"])
         cut, sent = row["cut_reason"] is not None, row["sent"]
         seconds = row["cut_after_s"] if cut else sent * row["ptime_ms"] / 1000 if sent else row["seconds"]
         outcome: Outcome = "cut" if cut else "whole"

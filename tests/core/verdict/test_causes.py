@@ -12,7 +12,7 @@ from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.diagnosis import find_causes
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.impairments import marking
-from tarnfell.core.verdict.readings import read, standing_ms
+from tarnfell.core.verdict.readings import by_call, read, standing_ms
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -65,7 +65,8 @@ def test_each_trouble_is_one_cause_of_the_closed_list(changes: dict, key: str, d
 def test_what_costs_most_comes_first(lossy: int, order: list[str]) -> None:
     at = cells()
     facts = runs(at[:200]) + runs(at[200:240], up=QUEUE) + runs(at[240 : 240 + lossy], down=LOSS)
-    assert [cause.key for cause in find_causes(read(facts, BRIEF), [], BRIEF)] == order
+    readings = read(facts, BRIEF)
+    assert [cause.key for cause in find_causes(readings, by_call(readings), [], BRIEF)] == order
     assert [cause.key for cause in judged(facts).causes] == order
 
 

@@ -245,7 +245,7 @@ def test_a_line_that_goes_down_between_calls_is_not_steady() -> None:
 def test_a_moment_has_the_worse_of_its_calls_and_its_watches() -> None:
     at = (DAYS[0], 60)
     noon = (DAYS[0], 720 // 10)
-    good, bad = Tally().with_call(True, 0.9), Tally().with_call(False, 0.2)
+    good, bad = Tally(1, 1, 0.9, 1, 1), Tally(1, 0, 0.2, 1, 0)
     fine, troubled = Watched(frozenset({at, noon}), frozenset()), Watched(frozenset({at}), frozenset({at, noon}))
     assert with_watches({at: good}, [fine]) == {at: good, noon: Tally(1, 1, 1.0, 1, 1)}
     assert with_watches({at: bad}, [fine])[at] == bad
