@@ -76,7 +76,7 @@ def _time() -> str:
         site = site_store.site_by_slug(db, "skerry-road")
         assert site is not None
         began = time.perf_counter()
-        rows = call_store.directions_of_site(db, site.id)
+        rows = list(call_store.directions_of_site(db, site.id))
         for row in rows:
             call = call_store.call_by_id(db, row["call_id"])
             assert call.relation is not None

@@ -39,12 +39,6 @@ class Cell:
     """Empty once its samples were let go of."""
 
 
-@dataclass(frozen=True)
-class Tens:
-    start_us: int
-    tens: bytes
-
-
 _CELL = tuple(f.name for f in fields(Cell))
 _BATCH = tuple(f.name for f in fields(Batch))
 
@@ -152,13 +146,14 @@ def cells_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us:
     return [Cell(*row) for row in rows]
 
 
-def tens_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[Tens]:
-    """Their figures alone."""
+def tens_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> tuple[list[int], list[bytes]]:
+    """When each begins, and its figures alone."""
     rows = db.execute(
         "SELECT start_us, tens FROM sample_cell WHERE watch_id = ? AND start_us > ? AND start_us < ? ORDER BY start_us",
         (watch_id, from_us - CELL_US, until_us),
     )
-    return [Tens(*row) for row in rows]
+    found = rows.fetchall()
+    return [start_us for start_us, _ in found], [tens for _, tens in found]
 
 
 @dataclass(frozen=True)

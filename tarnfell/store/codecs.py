@@ -47,22 +47,37 @@ def drop_values(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
 
 
 def _judge_again(db: sqlite3.Connection, engagement_id: int, name: str) -> None:
+    """Not told to each run here: of months there are too many for somebody to wait."""
+    db.execute("INSERT OR IGNORE INTO codec_change (engagement_id, codec) VALUES (?, ?)", (engagement_id, name))
+
+
+def next_change(db: sqlite3.Connection) -> tuple[int, str] | None:
+    """An engagement, and a codec whose values changed there, of which what it judged does not know yet."""
+    row = db.execute("SELECT engagement_id, codec FROM codec_change LIMIT 1").fetchone()
+    return (row["engagement_id"], row["codec"]) if row else None
+
+
+def pass_on(db: sqlite3.Connection, changed: tuple[int, str]) -> None:
+    """Have all that this codec judged judged again."""
     db.execute(
-        "UPDATE run SET stale = 1 WHERE codec = ? AND id IN (SELECT job.id FROM job JOIN site ON site.id = job.site_id "
-        "WHERE site.engagement_id = ? AND job.state = 'done')",
-        (name, engagement_id),
+        "UPDATE run SET stale = 1 WHERE codec = ?2 AND id IN (SELECT job.id FROM job "
+        "JOIN site ON site.id = job.site_id WHERE site.engagement_id = ?1 AND job.state = 'done')",
+        changed,
     )
     db.execute(
-        "UPDATE imported SET stale = 1 WHERE site_id IN (SELECT id FROM site WHERE engagement_id = ?) "
-        "AND EXISTS (SELECT 1 FROM json_each(result, '$.streams') WHERE json_extract(value, '$.codec') = ?)",
-        (engagement_id, name),
+        "UPDATE imported SET stale = 1 WHERE site_id IN (SELECT id FROM site WHERE engagement_id = ?1) "
+        "AND EXISTS (SELECT 1 FROM json_each(result, '$.streams') WHERE json_extract(value, '$.codec') = ?2)",
+        changed,
     )
+    db.execute("DELETE FROM codec_change WHERE engagement_id = ?1 AND codec = ?2", changed)
 
 
 def run_counts(db: sqlite3.Connection, engagement_id: int) -> dict[str, tuple[int, int]]:
     """By codec: runs of this engagement that are done, and those of them still to be judged again."""
     rows = db.execute(
-        "SELECT t.codec, sum(done), sum(stale) FROM codec_tally t JOIN site s ON s.id = t.site_id "
+        "SELECT t.codec, sum(done), sum(iif(x.codec IS NULL, stale, done)) FROM codec_tally t "
+        "JOIN site s ON s.id = t.site_id "
+        "LEFT JOIN codec_change x ON x.engagement_id = s.engagement_id AND x.codec = t.codec "
         "WHERE s.engagement_id = ? GROUP BY t.codec",
         (engagement_id,),
     )

@@ -11,14 +11,16 @@ from tarnfell.core.directions import DirectionFigures, PictureFigures
 
 AnyFigures = TypeVar("AnyFigures", DirectionFigures, PictureFigures)
 
+_NAMES = {kind: tuple(f.name for f in fields(kind)) for kind in (DirectionFigures, PictureFigures)}
+
 
 def columns(kind: type[DirectionFigures] | type[PictureFigures], of: str = "") -> str:
     """Their names for a statement, each with the table's name ``of`` before it."""
-    return ", ".join(f"{of}{f.name}" for f in fields(kind))
+    return ", ".join(f"{of}{name}" for name in _NAMES[kind])
 
 
 def assignments(kind: type[DirectionFigures] | type[PictureFigures]) -> str:
-    return ", ".join(f"{f.name} = ?" for f in fields(kind))
+    return ", ".join(f"{name} = ?" for name in _NAMES[kind])
 
 
 def values(figures: DirectionFigures | PictureFigures) -> list[Any]:
@@ -27,11 +29,11 @@ def values(figures: DirectionFigures | PictureFigures) -> list[Any]:
 
 def marks(kind: type[DirectionFigures] | type[PictureFigures]) -> str:
     """Question marks for ``values``."""
-    return ", ".join("?" * len(fields(kind)))
+    return ", ".join("?" * len(_NAMES[kind]))
 
 
 def figures_of(row: sqlite3.Row, kind: type[AnyFigures]) -> AnyFigures:
     # Not by ``row[name]``, which looks through all names of the row for each.
     told: dict[str, Any] = dict(zip(row.keys(), row, strict=True))
     told["dscp_received"] = json.loads(told["dscp_received"])
-    return kind(**{f.name: told[f.name] for f in fields(kind)})
+    return kind(**{name: told[name] for name in _NAMES[kind]})

@@ -16,7 +16,7 @@ from tarnfell.store import routines as routine_store
 from tarnfell.store import today as today_store
 from tarnfell.store import watches as watch_store
 from tarnfell.wire.kinds import Name
-from tarnfell.work.placing.presence import ONLINE_WITHIN_US
+from tarnfell.work.placing import presence
 from tarnfell.work.watch.routines import WHAT_WORDS, quiet_words
 from tarnfell.work.watch.status import state_of
 
@@ -106,7 +106,7 @@ def _alerts(db: sqlite3.Connection) -> Iterator[Item]:
 
 
 def _silent(db: sqlite3.Connection, user_id: int, at_us: int) -> Iterator[Item]:
-    for one in today_store.silent_probes(db, user_id, at_us - ONLINE_WITHIN_US):
+    for one in today_store.silent_probes(db, user_id, at_us - presence.ONLINE_WITHIN_US):
         yield Item(one.site_id, f"Probe {one.name} is offline.", one.last_contact_us, "place")
 
 

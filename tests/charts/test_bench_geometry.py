@@ -47,11 +47,22 @@ def test_what_was_not_answered_and_what_was_not_sampled_part_a_line() -> None:
 def test_labels_stand_on_whole_steps_of_the_sites_clock(span_h: float, step_h: float) -> None:
     start = us(2026, 3, 2, 9, 7, 13)
     offset = 5.75 * HOUR  # Kathmandu
-    ticks = bench("ticksOf", start, start + span_h * HOUR, offset)
+    ticks = bench("ticksOf", start, start + span_h * HOUR, "Asia/Kathmandu")
     assert 4 <= len(ticks) <= 13
     assert {b - a for a, b in itertools.pairwise(ticks)} == {round(step_h * HOUR)}
     assert all((tick + offset) % round(step_h * HOUR) == 0 for tick in ticks)
     assert start <= ticks[0] < start + step_h * HOUR
+
+
+def test_days_are_labelled_where_they_begin_also_after_clocks_changed() -> None:
+    """In London they do so on 25 October 2026."""
+    ticks = bench("ticksOf", us(2026, 10, 23), us(2026, 10, 28, 12), "Europe/London")
+    assert ticks[1:6:2] == [us(2026, 10, 23, 23), us(2026, 10, 24, 23), us(2026, 10, 26)]
+    ticks = bench("ticksOf", us(2026, 10, 20), us(2026, 10, 30), "Europe/London")
+    assert ticks[4:7] == [us(2026, 10, 24, 23), us(2026, 10, 26), us(2026, 10, 27)]
+    # The next day would begin half an hour after what is shown.
+    ticks = bench("ticksOf", us(2026, 10, 20), us(2026, 10, 29, 23, 30), "Europe/London")
+    assert ticks[-1] == us(2026, 10, 29)
 
 
 def test_the_sites_clock_is_ahead_by_its_zone() -> None:

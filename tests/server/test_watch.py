@@ -148,6 +148,7 @@ def test_a_change_is_a_new_version_and_the_end_leaves_what_there_is(house: House
     assert beat(house)["watch"]["version"] == 4
 
 
+@pytest.mark.usefixtures("stopped_clock")
 def test_a_watch_that_stopped_bringing_samples_says_so(house: House) -> None:
     put_watch(house)
     db = connect(house.folder)
@@ -297,6 +298,7 @@ def test_a_probe_of_before_is_told_of_no_watch(house: House) -> None:
         (3_725, "1 h 2 min ahead of"),
     ],
 )  # fmt: skip
+@pytest.mark.usefixtures("stopped_clock")
 def test_a_probe_whose_clock_is_off_is_told_as_such(house: House, off_s: int, told: str | None) -> None:
     assert put_watch(house).status_code == 200
     body = {"kinds": [], "environment": None, "holds": [], "clock_us": now() + off_s * SECOND}

@@ -187,6 +187,34 @@ def test_runs_are_counted_by_codec_as_they_end_and_as_they_wait_to_be_judged_aga
     assert codecs.run_counts(db, 2) == {}
 
 
+def test_a_codec_that_changed_is_passed_on_to_what_it_judged(db: sqlite3.Connection) -> None:
+    """Until then all of its runs are to be judged again."""
+    done, other = add_run(db, "done", NOW_US), add_run(db, "done", NOW_US)
+    add_run(db, "failed", NOW_US)
+    db.execute("UPDATE run SET codec = 'opus-24' WHERE id = ?", (other,))
+    db.execute("UPDATE codec_tally SET done = 1")
+    db.execute("INSERT INTO codec_tally (site_id, codec, done, stale) VALUES (1, 'opus-24', 1, 0)")
+    assert codecs.next_change(db) is None
+    codecs.drop_values(db, 1, "g711a")
+    codecs.drop_values(db, 1, "g711a")
+    assert codecs.run_counts(db, 1) == {"g711a": (1, 1), "opus-24": (1, 0)}
+    assert codecs.stale_runs(db, 9) == []
+    assert codecs.next_change(db) == (1, "g711a")
+    codecs.pass_on(db, (1, "g711a"))
+    assert codecs.stale_runs(db, 9) == [done]
+    assert codecs.run_counts(db, 1) == {"g711a": (1, 1), "opus-24": (1, 0)}
+    assert codecs.next_change(db) is None
+    db.execute("UPDATE run SET stale = 0")
+    assert codecs.run_counts(db, 1) == {"g711a": (1, 0), "opus-24": (1, 0)}
+
+
+def test_values_of_a_codec_are_changed_at_once_however_many_runs_it_judged(db: sqlite3.Connection) -> None:
+    with_a_past(db, 20)
+    few = steps_of(db, lambda db: codecs.drop_values(db, 1, "g711a"))
+    with_a_past(db, 300)
+    assert steps_of(db, lambda db: codecs.drop_values(db, 1, "g711a")) < few + 20
+
+
 def test_a_run_that_is_judged_anew_makes_the_evidence_other_evidence(db: sqlite3.Connection) -> None:
     run = add_run(db, "done", NOW_US, judged_us=5)
     before = evidence.evidence_of(db, 1)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store.calls import calls_between
+from tarnfell.store.calls import calls_between, worst_between
 from tarnfell.store.db import open_database, writing
 from tarnfell.work.watch.bench import MOST_CALLS, bench_of
 from tarnfell.work.watch.episode_calls import calls_during
@@ -81,3 +81,13 @@ def test_of_more_calls_than_can_be_drawn_the_worst_of_each_slice_stands_for_all(
     assert drawn[3].started_us == AT_US + 7 * 60 * S
     few = bench_of(db, 1, 1, AT_US, AT_US + MOST_CALLS * 60 * S).calls
     assert (len(few), {one.among for one in few}) == (MOST_CALLS, {1})
+
+
+def test_a_call_that_was_on_before_counts_in_the_first_slice(db: sqlite3.Connection) -> None:
+    add_run(db, "done", AT_US - 20 * S, number=1, ways={"up": 4.1, "down": 2.0})
+    add_run(db, "done", AT_US + 9 * S, number=1)
+    add_run(db, "done", AT_US + 10 * S, number=1, ways={"up": 3.0})
+    found = worst_between(db, 1, AT_US, AT_US + 100 * S, 10)
+    assert [(one.started_us - AT_US, one.worst_mos, among) for one, among in found] == [
+        (-20 * S, 2.0, 2), (10 * S, 3.0, 1),
+    ]  # fmt: skip

@@ -168,6 +168,29 @@ def test_figures_of_ten_minutes_and_of_each(db: sqlite3.Connection) -> None:
     assert cells.tens_table([cell.tens], 7)[0, 6].tolist() == [0] * 6  # one that it did not know
 
 
+def test_an_hour_is_told_by_its_ten_minutes() -> None:
+    """Of two places: one that was asked all the time, and one that did not answer before the second hour."""
+    start_us = cells.HOUR_US * 400_000 + 2 * CELL_US
+    tens = np.zeros((6, 2, 6), np.int64)
+    tens[:, 0] = [
+        [600, 0, 90, 101, 120, 150], [600, 6, 80, 103, 110, 140], [600, 600, 0, 0, 0, 0], [300, 1, 95, 99, 130, 133],
+        [600, 2, 70, 104, 105, 106], [600, 0, 85, 100, 107, 160],
+    ]  # fmt: skip
+    tens[:4, 1, 0] = tens[:4, 1, 1] = 5
+    tens[4, 1] = [600, 0, 50, 60, 70, 80]
+    at_us, hours = cells.by_hour(start_us + CELL_US * np.arange(6), tens)
+    assert at_us.tolist() == [cells.HOUR_US * 400_000, cells.HOUR_US * 400_001]
+    assert hours[:, 0].tolist() == [[2100, 607, 80, 101, 130, 150], [1200, 2, 70, 100, 107, 160]]
+    assert hours[:, 1].tolist() == [[20, 20, 0, 0, 0, 0], [600, 0, 50, 60, 70, 80]]
+
+
+def test_places_that_came_later_are_told_beside_those_of_before() -> None:
+    one, two = (np.arange(6 * count, dtype="<u2") + 1 for count in (1, 2))
+    table = cells.tens_table([one.tobytes(), two.tobytes(), one.tobytes()], 2)
+    assert table.reshape(3, 12).tolist() == [[*range(1, 7), *[0] * 6], [*range(1, 13)], [*range(1, 7), *[0] * 6]]
+    assert cells.tens_table([], 2).shape == (0, 2, 6)
+
+
 def test_a_cell_still_growing_waits_and_one_of_a_clock_ahead_does_not(
     db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -14,6 +14,7 @@ import numpy as np
 from tarnfell.core.days.blocks import Blocks, blocks_of
 from tarnfell.core.days.rounds import Floats, Rounds
 from tarnfell.core.days.steps import Step, steps_of
+from tarnfell.core.quantiles import quantiles
 
 CALMEST = 25.0
 """Percentile of the minutes' medians."""
@@ -48,5 +49,5 @@ def _level(blocks: Blocks, place: int, steps: list[Step]) -> Floats:
         own = median[first:last]
         known = own[~np.isnan(own)]
         if len(known):
-            level[first:last] = np.percentile(known, CALMEST)
+            level[first:last] = quantiles(known, [CALMEST])[0]
     return level

@@ -77,11 +77,12 @@ def _concerns(one: Spoiled, way: Direction) -> bool:
 
 
 def moments_mos(starts_us: Ints, length_us: int, spoiled: Sequence[Spoiled], calm_mos: float) -> Floats:
-    """The worst that calls would have had in each stretch, of the shape of ``starts_us``."""
+    """The worst that calls would have had in each stretch, of the shape of ``starts_us``, which is in order."""
     mos = np.full(len(starts_us), calm_mos)
-    for one in spoiled:
-        during = (starts_us < one.until_us) & (starts_us + length_us > one.from_us)
-        mos[during] = np.minimum(mos[during], one.mos)
+    first = np.searchsorted(starts_us, np.array([one.from_us - length_us for one in spoiled], np.int64), side="right")
+    last = np.searchsorted(starts_us, np.array([one.until_us for one in spoiled], np.int64), side="left")
+    for one, begin, end in zip(spoiled, first.tolist(), last.tolist(), strict=True):
+        np.minimum(mos[begin:end], one.mos, out=mos[begin:end])
     return mos
 
 

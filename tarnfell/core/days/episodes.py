@@ -15,6 +15,7 @@ from tarnfell.core.days.rounds import Flags, Floats, Ints, Place, Rounds
 from tarnfell.core.days.spoiling import Spoiling
 from tarnfell.core.days.stretches import Stretch, stretches
 from tarnfell.core.quality import Criterion
+from tarnfell.core.quantiles import quantiles
 
 JOIN_US = 120_000_000
 """Two of one leg with no longer pause between them are one: a queue empties for a moment."""
@@ -274,4 +275,4 @@ def _once(found: list[Episode]) -> list[Episode]:
 
 
 def _percentile(values: Floats, percent: float) -> float | None:
-    return float(np.percentile(values, percent)) if len(values) else None
+    return quantiles(values, [percent])[0] if len(values) else None

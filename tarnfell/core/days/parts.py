@@ -10,6 +10,7 @@ import numpy as np
 
 from tarnfell.core.days.local import day_and_minute, weekday
 from tarnfell.core.days.rounds import Flags, Floats, Ints
+from tarnfell.core.quantiles import quantiles
 
 Name = Literal["night", "morning", "noon", "afternoon", "evening"]
 BEGINS: tuple[tuple[Name, int], ...] = (("night", 0), ("morning", 6), ("noon", 11), ("afternoon", 14), ("evening", 18))
@@ -77,8 +78,8 @@ def _part(
         stretches=len(start_us),
         sent=int(sent.sum()),
         lost=int(lost.sum()),
-        p50_ms=None if worst is None else round(float(np.median(p50_ms[answered])), 2),
-        p95_ms=None if worst is None else round(float(np.percentile(high, 95)), 2),
+        p50_ms=None if worst is None else round(quantiles(p50_ms[answered], [50])[0], 2),
+        p95_ms=None if worst is None else round(quantiles(high, [95])[0], 2),
         worst_ms=None if worst is None else round(float(high[worst]), 2),
         worst_us=None if worst is None else int(start_us[answered][worst]),
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 from flask import Blueprint, g
 
@@ -96,8 +97,11 @@ class _Side:
         directions = call_store.directions_of_run(g.db, run.id)
         return _Side(run, site, directions, video_store.pictures_of_run(g.db, run.id))
 
-    def moments(self, started_us: int) -> tuple[Moment, ...]:
-        return moments_of(self.site, started_us, self.run.seconds)
+    @cached_property
+    def moments(self) -> dict[int, tuple[Moment, ...]]:
+        """That each call or stream was in, by when it began: each measure asks for them."""
+        began = {call.started_us for call in self.directions} | {stream.started_us for stream in self.pictures}
+        return {at_us: moments_of(self.site, at_us, self.run.seconds) for at_us in began}
 
     def tallies(self) -> dict[Moment, Tally]:
         return tally((at, good, 0.0) for at, good in calls_in_moments(self.directions, self.site, self.run.seconds))
@@ -111,7 +115,7 @@ class _Side:
         for one in measured:
             value = _value(one.figures, measure.key)
             if one.direction == direction and value is not None:
-                for moment in self.moments(one.started_us):
+                for moment in self.moments[one.started_us]:
                     found.setdefault(moment, []).append(value)
         return found
 
@@ -164,7 +168,7 @@ def _cautions(first: ComparedRun, second: ComparedRun, sides: list[_Side]) -> li
         for one in (first, second)
         if one.tainted
     ]
-    looks = [len({m for one in side.directions for m in side.moments(one.started_us)}) for side in sides]
+    looks = [len({m for one in side.directions for m in side.moments[one.started_us]}) for side in sides]
     if min(looks) < ENOUGH_LOOKS:
         found.append(
             f"The runs cover {looks[0]} and {looks[1]} ten-minute moments. A change counts as significant only where "

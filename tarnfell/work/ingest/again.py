@@ -22,6 +22,16 @@ from tarnfell.work.ingest.files import FileError, read_file
 from tarnfell.work.ingest.uploads import judge_again
 
 
+def pass_on_codec_change(db: sqlite3.Connection) -> bool:
+    """To what that codec judged; whether there was one."""
+    changed = codec_store.next_change(db)
+    if changed is None:
+        return False
+    with writing(db):
+        codec_store.pass_on(db, changed)
+    return True
+
+
 def judge_stale_run(db: sqlite3.Connection) -> bool:
     """Whether there was one."""
     stale = codec_store.stale_runs(db, 1)

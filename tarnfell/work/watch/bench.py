@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -17,9 +16,9 @@ from tarnfell.store.calls import CallThen
 from tarnfell.work.watch import cells
 from tarnfell.work.watch.reading import named
 
-Step = Literal["round", "minute", "ten minutes"]
-ROUNDS_US, MINUTES_US = 20 * 60 * 1_000_000, 26 * 3_600 * 1_000_000
-"""Longest span that is told round by round, and minute by minute."""
+Step = Literal["round", "minute", "ten minutes", "hour"]
+ROUNDS_US, MINUTES_US, TENS_US = 20 * 60 * 1_000_000, 26 * 3_600 * 1_000_000, 15 * 86_400 * 1_000_000
+"""Longest span that is told round by round, minute by minute, and by ten minutes: a picture has a thousand columns."""
 LONGEST_US = 92 * 86_400 * 1_000_000
 MOST_CALLS = 400
 """Drawn beneath the places."""
@@ -72,26 +71,24 @@ def bench_of(db: sqlite3.Connection, watch_id: int, site_id: int, from_us: int, 
         at, table = _minutes(db, watch_id, from_us, until_us, len(places))
     else:
         step, beside = "ten minutes", []
-        found = cell_store.tens_between(db, watch_id, from_us, until_us)
-        at = np.array([one.start_us for one in found], np.int64)
-        table = cells.tens_table([one.tens for one in found], len(places))
+        starts, tens = cell_store.tens_between(db, watch_id, from_us, until_us)
+        at, table = np.array(starts, np.int64), cells.tens_table(tens, len(places))
+        if span > TENS_US:
+            step = "hour"
+            at, table = cells.by_hour(at, table)
     lanes = [
         _lane(place.role, place.name, table[:, number]) for number, place in enumerate(named(db, places)) if len(table)
     ]
-    calls = _drawn(call_store.calls_between(db, site_id, from_us, until_us), from_us, until_us)
+    calls = _drawn(db, site_id, from_us, until_us)
     return MinuteBench(from_us, until_us, step, at.tolist(), lanes, beside, calls)
 
 
-def _drawn(calls: Sequence[CallThen], from_us: int, until_us: int) -> list[BenchCall]:
+def _drawn(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int) -> list[BenchCall]:
     """All of them, or the worst of each slice of the time where they are more than can be told apart."""
-    if len(calls) <= MOST_CALLS:
-        return [BenchCall(**vars(one)) for one in calls]
-    slices: dict[int, list[CallThen]] = {}
-    for one in calls:
-        begun = max(one.started_us, from_us) - from_us
-        slices.setdefault(begun * MOST_CALLS // (until_us - from_us), []).append(one)
-    worst = (min(found, key=lambda one: one.worst_mos) for found in slices.values())
-    return [BenchCall(**vars(one), among=len(found)) for one, found in zip(worst, slices.values(), strict=True)]
+    worst = call_store.worst_between(db, site_id, from_us, until_us, MOST_CALLS)
+    if sum(among for _, among in worst) <= MOST_CALLS:
+        return [BenchCall(**vars(one)) for one in call_store.calls_between(db, site_id, from_us, until_us)]
+    return [BenchCall(**vars(one), among=among) for one, among in worst]
 
 
 def _rounds(

@@ -11,6 +11,7 @@ import math
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import groupby
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,7 @@ LARGE_ECHOES, LARGE_ALL = 1, 2
 STEP = 0.005
 UP_UNIT_US = 20
 MINUTES = 10
+HOUR_US = 3_600_000_000
 GAP_MS = 65_000
 """Longer than from one round to the next, however seldom they are: time without samples."""
 FIGURES = ("sent", "lost", "min", "p50", "p95", "max")
@@ -163,20 +165,49 @@ def unpacked(cell: Cell) -> CellRounds:
 
 def tens_table(tens: Sequence[bytes], places: int) -> Ints:
     """Shape (cells, places, 6); zeros for places that a cell did not know yet."""
-    return _tables([np.frombuffer(one, "<u2").reshape(-1, 1, len(FIGURES)) for one in tens], places)[:, :, 0]
+    found = np.zeros((len(tens), places, len(FIGURES)), np.int64)
+    done = 0
+    # A watch learns of places seldom: whole stretches of its cells know the same.
+    for _, group in groupby(tens, len):
+        same = list(group)
+        told = np.frombuffer(b"".join(same), "<u2").reshape(len(same), -1, len(FIGURES))
+        found[done : done + len(same), : told.shape[1]] = told[:, :places]
+        done += len(same)
+    return found
+
+
+def by_hour(start_us: Ints, tens: Ints) -> tuple[Ints, Ints]:
+    """Stretches of ten minutes, shape (stretches,) and (stretches, places, 6), as the hours that they lie in: the low
+    median of their medians, and the longest of their 95th percentiles."""
+    hours, place = np.unique(start_us // HOUR_US, return_inverse=True)
+    parts = np.zeros((len(hours), HOUR_US // CELL_US, *tens.shape[1:]), np.int64)
+    parts[place, start_us % HOUR_US // CELL_US] = tens
+    sent, lost, least, middle, high, most = np.moveaxis(parts, -1, 0)
+    answered = (middle > 0).sum(axis=1)
+    none = np.iinfo(np.int64).max
+    ordered = np.sort(np.where(middle > 0, middle, none), axis=1)
+    medians = np.take_along_axis(ordered, np.maximum(answered - 1, 0)[:, None] // 2, axis=1)[:, 0]
+    found = np.stack(
+        [
+            sent.sum(axis=1),
+            lost.sum(axis=1),
+            np.where(answered > 0, np.where(least > 0, least, none).min(axis=1), 0),
+            np.where(answered > 0, medians, 0),
+            high.max(axis=1),
+            most.max(axis=1),
+        ],
+        axis=-1,
+    )
+    return hours * HOUR_US, found
 
 
 def minutes_table(cells: Sequence[Cell | Minuted], places: int) -> Ints:
     """Shape (cells, places, 10, 6)."""
     shape = (-1, MINUTES, len(FIGURES))
-    return _tables([np.frombuffer(zlib.decompress(one.minutes), "<u2").reshape(shape) for one in cells], places)
-
-
-def _tables(tables: Sequence[NDArray[np.uint16]], places: int) -> Ints:
-    inner = tables[0].shape[1:] if tables else (1, len(FIGURES))
-    found = np.zeros((len(tables), places, *inner), np.int64)
-    for i, one in enumerate(tables):
-        found[i, : len(one)] = one[:places]
+    found = np.zeros((len(cells), places, MINUTES, len(FIGURES)), np.int64)
+    for own, one in zip(found, cells, strict=True):
+        told = np.frombuffer(zlib.decompress(one.minutes), "<u2").reshape(shape)
+        own[: len(told)] = told[:places]
     return found
 
 

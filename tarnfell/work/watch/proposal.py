@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
+from dataclasses import dataclass
 
 from tarnfell.store import checks as check_store
 from tarnfell.store import jobs as job_store
 from tarnfell.wire.icmp import ECHO_HEAD_BYTES, IP_HEAD_BYTES
-from tarnfell.wire.kinds.check import CheckResult
-from tarnfell.wire.kinds.fields import read
+from tarnfell.wire.kinds.check import EchoFacts
+from tarnfell.wire.kinds.fields import read_known
 from tarnfell.wire.kinds.watch import MAX_ECHOES, EchoTarget
 from tarnfell.wire.stamp import AUTHENTICATED_BYTES
 
@@ -32,6 +33,14 @@ def proposed(db: sqlite3.Connection, site_id: int, probe_id: int) -> tuple[EchoT
     return tuple(places[:MAX_ECHOES])
 
 
-def _newest(db: sqlite3.Connection, probe_id: int) -> CheckResult | None:
+@dataclass(frozen=True)
+class _Found:
+    """Of the result of a check, what a watch goes by."""
+
+    edge: str | None = None
+    echoes: tuple[EchoFacts, ...] = ()
+
+
+def _newest(db: sqlite3.Connection, probe_id: int) -> _Found | None:
     job = job_store.newest_done(db, probe_id, "check")
-    return read(CheckResult, job.result) if job and job.result else None
+    return read_known(_Found, job.result) if job and job.result else None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 from zoneinfo import ZoneInfo
@@ -76,9 +76,8 @@ class TenMinutes:
 
 def newest(db: sqlite3.Connection, watch_id: int, reading: WatchReading, days: int, zone: ZoneInfo) -> TenMinutes:
     """Of the ``days`` local days up to the last sample's."""
-    found = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
-    table = cells.tens_table([one.tens for one in found], len(reading.places))
-    start = np.array([one.start_us for one in found], np.int64)
+    starts, tens = cell_store.tens_between(db, watch_id, reading.until_us - days * DAY_US, reading.until_us + 1)
+    start, table = np.array(starts, np.int64), cells.tens_table(tens, len(reading.places))
     day, _ = day_and_minute(start, zone)
     own = day > day.max(initial=0) - days
     return TenMinutes(start[own], table[own])
@@ -119,7 +118,7 @@ def services_days(
         for name, took_ms in _answers(round_.told):
             heard.setdefault(name, [[] for _ in start])[cell].append(took_ms)
     rows = [(None, name, np.array([_service(asks, measure) for asks in cells_])) for name, cells_ in heard.items()]
-    return _days(start, rows, ZoneInfo(site.time_zone), days, max)
+    return _days(start, rows, ZoneInfo(site.time_zone), days, np.fmax)
 
 
 def _answers(told: ServicesResult) -> Iterator[tuple[str, float | None]]:
@@ -141,21 +140,28 @@ def _service(asks: Sequence[float | None], measure: ServiceMeasure) -> float:
 _Rows = Sequence[tuple[LegName | None, str, Floats]]
 
 
-def _days(
-    start: Ints, rows: _Rows, zone: ZoneInfo, days: int, worse: Callable[[float, float], float]
-) -> list[WatchDay]:
+def _days(start: Ints, rows: _Rows, zone: ZoneInfo, days: int, worse: np.ufunc) -> list[WatchDay]:
+    """``worse`` takes the one that is to be told of two: fmin or fmax, which prefer a value to none."""
     day, minute = day_and_minute(start, zone)
     last = int(day.max())
+    first = max(int(day.min()), last - days + 1)
+    own = day >= first
+    cells_ = (day[own] - first) * CELLS_A_DAY + minute[own] // 10
+    count = last - first + 1
+    began = np.full(count * CELLS_A_DAY, None)
+    began[cells_] = start[own].astype(object)
     told = []
-    for number in range(max(int(day.min()), last - days + 1), last + 1):
-        own = day == number
-        at = minute[own] // 10
-        began: list[int | None] = [None] * CELLS_A_DAY
-        for cell, at_us in zip(at.tolist(), start[own].tolist(), strict=True):
-            began[cell] = at_us
-        shown = [SheetRow(leg, name, _row(values[own], at, worse)) for leg, name, values in rows]
-        told.append(WatchDay(day_name(number), began, shown))
-    return told
+    for leg, name, values in rows:
+        found = np.full(len(began), np.nan)
+        worse.at(found, cells_, values[own])
+        known = np.round(found, 2).astype(object)
+        known[np.isnan(found)] = None
+        told.append([SheetRow(leg, name, row) for row in known.reshape(count, CELLS_A_DAY).tolist()])
+    began_by_day = began.reshape(count, CELLS_A_DAY).tolist()
+    return [
+        WatchDay(day_name(first + number), began_by_day[number], [row[number] for row in told])
+        for number in range(count)
+    ]
 
 
 @dataclass(frozen=True)
@@ -165,8 +171,8 @@ class LegsShown:
     measure: LegMeasure
 
     @property
-    def worse(self) -> Callable[[float, float], float]:
-        return min if self.measure == "mos" else max
+    def worse(self) -> np.ufunc:
+        return np.fmin if self.measure == "mos" else np.fmax
 
     def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> _Rows:
         if self.measure == "mos":
@@ -194,7 +200,7 @@ class PlaceShown:
 
     number: int
     measure: PlaceMeasure
-    worse = staticmethod(max)
+    worse = np.fmax
 
     def rows(self, reading: WatchReading, table: Ints, start: Ints, calm: float) -> _Rows:
         own = table[:, self.number]
@@ -220,12 +226,3 @@ def _levels(levels: tuple[tuple[int, float], ...], at_us: Ints) -> Floats:
     since = np.array([since for since, _ in levels])
     place = np.maximum(0, np.searchsorted(since, at_us, side="right") - 1)
     return np.array([level for _, level in levels])[place]
-
-
-def _row(values: Floats, at: Ints, worse: Callable[[float, float], float]) -> list[float | None]:
-    row: list[float | None] = [None] * CELLS_A_DAY
-    for value, cell in zip(values.tolist(), at.tolist(), strict=True):
-        if value == value:
-            before = row[cell]
-            row[cell] = round(value if before is None else worse(value, before), 2)
-    return row

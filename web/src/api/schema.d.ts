@@ -14355,7 +14355,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "round" | "minute" | "ten minutes";
+            step: "round" | "minute" | "ten minutes" | "hour";
             /**
              * At Us
              * @description Beginning of each step; those without samples are not there.

@@ -39,14 +39,20 @@ const TICKS_S = [
   1, 5, 10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 10_800, 21_600, 43_200, 86_400, 172_800, 604_800,
 ];
 
+const LONG_STEP_S = 21_600;
+
 /** Instants to be labelled, between six and twelve of them, on whole steps of the site's own clock. */
-export function ticksOf(fromUs: number, untilUs: number, offsetUs: number): number[] {
+export function ticksOf(fromUs: number, untilUs: number, zone: string): number[] {
   const step = (TICKS_S.find((s) => (untilUs - fromUs) / 1e6 / s <= 12) ?? 604_800) * 1e6;
-  const first = Math.ceil((fromUs + offsetUs) / step) * step - offsetUs;
-  return Array.from(
+  const offset = offsetOf(fromUs, zone);
+  const first = Math.ceil((fromUs + offset) / step) * step - offset;
+  const ticks = Array.from(
     { length: Math.max(0, Math.floor((untilUs - first) / step) + 1) },
     (_, i) => first + i * step,
   );
+  // Steps of an hour or so stay even where clocks change; longer ones begin with the day, whichever hour that is by then.
+  if (step < LONG_STEP_S * 1e6) return ticks;
+  return ticks.map((us) => us + offset - offsetOf(us, zone)).filter((us) => us <= untilUs);
 }
 
 const clocks = new Map<string, Intl.DateTimeFormat>();

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Model } from "../api/client";
 import { clock, count, fixed, ms } from "../ui/format";
 import { Wide } from "../ui/wide";
-import { BENCH, depthOf, type Normal, normalOf, offsetOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
+import { BENCH, depthOf, type Normal, normalOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
 import { paintMos } from "./depth";
 
 type Bench = Model<"MinuteBench">;
@@ -18,7 +18,7 @@ const ROLES = {
   "far-end": "Far end",
 } as const;
 const ORDER = Object.keys(ROLES);
-const PAUSE_US = { round: 5_000_000, minute: 120_000_000, "ten minutes": 1_200_000_000 };
+const PAUSE_US = { round: 5_000_000, minute: 120_000_000, "ten minutes": 1_200_000_000, hour: 7_200_000_000 };
 
 /** Longest span in which normal is drawn: farther off its hours are too narrow to be told apart. */
 export const NORMAL_US = 8 * 86_400_000_000;
@@ -47,7 +47,7 @@ export function MinuteBench({ bench, zone, marks, notes, places }: Props) {
   const x = (us: number) => xOf(us, bench.from_us, bench.until_us);
   const top = 16;
   const height = top + lanes.length * (BENCH.lane + BENCH.gap) + BENCH.calls + 18;
-  const ticks = ticksOf(bench.from_us, bench.until_us, offsetOf(bench.from_us, zone));
+  const ticks = ticksOf(bench.from_us, bench.until_us, zone);
   const laneTop = (i: number) => top + i * (BENCH.lane + BENCH.gap);
   const callsTop = laneTop(lanes.length);
   return (

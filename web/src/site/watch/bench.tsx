@@ -86,8 +86,9 @@ export function Bench(props: {
             <BenchFigures bench={data.bench} />
             <p className="mt-1 text-sm text-soft">
               Round trips hang from each line, to the depth that is written at its foot
-              {data.bench.step !== "round" && "; the shade is from the least to the longest of each step"}. A
-              mark above the line is loss, as tall as its share. Grey: an episode.
+              {data.bench.step !== "round" && "; the shade is from the least to the longest of each step"}
+              {data.bench.step === "hour" && ", and the line at the median of its ten-minute medians"}. A mark
+              above the line is loss, as tall as its share. Grey: an episode.
               {within.length > 0 && " Bracketed at the top: a note, by its number."}
               {length <= NORMAL_US && ` Dotted: normal for the hour, ${normalWords(watched.reading.places)}.`}{" "}
               Where a line pauses nothing was sampled.
@@ -117,7 +118,12 @@ export function Bench(props: {
   );
 }
 
-const STEP_WORDS = { round: "each round", minute: "each minute", "ten minutes": "each ten minutes" } as const;
+const STEP_WORDS = {
+  round: "each round",
+  minute: "each minute",
+  "ten minutes": "each ten minutes",
+  hour: "each hour",
+} as const;
 
 /** What the dotted lines are, and what they rest on. */
 function normalWords(places: Model<"ReadPlace">[]): string {
