@@ -11,6 +11,7 @@ import os
 from hypothesis import settings
 
 from tarnfell.store import db as database
+from tarnfell.work.placing import presence
 from tests import new_data
 from tests.told import told_as_before
 
@@ -20,3 +21,8 @@ settings.register_profile("ours", deadline=None, derandomize="EXPLORE" not in os
 settings.load_profile("ours")
 
 database.migrate = new_data.migrate
+
+ONLINE_WITHIN_US = presence.ONLINE_WITHIN_US
+"""As it is shipped."""
+# A probe that was heard at the beginning of a test is online to its end.
+presence.ONLINE_WITHIN_US = 3_600 * 1_000_000

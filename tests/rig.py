@@ -161,7 +161,8 @@ def cli_here(*arguments: str, typed: str = "") -> subprocess.CompletedProcess[st
 
 @dataclass(frozen=True)
 class Truth:
-    """What the path did to one stream: fates by count, and how long it held each packet that passed, by number."""
+    """What the path did to one stream: fates by count, how long it held each packet that passed, by number, and how
+    many came twice."""
 
     fates: Counter[str]
     hold_us: dict[int, int]
@@ -178,9 +179,8 @@ def read_truth(file: Path) -> dict[tuple[str, int], Truth]:
     found = {}
     for key, rows in streams.items():
         first = int(min(rows, key=lambda r: int(r["in_us"]))["seq"])
-        hold = {
-            (int(r["seq"]) - first) % 65536: int(r["out_us"]) - int(r["in_us"]) for r in rows if r["fate"] == "passed"
-        }
-        fates = Counter(r["fate"] for r in rows)
-        found[key] = Truth(fates, hold, fates["copied"])
+        # A queue that drops a packet may yet take its copy.
+        came = sorted((r for r in rows if r["fate"] in ("passed", "copied")), key=lambda r: r["fate"] == "passed")
+        hold = {(int(r["seq"]) - first) % 65536: int(r["out_us"]) - int(r["in_us"]) for r in came}
+        found[key] = Truth(Counter(r["fate"] for r in rows), hold, len(came) - len(hold))
     return found

@@ -25,7 +25,7 @@ from tarnfell.store.files import DELIVERIES, HALVES, MADE
 from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
 from tarnfell.work.evidence.evaluations import EVALUATIONS
-from tarnfell.work.ingest.again import judge_stale_run, read_stale_import
+from tarnfell.work.ingest.again import judge_stale_run, pass_on_codec_change, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
 from tarnfell.work.ingest.fills import judge_next_fill
 from tarnfell.work.ingest.flows import judge_next_flow
@@ -162,18 +162,18 @@ def _close(db: sqlite3.Connection | None) -> None:
         log.exception("closing the database")
 
 
-def judge(db: sqlite3.Connection) -> None:
-    """What came in, then what is known better now."""
+def judge(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
+    """What came in, then what is known better now, for a moment."""
     data = folder_of(db)
     while take_in_next(db, data):
         carry_out(db)  # the next step of a series need not wait for its turn
-    judge_stale(db)
+    judge_stale(db, for_s)
 
 
 def judge_stale(db: sqlite3.Connection, for_s: float = JUDGE_FOR_S) -> None:
     """Judge again what is known better now, for a moment at a time."""
     data = folder_of(db)
-    small = (judge_next_fill, judge_next_flow, judge_next_place, judge_stale_run)
+    small = (pass_on_codec_change, judge_next_fill, judge_next_flow, judge_next_place, judge_stale_run)
     _for_a_while(lambda: any(work(db) for work in small) or read_stale_import(db, data), for_s)
 
 
@@ -216,5 +216,5 @@ def alert_seldom(db: sqlite3.Connection) -> None:
 
 def _for_a_while(work: Callable[[], bool], for_s: float) -> None:
     until = time.monotonic() + for_s
-    while time.monotonic() < until and work():
+    while work() and time.monotonic() < until:
         pass

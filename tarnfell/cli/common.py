@@ -3,13 +3,27 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
 from tarnfell.wire.control import DEFAULT_PORT
 
 DONE, FAILED, WRONG_USE = 0, 1, 2
+
+
+@contextmanager
+def loading() -> Iterator[None]:
+    """What is loaded here stays until the process ends. To look through it for what can be let go of takes part of the
+    loading, and 70 ms in the middle of some request ever after."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.freeze()
+        gc.enable()
 
 
 def host_port(text: str, usual: int = DEFAULT_PORT) -> tuple[str, int]:

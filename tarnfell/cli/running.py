@@ -18,7 +18,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from tarnfell.cli.common import DONE, host_port, port_range, print_report
+from tarnfell.cli.common import DONE, host_port, loading, port_range, print_report
 from tarnfell.farend.certificate import read_or_make
 from tarnfell.farend.daemon import FarEndConfig, FarEndError, listen, run
 from tarnfell.farend.halves import Halves
@@ -96,8 +96,9 @@ def probe_status(options: argparse.Namespace) -> int:
 
 
 def serve(options: argparse.Namespace) -> int:
-    from tarnfell.server.http.serve import Helper, serve_forever
-    from tarnfell.store.lock import Held
+    with loading():
+        from tarnfell.server.http.serve import Helper, serve_forever
+        from tarnfell.store.lock import Held
 
     host, port = host_port(options.bind)
     if options.websocket and not re.fullmatch(r".+:\d+", options.websocket):
@@ -152,12 +153,13 @@ def _log_to_stderr(level: str) -> None:
 
 
 def clerk(options: argparse.Namespace) -> int:
-    from tarnfell.clerk.looks import Look as OwnLook
-    from tarnfell.clerk.loop import keep_turning
-    from tarnfell.probe.asking.looking import Look
-    from tarnfell.store.db import open_database
-    from tarnfell.store.lock import Held, only_one
-    from tarnfell.work.outbox.deliver import Sending
+    with loading():
+        from tarnfell.clerk.looks import Look as OwnLook
+        from tarnfell.clerk.loop import keep_turning
+        from tarnfell.probe.asking.looking import Look
+        from tarnfell.store.db import open_database
+        from tarnfell.store.lock import Held, only_one
+        from tarnfell.work.outbox.deliver import Sending
 
     _log_to_stderr(options.log_level)
     stop = threading.Event()

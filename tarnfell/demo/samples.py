@@ -83,8 +83,9 @@ def write_samples(
     }
     large = np.arange(len(due_us)) % LARGE_EVERY == LARGE_EVERY - 1
     bodies = list(_batches(head, due_us, large, *_samples(site, Weather(site, end), due_us, large, rng)))
+    batches = [batch for body in bodies for batch in read_batches(watch.id, [body])]
     with writing(db):
-        watch_store.keep(db, (batch for body in bodies for batch in read_batches(watch.id, [body])))
+        watch_store.keep(db, batches)
     while pack_next(db, now_us(), watch.id):
         pass
     read_next(db, now_us(), watch.id)

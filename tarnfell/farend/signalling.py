@@ -196,7 +196,7 @@ class _Desk:
         if asked.method == "INVITE":
             self._call = ShortCall(self._media, self._channel.peer_address(), DSCP)
         elif asked.method == "BYE":
-            self._call.turn()  # what came just before it
+            self._call.take()  # what came just before it
             sent, arrived = plain(self._call.sent()), plain(self._call.arrived())
             self._channel.send({"transport": transport, "call": {"sent": sent, "arrived": arrived}})
         for answer in self._answers(asked, transport, source):

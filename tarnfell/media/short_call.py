@@ -50,7 +50,7 @@ class ShortCall:
 
     def turn(self) -> float:
         """Send what is due, take what came; seconds until something is due again, one where nothing is."""
-        self._take()
+        self.take()
         if self._to is None or self.has_sent_all:
             return 1.0
         while not self.has_sent_all and time.monotonic_ns() >= self._next_ns:
@@ -70,7 +70,9 @@ class ShortCall:
         except OSError:
             pass  # then it does not arrive
 
-    def _take(self) -> None:
+    def take(self) -> None:
+        """What has come; by itself when the call is over, for an end that stood still meanwhile: nothing is sent then,
+        which the other would no longer wait for."""
         for _ in range(_AT_ONCE):
             try:
                 arrival = receive(self.socket)

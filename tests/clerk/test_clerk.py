@@ -65,11 +65,11 @@ def test_what_is_acknowledged_is_on_disk_and_judged_once(house: House) -> None:
     again = house.probe("PUT", f"/api/probe/jobs/{number}/record", data=record_file())
     assert again.json == {"state": "delivered"}
     assert len(house.person.get(f"/api/runs/{number}").json["events"]) == len(page["events"])
-    loop.judge(db)
+    loop.judge(db, for_s=60)
     assert (counts(db), kept(house)) == ((2, 0), [])
     assert run_store.run_by_id(db, number).state == "done"
     assert stale_runs(db, 10) == []  # by the values that the codec has now
-    loop.judge(db)
+    loop.judge(db, for_s=60)
     assert counts(db) == (2, 0)
 
 
@@ -154,7 +154,9 @@ def test_a_full_disk_is_not_the_records_fault(house: House, monkeypatch: pytest.
     (one,) = [store.Delivery(*row) for row in db.execute("SELECT * FROM delivery")]
     assert (one.tries, one.refused) == (0, None)
     assert before + 10_000_000 <= one.not_before_us <= time.time_ns() // 1000 + 10_000_000
-    db.execute("UPDATE job SET state = 'failed' WHERE id = ?", (first,))  # so that another may be placed
+    # So that another may be placed, and is judged alone.
+    db.execute("UPDATE job SET state = 'failed' WHERE id = ?", (first,))
+    db.execute("UPDATE delivery SET not_before_us = not_before_us + 3600000000")
     second = delivered(house, delay_us=30_000)
     assert deliveries.take_in_next(db, house.folder)
     assert [run_store.run_by_id(db, n).state for n in (first, second)] == ["failed", "done"]
@@ -180,11 +182,11 @@ def test_files_that_nothing_names_are_swept_once_they_are_old(house: House) -> N
     folder = house.folder / DELIVERIES.name
     for name in ("0" * 64, "x.half"):
         (folder / name).write_bytes(b"x")
-    DELIVERIES.sweep(house.folder, store.known(db))
-    assert len(kept(house)) == 3
-    for file in folder.iterdir():
-        os.utime(file, (0, 0))
-    DELIVERIES.sweep(house.folder, store.known(db))
+    for age_s, left in ((3_500, 3), (3_601, 1)):
+        for file in folder.iterdir():
+            os.utime(file, (time.time() - age_s,) * 2)
+        DELIVERIES.sweep(house.folder, store.known(db))
+        assert len(kept(house)) == left
     assert kept(house) == named
 
 

@@ -66,7 +66,7 @@ def test_call_agrees_with_recorded_truth(tmp_path: Path) -> None:
         assert call["rtt_ms"]["min"] >= 30
         for direction in ("up", "down"):
             row, told = call[direction], truth[direction, call[direction]["ssrc"]]
-            missing = sum(told.fates[f] for f in ("lost", "queue", "blocked"))
+            missing = 250 - len(told.hold_us)
             assert row["sent"] == 250
             assert row["lost"] == missing
             assert row["duplicates"] == told.copies
@@ -258,29 +258,35 @@ def test_far_end_that_falls_silent(tmp_path: Path, monkeypatch: pytest.MonkeyPat
     monkeypatch.setattr(probing, "SILENCE_LIMIT_S", 8.0)
     far = rig.own_address()
     long = CallPlan(**{**PLAN.__dict__, "packets": 3000})
-    seen: list[int] = []
+    heard_since: list[int] = []
+    goes_on = threading.Event()
     with rig.far_end(tmp_path, far) as child:
 
         def watch(live: LiveSecond) -> bool:
-            seen.append(live.second)
             session = children(child.pid)[0]
             if live.second == 1:
                 os.kill(session, signal.SIGSTOP)
-                threading.Timer(2, os.kill, [session, signal.SIGCONT]).start()
-            if live.second >= 5:
-                os.kill(session, signal.SIGSTOP)
+                threading.Timer(2, go_on, [session]).start()
+            if goes_on.is_set():
+                heard_since.append(live.up[0].received)
+                if heard_since[-1] > heard_since[0]:  # it has told of itself since then
+                    os.kill(session, signal.SIGSTOP)
             return True
+
+        def go_on(session: int) -> None:
+            os.kill(session, signal.SIGCONT)
+            goes_on.set()
 
         try:
             result = place_calls(far, 0, rig.KEY.encode(), long, watch)
         finally:
             for pid in children(child.pid):
                 os.kill(pid, signal.SIGCONT)
-    assert seen[-1] >= 5
+    assert heard_since[-1] > heard_since[0]
     assert result.cut is not None
     assert result.cut.code == "silent"
     assert "has said nothing for 8 s" in result.cut.reason
-    assert (result.cut.after_s or 0) >= 12
+    assert (result.cut.after_s or 0) > 1 + 2 + 8 - 0.5  # by when the calls began, a moment after it was first heard
     judged_half(result, long)
 
 
@@ -342,7 +348,7 @@ def test_far_end_answers_no_media_without_the_session_key(tmp_path: Path) -> Non
 def test_stream_specs_of_a_run_are_spread_and_distinct(tmp_path: Path) -> None:
     far = rig.own_address()
     with rig.far_end(tmp_path, far):
-        result = place_calls(far, 0, rig.KEY.encode(), CallPlan(**{**PLAN.__dict__, "calls": 10, "packets": 20}))
+        result = place_calls(far, 0, rig.KEY.encode(), CallPlan(**{**PLAN.__dict__, "calls": 10, "packets": 150}))
     ssrcs = {r.meta[d]["ssrc"] for r in result.calls for d in ("up", "down")}
     assert len(ssrcs) == 20
     # A stalled machine sends a backlog at once; the packet of each stream that left most promptly shows its phase.

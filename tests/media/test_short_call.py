@@ -34,3 +34,22 @@ def test_packets_leave_when_they_are_due_and_catch_up_after_a_pause(monkeypatch:
         now.ns += 10_000_000_000
         assert (call.turn(), call.has_sent_all) == (0.0, True)
         assert (call.turn(), len(call.sent().sent_us)) == (1.0, PACKETS)
+
+
+def test_when_it_is_over_what_came_is_taken_and_nothing_sent(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The end stood still for a second, and what is still due would reach nobody who waits for it."""
+    now = SimpleNamespace(ns=5_000_000_000)
+    monkeypatch.setattr(short_call, "time", SimpleNamespace(monotonic_ns=lambda: now.ns, time_ns=lambda: now.ns))
+    with (
+        open_media_socket(socket.AF_INET, "127.0.0.1") as own,
+        open_media_socket(socket.AF_INET, "127.0.0.1") as far,
+    ):
+        call, other = ShortCall(own, "127.0.0.1", 46), ShortCall(far, "127.0.0.1", 46)
+        call.begin(far.getsockname())
+        call.turn()
+        other.begin(own.getsockname())
+        now.ns += 1_000_000_000
+        other.turn()
+        assert other.has_sent_all
+        call.take()
+        assert (len(call.arrived().seq), len(call.sent().sent_us)) == (PACKETS, 1)

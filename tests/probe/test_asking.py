@@ -450,8 +450,10 @@ def test_a_whole_check_tells_each_answer_and_crosses_the_wire(tmp_path: Path, mo
         for sent, arrived in ((call.own_sent, call.far_arrived), (call.far_sent, call.own_arrived)):
             assert sent is not None
             assert arrived is not None
-            assert (len(sent.sent_us), sent.ssrc, sent.dscp) == (50, arrived.ssrc, 46)
-            assert arrived.seq == tuple(range(sent.first_seq, sent.first_seq + 50))
+            # An end that stood still sends what its second leaves room for.
+            assert 0 < len(sent.sent_us) <= 50
+            assert (sent.ssrc, sent.dscp) == (arrived.ssrc, 46)
+            assert arrived.seq == tuple(range(sent.first_seq, sent.first_seq + len(sent.sent_us)))
             assert set(arrived.dscp) == {46}
             # On loopback the two clocks are one.
             assert all(0 <= at - left < 1_000_000 for left, at in zip(sent.sent_us, arrived.at_us, strict=True))

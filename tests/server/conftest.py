@@ -6,6 +6,7 @@ import atexit
 import shutil
 import sqlite3
 import tempfile
+import time
 from copy import copy
 from dataclasses import dataclass
 from functools import cache
@@ -111,7 +112,7 @@ class House:
         """One turn of the clerk."""
         db = connect(self.folder)
         try:
-            loop.judge(db)
+            loop.judge(db, for_s=60)
         finally:
             db.close()
 
@@ -163,6 +164,13 @@ def over(folder: Path, original: Flask) -> Flask:
     app.config = Config(original.config.root_path, original.config | {"DATA": folder, "WEB": folder / "no-web"})
     app.extensions = {"connections": Connections(folder)}
     return app
+
+
+@pytest.fixture
+def stopped_clock(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It stays the moment at which the house was built, however long a test takes that is about seconds."""
+    at_ns = time.time_ns()
+    monkeypatch.setattr(time, "time_ns", lambda: at_ns)
 
 
 @cache

@@ -115,7 +115,7 @@ class Life(RuleBasedStateMachine):
     @rule()
     def the_probe_falls_silent(self) -> None:
         db = connect(self.folder)
-        db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (2 * job_store.SILENCE_US,))
+        db.execute("UPDATE probe SET last_contact_us = last_contact_us - ?", (7_200 * 1_000_000,))
         db.close()
         self.house.person.get("/api/sites/pier")
 

@@ -18,6 +18,7 @@ from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.members import adopt
 from tarnfell.work.ingest import deliveries, uploads
+from tarnfell.work.ingest.again import pass_on_codec_change
 from tests.exchange.test_capture import packets
 from tests.server.conftest import House, record_file
 from tests.server.test_imports import bring, shown
@@ -42,7 +43,7 @@ def mos_of(house: House, run_id: int) -> list[float]:
 
 def judge_all(house: House) -> None:
     db = connect(house.folder)
-    loop.judge_stale(db, for_s=30)
+    loop.judge_stale(db, for_s=60)
     db.close()
 
 
@@ -108,7 +109,7 @@ def test_changed_while_an_upload_was_being_judged_it_is_judged_once_more(
         return judged
 
     monkeypatch.setattr(deliveries, "judge_upload", meanwhile)
-    monkeypatch.setattr(loop, "judge_stale", lambda _: None)
+    monkeypatch.setattr(loop, "judge_stale", lambda *_: None)
     run_id = done(house)
     monkeypatch.undo()
     early = mos_of(house, run_id)
@@ -183,8 +184,10 @@ def test_imported_streams_of_the_codec_are_judged_again(house: House) -> None:
         return float(shown(house, of)["streams"][0]["mos"])
 
     before, untouched = mos(number), mos(other)
+    db = connect(house.folder)
     put(house, "opus-24", ie=60.0)
-    assert [row[0] for row in connect(house.folder).execute("SELECT id FROM imported WHERE stale = 1")] == [number]
+    assert pass_on_codec_change(db)
+    assert [row[0] for row in db.execute("SELECT id FROM imported WHERE stale = 1")] == [number]
     judge_all(house)
     assert mos(number) < before - 0.5
     assert mos(other) == untouched
@@ -198,6 +201,7 @@ def test_what_is_said_of_a_file_while_it_is_read_anew_is_not_lost(house: House) 
     bring(house, write_capture(packets(kind=111, step=960)), codec="opus-24")
     put(house, "opus-24", ie=60.0)
     db = connect(house.folder)
+    assert pass_on_codec_change(db)
     one = import_store.stale_import(db)
     assert one is not None
     import_store.change_import(db, one.id, one.name, replace(one.choices, shown=True), one.result)

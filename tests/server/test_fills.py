@@ -12,7 +12,7 @@ import pytest
 
 from tarnfell.probe.streams import streams_of
 from tarnfell.store import fills as fill_store
-from tarnfell.store.db import connect, writing
+from tarnfell.store.db import connect, now_us, writing
 from tarnfell.wire.kinds.fields import plain, read
 from tarnfell.wire.kinds.fill import FillArguments, FillPhase, FillResult, SenderFacts
 from tarnfell.wire.record import Record, join_parts
@@ -188,7 +188,7 @@ def test_a_fill_counts_by_the_brief_as_it_is_now(house: House) -> None:
 
 def test_nothing_is_filled_without_consent_or_against_the_sites_rules(house: House) -> None:
     db = connect(house.folder)
-    db.execute("UPDATE probe SET last_contact_us = last_contact_us - 60000000")
+    db.execute("UPDATE probe SET last_contact_us = last_contact_us - 7200000000")
     assert "offline" in ask(house).json["detail"]
     heartbeat(house, [])
     for wrong in ({"consent": False}, {"consent": None}, {"seconds": 61}, {"seconds": 1}, {"streams": 0},
@@ -274,7 +274,7 @@ def plan_of(house: House, **changes: Any) -> Any:
 
 
 def local(seconds_ahead: float) -> str:
-    at = datetime.now(ZoneInfo("Europe/London")) + timedelta(seconds=seconds_ahead)
+    at = datetime.fromtimestamp(now_us() / 1e6, ZoneInfo("Europe/London")) + timedelta(seconds=seconds_ahead)
     return at.strftime("%Y-%m-%dT%H:%M")
 
 

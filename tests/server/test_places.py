@@ -8,6 +8,7 @@ import subprocess
 import sys
 import zipfile
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -98,20 +99,31 @@ def test_what_a_probe_told_is_shown_and_nonsense_is_left_out(house: House) -> No
 def test_a_silent_probe_says_since_when_and_what_to_try(house: House) -> None:
     house.probe("POST", "/api/probe/heartbeat", json={"environment": {"medium": "Wi-Fi"}})
     assert probe(house)["state"] == "online"
-    connect(house.folder).execute("UPDATE probe SET last_contact_us = last_contact_us - 20000000")
+    connect(house.folder).execute("UPDATE probe SET last_contact_us = last_contact_us - 7200000000")
     silent = probe(house)
     assert silent["state"] == "offline"
     assert "still in range" in silent["says"]
     assert silent["last_contact_us"] is not None
 
 
-def test_a_heartbeat_with_no_news_writes_nothing(house: House) -> None:
+def test_a_heartbeat_with_no_news_writes_nothing(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(presence, "NOTE_EVERY_US", 3_600 * 1_000_000)
     house.heartbeat()
     db = connect(house.folder)
     before = db.execute("PRAGMA data_version").fetchone()[0]
     for _ in range(5):
         house.probe("POST", "/api/probe/heartbeat", json={"environment": None})
     assert db.execute("PRAGMA data_version").fetchone()[0] == before
+
+
+@pytest.mark.parametrize(("later_us", "noted"), [(-1, True), (0, False), (3_999_999, False), (4_000_000, True)])
+def test_contact_is_written_down_every_four_seconds(
+    monkeypatch: pytest.MonkeyPatch, later_us: int, noted: bool
+) -> None:
+    heard_us = 1_790_000_000_000_000
+    monkeypatch.setattr(presence, "now_us", lambda: heard_us + later_us)
+    spoke: Any = SimpleNamespace(last_contact_us=heard_us)
+    assert presence.needs_note(spoke) is noted
 
 
 def test_a_probe_is_asked_to_speak_often_only_while_somebody_looks(

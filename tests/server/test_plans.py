@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -11,7 +11,7 @@ import icalendar
 import pytest
 
 from tarnfell.core.schedule import from_us
-from tarnfell.store.db import connect
+from tarnfell.store.db import connect, now_us
 from tarnfell.work.placing import carry_out as placing
 from tests.server.conftest import House, record_file
 
@@ -44,8 +44,12 @@ def tick(house: House, at: datetime | None = None) -> None:
     db.close()
 
 
+def now() -> datetime:
+    return datetime.fromtimestamp(now_us() / 1e6, LONDON)
+
+
 def tomorrow(hour: int, minute: int = 0) -> datetime:
-    day = (datetime.now(LONDON) + timedelta(days=1)).date()
+    day = (now() + timedelta(days=1)).date()
     return datetime(day.year, day.month, day.day, hour, minute, tzinfo=LONDON)
 
 
@@ -240,8 +244,8 @@ def test_places_that_are_not_ready(house: House) -> None:
 
 
 def test_a_start_that_is_past(house: House) -> None:
-    past = wall(datetime.now(UTC) - timedelta(hours=2))
-    before = datetime.now(LONDON)
+    past = wall(now() - timedelta(hours=2))
+    before = now()
     problem = only_problem(check(house, when="at", start_local=past))
     assert "is past" in problem["words"]
     proposed = datetime.fromisoformat(fixed(house, problem)["start_local"]).replace(tzinfo=LONDON)
@@ -260,7 +264,7 @@ def test_a_draft_is_plainly_a_draft_until_it_is_scheduled(house: House) -> None:
     assert (line["state"], line["next_us"]) == ("draft", None)
     step = house.person.get("/api/sites/pier").json["next"]
     assert (step["action"], step["words"]) == ("plan", "Schedule the draft “Later”")
-    tick(house, datetime.now(UTC) + timedelta(days=400))
+    tick(house, now() + timedelta(days=400))
     scheduled = plan(when="at", start_local=wall(tomorrow(9)), name="Later")
     house.person.put(f"/api/sites/pier/plans/{number}", json=scheduled, headers={"X-CSRF-Token": house.csrf})
     (line,) = house.person.get("/api/sites/pier/plans").json["plans"]

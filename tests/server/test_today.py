@@ -59,7 +59,7 @@ def test_what_needs_a_look_is_told_with_its_screen(house: House, db: sqlite3.Con
         ("pier", "It loses.", "/engagements/customer/alerts"),
         ("pier", "Watch of pier-probe: Something is in the way: the clock.", "/sites/pier/watch"),
     ]
-    silent_us = now_us() - 20 * 1_000_000
+    silent_us = now_us() - 120 * MINUTE
     db.execute("UPDATE probe SET last_contact_us = ?", (silent_us,))
     found = today(house)["trouble"]
     # A probe that is offline brings no samples: that is said once.

@@ -93,7 +93,7 @@ def test_a_queue_that_stood_through_a_whole_run_is_told_by_the_runs_around_it(
     assert delays(db, queued) == {"up": 110, "down": 110}
     calm = hold(db, 60, stamps=stamps)
     assert db.execute("SELECT id FROM run WHERE stale = 1").fetchall()[0][0] == queued
-    judge_stale(db)
+    judge_stale(db, for_s=60)
     assert delays(db, queued) == {"up": 210, "down": 10}
     assert delays(db, calm) == {"up": 10, "down": 10}
     assert db.execute("SELECT count(*) FROM run WHERE stale = 1").fetchone()[0] == 0
@@ -131,8 +131,8 @@ def test_settled_runs_are_not_judged_again_for_ever(db: sqlite3.Connection) -> N
     early = hold(db, 50, up_us=210_000)
     for minute in range(60, 200, 20):
         hold(db, minute)
-        judge_stale(db)
+        judge_stale(db, for_s=60)
     db.execute("UPDATE run SET judged_us = 0")
     hold(db, 220)
-    judge_stale(db)
+    judge_stale(db, for_s=60)
     assert db.execute("SELECT judged_us FROM run WHERE id = ?", (early,)).fetchone()[0] == 0

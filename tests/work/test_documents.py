@@ -136,6 +136,7 @@ def test_one_that_cannot_be_drawn_fails_with_a_sentence_and_may_be_asked_for_aga
 def test_a_full_disk_puts_it_off_and_one_that_ends_the_clerk_is_given_up(
     house: House, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.setattr(tasks, "PAUSE_US", 3_600 * 1_000_000)
     number = ask(house)["id"]
     db = connect(house.folder)
     with monkeypatch.context() as full:

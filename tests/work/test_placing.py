@@ -18,6 +18,7 @@ from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.work.placing import presence
 from tarnfell.work.placing.carry_out import GRACE_US, carry_out
 from tarnfell.work.placing.rules import PASSES, about_presence, against, ceiling_calls
+from tests.conftest import ONLINE_WITHIN_US
 from tests.server.conftest import set_up
 
 NOON = datetime(2026, 3, 4, 12, tzinfo=UTC)  # a Wednesday
@@ -71,6 +72,7 @@ def test_a_probe_of_another_site_is_none(db: sqlite3.Connection) -> None:
 
 def test_online_is_contact_within_fifteen_seconds(db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     probe = replace(probes.probe_by_id(db, 1), last_contact_us=100_000_000)
+    monkeypatch.setattr(presence, "ONLINE_WITHIN_US", ONLINE_WITHIN_US)
     for now, online in ((114_999_999, True), (115_000_000, False)):
         monkeypatch.setattr(presence, "now_us", lambda now=now: now)
         assert (about_presence(probe) is None) == online

@@ -26,6 +26,7 @@ from tarnfell.wire.kinds.surroundings import Surroundings
 from tarnfell.work.placing import presence
 from tarnfell.work.placing.hand_out import arguments_of
 from tarnfell.work.watch.routines import begin_routines, costs, quiet_words
+from tests.conftest import ONLINE_WITHIN_US
 from tests.server.conftest import set_up
 
 S = 1_000_000
@@ -42,6 +43,7 @@ class Beside:
         self.at_us = NINE_US
         for module in (presence, routine_store, watch_store, probe_store, job_store):
             patch.setattr(module, "now_us", lambda: self.at_us)
+        patch.setattr(presence, "ONLINE_WITHIN_US", ONLINE_WITHIN_US)
         self.probe, code = set_up(self.db, "192.0.2.10", 4870, "key")
         assert probe_store.enrol(self.db, code, Surroundings())
         self.contact()

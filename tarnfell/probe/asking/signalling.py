@@ -152,6 +152,7 @@ class _WithFarEnd(Talk):
                 is_whole, until = True, min(until, time.monotonic() + OTHERS_S)
             select.select([call.socket, self._channel.socket], [], [], min(left, due_s))
             self.look_beside()
+        call.take()
         return ""
 
     def _answered(self, request: sip.Message) -> sip.Message | None:
