@@ -27,6 +27,8 @@ CONTROL_PORT = 4870
 MEDIA_PORTS = "22000-22127"
 PATIENCE = 3
 """All limits of waiting are for a machine at its usual speed; one that is shared may have a third of it."""
+HANGS_S = 300
+"""What takes as long has hung: a machine that is shared may stand still for a minute."""
 _numbers = itertools.count(1)
 
 
@@ -36,7 +38,7 @@ def own_address() -> str:
     return f"127.{128 + os.getpid() % 100}.{os.getpid() // 100 % 250}.{number}"
 
 
-def await_port(address: str, port: int = CONTROL_PORT, within_s: float = 60) -> None:
+def await_port(address: str, port: int = CONTROL_PORT, within_s: float = HANGS_S / PATIENCE) -> None:
     deadline = time.monotonic() + PATIENCE * within_s
     while time.monotonic() < deadline:
         try:
@@ -129,7 +131,7 @@ def kill_hard(pid: int) -> None:
         pass  # it ended with its parent
 
 
-def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> None:
+def eventually(holds: Callable[[], Any], what: str, within_s: float = HANGS_S / PATIENCE) -> None:
     deadline = time.monotonic() + PATIENCE * within_s
     while not holds():
         assert time.monotonic() < deadline, f"waited in vain for {what}"
@@ -138,12 +140,12 @@ def eventually(holds: Callable[[], Any], what: str, within_s: float = 40) -> Non
 
 def fetch(address: str, file: Path, prefix: tuple[str, ...] = ()) -> None:
     """A file over HTTP, from wherever ``prefix`` puts the asker."""
-    code = "import sys, urllib.request as r; open(sys.argv[2], 'wb').write(r.urlopen(sys.argv[1], timeout=20).read())"
+    code = "import sys, urllib.request as r; open(sys.argv[2], 'wb').write(r.urlopen(sys.argv[1], timeout=120).read())"
     command = [*prefix, sys.executable, "-c", code, address, str(file)]
-    subprocess.run(command, check=True, timeout=40, capture_output=True)
+    subprocess.run(command, check=True, timeout=HANGS_S, capture_output=True)
 
 
-def cli(*arguments: str, prefix: tuple[str, ...] = (), timeout: float = 60) -> subprocess.CompletedProcess[str]:
+def cli(*arguments: str, prefix: tuple[str, ...] = (), timeout: float = HANGS_S) -> subprocess.CompletedProcess[str]:
     command = [*prefix, sys.executable, "-m", "tarnfell.cli", *arguments]
     return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
 

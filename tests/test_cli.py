@@ -152,8 +152,8 @@ def test_a_line_fill_that_is_broken_off_is_judged_as_far_as_it_went(tmp_path: Pa
         time.sleep(2)
         for one in (*rig.processes_below(far.pid), far.pid):
             rig.kill_hard(one)
-        told, problem = running.communicate(timeout=90)
-        far.wait(10)
+        told, problem = running.communicate(timeout=rig.HANGS_S)
+        far.wait(rig.HANGS_S)
     assert running.returncode == 1, problem
     assert json.loads(told)["says"][0].startswith("The run was broken off while "), told
 
@@ -195,7 +195,9 @@ def test_user_may_sign_in_after_being_added(tmp_path: Path) -> None:
     command = [sys.executable, "-m", "tarnfell.cli", "user", "ines@merrow.example", "--data", str(tmp_path)]
 
     def add(password: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(command, input=password + "\n", capture_output=True, text=True, timeout=60, check=False)
+        return subprocess.run(
+            command, input=password + "\n", capture_output=True, text=True, timeout=rig.HANGS_S, check=False
+        )
 
     short = add("short")
     assert (short.returncode, "at least 10" in short.stderr) == (2, True)

@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from tests import rig
+
 ROOT = Path(__file__).parents[1]
 
 CHECK = """
@@ -35,7 +37,7 @@ assert (Path(tarnfell.__file__).parent / "py.typed").exists()
 
 def run(*command: object, **options: object) -> str:
     done = subprocess.run(
-        [str(c) for c in command], capture_output=True, text=True, timeout=240, check=False, **options
+        [str(c) for c in command], capture_output=True, text=True, timeout=rig.HANGS_S, check=False, **options
     )  # type: ignore[call-overload]
     assert done.returncode == 0, done.stdout + done.stderr
     return str(done.stdout)

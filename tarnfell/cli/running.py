@@ -98,9 +98,10 @@ def probe_status(options: argparse.Namespace) -> int:
 def serve(options: argparse.Namespace) -> int:
     with loading():
         from tarnfell.server.http.serve import Helper, serve_forever
-        from tarnfell.store.lock import Held
+        from tarnfell.store.lock import Held, only_one
 
     host, port = host_port(options.bind)
+    data = Path(options.data)
     if options.websocket and not re.fullmatch(r".+:\d+", options.websocket):
         raise ValueError(f"Write --websocket as ADDR:PORT, such as 127.0.0.1:8081, not “{options.websocket}”.")
     _log_to_stderr(options.log_level)
@@ -122,9 +123,10 @@ def serve(options: argparse.Namespace) -> int:
     if options.websocket:
         helpers["websocket"] = lambda: helper("websocket", "--bind", options.websocket)
     try:
-        with _own_far_end(options):
+        # Before anything is written: a second server would take the first one's far end from it.
+        with only_one(data, "server"), _own_far_end(options):
             serve_forever(
-                Path(options.data), host, port if ":" in options.bind else 8080, options.public_address, helpers,
+                data, host, port if ":" in options.bind else 8080, options.public_address, helpers,
                 socket_port=host_port(options.websocket)[1] if options.websocket else None,
             )  # fmt: skip
     except Held as error:

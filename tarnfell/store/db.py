@@ -9,6 +9,8 @@ from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
 
+from tarnfell.store.lock import ROLES, other_holder
+
 FILE_NAME = "tarnfell.sqlite"
 _BUSY_S = 30.0
 
@@ -52,34 +54,62 @@ def connect(folder: Path) -> sqlite3.Connection:
 
 
 def migrate(connection: sqlite3.Connection) -> None:
-    """Apply every numbered schema step the file has not seen, each whole or not at all.
+    """Apply every numbered schema step the file has not seen: all of them or none, so that data whose upgrade fails can
+    still be read by the program that wrote it. Raises SchemaError or sqlite3.Error.
 
-    A step may rebuild a table that others point to, so keys are checked at its end and not on the way.
+    A step may rebuild a table that others point to, so keys are checked at the end and not on the way.
     """
     steps = _steps()
-    have = connection.execute("PRAGMA user_version").fetchone()[0]
+    have = _version(connection)
     if have > max(steps):
         raise SchemaError(f"The data was written by a newer Tarnfell (schema {have}). Update this one.")
+    if have == max(steps):
+        return
+    if have:
+        _refuse_while_in_use(connection)
     connection.execute("PRAGMA foreign_keys = OFF")
     try:
-        for number in sorted(steps):
-            if number > have:
-                _apply(connection, number, steps[number])
+        with writing(connection):
+            have = _version(connection)  # another process may have been as quick
+            for number in sorted(number for number in steps if number > have):
+                for statement in _statements(steps[number]):
+                    connection.execute(statement)
+                connection.execute(f"PRAGMA user_version = {number}")
+            broken = connection.execute("PRAGMA foreign_key_check").fetchone()
+            if broken:
+                raise sqlite3.IntegrityError(
+                    f"schema steps {have + 1} to {max(steps)} leave rows of {broken[0]} pointing at nothing"
+                )
     finally:
         connection.execute("PRAGMA foreign_keys = ON")
 
 
-def _apply(connection: sqlite3.Connection, number: int, step: str) -> None:
-    try:
-        connection.executescript(f"BEGIN IMMEDIATE;\n{step}\nPRAGMA user_version = {number};")
-        broken = connection.execute("PRAGMA foreign_key_check").fetchone()
-        if broken:
-            raise sqlite3.IntegrityError(f"schema step {number} leaves rows of {broken[0]} pointing at nothing")
-        connection.commit()
-    except sqlite3.Error:
-        if connection.in_transaction:
-            connection.rollback()
-        raise
+def _refuse_while_in_use(connection: sqlite3.Connection) -> None:
+    """A server of the version before would go on with tables it does not know."""
+    folder = folder_of(connection)
+    for role in ROLES:
+        other = other_holder(folder, role)
+        if other:
+            raise SchemaError(
+                f"The data in {folder} is of an older Tarnfell, and a {role} of that version works with it: {other}. "
+                "End it, then try again."
+            )
+
+
+def _version(connection: sqlite3.Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
+
+
+def _statements(step: str) -> Iterator[str]:
+    """One by one: ``executescript`` would end the transaction that they all are in."""
+    statement = ""
+    for line in step.splitlines(keepends=True):
+        statement += line
+        if sqlite3.complete_statement(statement):
+            yield statement
+            statement = ""
+    if statement.strip():
+        yield statement
 
 
 def _steps() -> dict[int, str]:

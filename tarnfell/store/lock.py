@@ -10,9 +10,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Literal
+from typing import Literal, get_args
 
 Role = Literal["server", "clerk"]
+ROLES: tuple[Role, ...] = get_args(Role)
 _LOOK_S = 0.1
 
 
@@ -21,10 +22,10 @@ class Held(RuntimeError):
 
 
 @contextmanager
-def only_one(folder: Path, role: Role, wait_s: float = 0.0) -> Iterator[None]:
+def only_one(folder: Path, role: Role, wait_s: float = _LOOK_S) -> Iterator[None]:
     """Hold ``folder`` in this role; the system lets go when the process ends, however it ends. Raises Held or OSError.
 
-    ``wait_s`` is how long one that is just ending is waited for.
+    ``wait_s`` is how long one that is just ending is waited for; whoever only looks has the lock for an instant.
     """
     until = time.monotonic() + wait_s
     folder.mkdir(parents=True, exist_ok=True)
@@ -35,7 +36,7 @@ def only_one(folder: Path, role: Role, wait_s: float = 0.0) -> Iterator[None]:
                 raise Held(f"Another {role} works with {folder}: {file.read().strip() or 'it does not say which'}.")
             time.sleep(_LOOK_S)
         file.truncate(0)
-        file.write(f"process {os.getpid()} on {platform.node()} since {datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC\n")
+        file.write(f"{_this_process()} since {datetime.now(UTC):%Y-%m-%d %H:%M:%S} UTC\n")
         file.flush()
         yield
 
@@ -47,6 +48,18 @@ def is_held(folder: Path, role: Role) -> bool:
             return not _locked(file.fileno())
     except FileNotFoundError:
         return False
+
+
+def other_holder(folder: Path, role: Role) -> str:
+    """The process that works with the folder in this role, if it is another one; else empty."""
+    if not is_held(folder, role):
+        return ""
+    told = (folder / f"{role}.lock").read_text(encoding="utf-8").strip()
+    return "" if told.startswith(f"{_this_process()} ") else told or "it does not say which"
+
+
+def _this_process() -> str:
+    return f"process {os.getpid()} on {platform.node()}"
 
 
 def _locked(descriptor: int) -> bool:

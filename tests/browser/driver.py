@@ -32,7 +32,7 @@ from tests.rig import PATIENCE
 
 AXE = Path(__file__).parents[2] / "web" / "node_modules" / "axe-core" / "axe.min.js"
 SHELL = Path(__file__).with_name("headless-shell")
-WAIT_S = 20
+WAIT_S = 40
 SCRIPT_S = 120
 """What looks at all of a large page takes as long on a machine that does other things as well."""
 _TEXT = "return (document.body?.innerText ?? '').replace(/[\\t\\u00a0]/g, ' ')"

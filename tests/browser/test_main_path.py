@@ -249,7 +249,7 @@ def test_downloads(page: Page, bench: Bench) -> None:
         (f"api/calls/{page.calls_of_a_run()[0]}/up.csv", b"seq,sent_us,recv_us"),
     ):
         request = urllib.request.Request(bench.address + address, headers={"Cookie": f"tarnfell={cookie['value']}"})
-        with urllib.request.urlopen(request, timeout=60) as answer:
+        with urllib.request.urlopen(request, timeout=rig.HANGS_S) as answer:
             assert answer.read().startswith(start), address
 
 

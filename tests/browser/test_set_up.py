@@ -39,7 +39,7 @@ def test_from_nothing_to_a_staircase(page: Page, bench: Bench, tmp_path: Path) -
                 page.press("Retire probe …")
                 page.press("Retire probe")
                 site_side.see("All done. Thank you.", within_s=30)
-                assert probe.wait(20) == 0
+                assert probe.wait(rig.HANGS_S) == 0
             finally:
                 probe.kill()
 

@@ -19,11 +19,11 @@ from tarnfell.clerk import loop
 from tarnfell.server.http import serve
 from tarnfell.store import deliveries as store
 from tarnfell.store import jobs as job_store
-from tarnfell.store import letters, outbox
+from tarnfell.store import letters, outbox, places
 from tarnfell.store import runs as run_store
 from tarnfell.store import targets as target_store
 from tarnfell.store.codecs import stale_runs
-from tarnfell.store.db import connect
+from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.lock import Held, only_one
 from tarnfell.store.targets import MailServer, Targets
@@ -191,12 +191,18 @@ def test_files_that_nothing_names_are_swept_once_they_are_old(house: House) -> N
 
 
 def test_one_clerk_and_one_server_to_a_folder(tmp_path: Path) -> None:
+    """The second is told which is the first, and takes nothing of it: neither its far end nor the one-time code."""
+    db = open_database(tmp_path)
+    with writing(db):
+        places.keep_server_far_end(db, "192.0.2.9", 4870, (16384, 16484), "key")
     with only_one(tmp_path, "clerk"), only_one(tmp_path, "server"):
         with pytest.raises(Held, match=f"Another clerk works with .*: process {os.getpid()} on .* since 20"):
             only_one(tmp_path, "clerk").__enter__()
         second = rig.cli("serve", "--data", str(tmp_path), "--bind", "127.0.0.1:9")
         assert second.returncode == 2
         assert f"Another server works with {tmp_path}: process {os.getpid()} " in second.stderr
+        assert "one-time" not in second.stderr
+    assert db.execute("SELECT name FROM far_end WHERE kind = 'server' AND archived_us IS NULL").fetchall()
     with only_one(tmp_path, "clerk"):
         pass
 

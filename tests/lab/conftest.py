@@ -22,7 +22,7 @@ NEEDS_ROOT = pytest.mark.skipif(os.geteuid() != 0 or not shutil.which("ip"), rea
 
 
 def sh(command: str, **options: str) -> str:
-    done = subprocess.run(command.split(), check=True, capture_output=True, text=True, timeout=20, **options)  # type: ignore[call-overload]
+    done = subprocess.run(command.split(), check=True, capture_output=True, text=True, timeout=rig.HANGS_S, **options)  # type: ignore[call-overload]
     return str(done.stdout)
 
 
@@ -44,7 +44,7 @@ class Row:
         return sh(f"ip netns exec {self.names[part]} {command}")
 
     def nft(self, part: str, rules: str) -> None:
-        subprocess.run([*self.inside(part), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
+        subprocess.run([*self.inside(part), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=rig.HANGS_S)
 
     def await_port(self, part: str, port: int) -> None:
         deadline = time.monotonic() + 60
@@ -82,7 +82,7 @@ def row_of(*parts: str) -> Iterator[Row]:
         yield Row(names, address)
     finally:
         for name in names.values():
-            subprocess.run(["ip", "netns", "del", name], check=False, capture_output=True, timeout=20)
+            subprocess.run(["ip", "netns", "del", name], check=False, capture_output=True, timeout=rig.HANGS_S)
 
 
 @contextmanager

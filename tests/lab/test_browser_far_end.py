@@ -59,7 +59,7 @@ def pages(row: Row, count: int) -> subprocess.Popen[str]:
 
 def end(asking: subprocess.Popen[str]) -> list[dict[str, int | bool]]:
     """What each page found."""
-    out, said = asking.communicate("end\n", timeout=120)
+    out, said = asking.communicate("end\n", timeout=rig.HANGS_S)
     assert asking.returncode == 0, said
     return list(json.loads(out))
 

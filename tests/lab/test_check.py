@@ -236,7 +236,7 @@ def looked_at(name: str, folder: Path) -> dict[str, Any]:
         done = rig.cli(
             "check", SERVICE, "--json", "--key-file", str(folder / "key"), "--services", str(folder / "services.toml"),
             "--name", NAME, "--media-port", rig.MEDIA_PORTS.split("-")[0], *options,
-            prefix=row.inside("site"), timeout=180,
+            prefix=row.inside("site"), timeout=rig.HANGS_S,
         )  # fmt: skip
         assert done.returncode in (0, 1), done.stderr
         report: dict[str, Any] = json.loads(done.stdout)

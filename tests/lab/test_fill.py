@@ -130,7 +130,7 @@ def filled(name: str, folder: Path) -> tuple[dict[str, Any], list[int]]:
         with backlog_of(row, line.watched) as backlog:
             done = rig.cli(
                 "bloat", SERVICE, "--json", "--key-file", str(folder / "key"), "--seconds", "8", "--ways", line.way,
-                prefix=row.inside("site"), timeout=120,
+                prefix=row.inside("site"), timeout=rig.HANGS_S,
             )  # fmt: skip
         assert done.returncode in (0, 1), done.stderr
         report: dict[str, Any] = json.loads(done.stdout)

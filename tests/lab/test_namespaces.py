@@ -29,7 +29,7 @@ pytestmark = [
 
 
 def sh(command: str) -> str:
-    return subprocess.run(command.split(), check=True, capture_output=True, text=True, timeout=20).stdout
+    return subprocess.run(command.split(), check=True, capture_output=True, text=True, timeout=rig.HANGS_S).stdout
 
 
 @dataclass(frozen=True)
@@ -71,7 +71,7 @@ def lab() -> Iterator[Lab]:
         yield Lab(site, middle, service)
     finally:
         for name in names:
-            subprocess.run(["ip", "netns", "del", name], check=False, capture_output=True, timeout=20)
+            subprocess.run(["ip", "netns", "del", name], check=False, capture_output=True, timeout=rig.HANGS_S)
 
 
 def call(lab: Lab, folder: Path, host: str, *more: str) -> subprocess.CompletedProcess[str]:
@@ -132,7 +132,9 @@ def forwards(lab: Lab, rules: str = "") -> None:
     if rules:
         if not shutil.which("nft"):
             pytest.skip("needs nftables")
-        subprocess.run([*lab.inside(lab.middle), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=20)
+        subprocess.run(
+            [*lab.inside(lab.middle), "nft", "-f", "-"], input=rules, text=True, check=True, timeout=rig.HANGS_S
+        )
 
 
 def test_call_from_behind_address_translation(lab: Lab, tmp_path: Path) -> None:

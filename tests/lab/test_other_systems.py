@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests import rig
 from tests.lab.conftest import NEEDS_ROOT, row_of
 
 pytestmark = [pytest.mark.lab, NEEDS_ROOT]
@@ -33,7 +34,7 @@ def test_routers_tell_a_socket_for_echoes_alone_where_their_lifetime_ended() -> 
     with row_of("site", "edge", "beyond", "far") as row:
         done = subprocess.run(
             [*row.inside("site"), sys.executable, "-c", AS_MACOS, row.address["far"]],
-            capture_output=True, text=True, timeout=60, check=True, cwd=Path(__file__).parents[2],
+            capture_output=True, text=True, timeout=rig.HANGS_S, check=True, cwd=Path(__file__).parents[2],
         )  # fmt: skip
         found = json.loads(done.stdout)
     assert (found["method"], found["reached"], found["sees_marking"]) == ("icmp", True, True)

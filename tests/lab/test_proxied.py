@@ -68,7 +68,12 @@ def test_a_probe_enrols_and_delivers_through_the_proxy(tmp_path: Path) -> None:
 
             def enrolled(**options: object) -> subprocess.CompletedProcess[str]:
                 return subprocess.run(
-                    [*enrol, "--token", code], capture_output=True, text=True, timeout=60, check=False, **options
+                    [*enrol, "--token", code],
+                    capture_output=True,
+                    text=True,
+                    timeout=rig.HANGS_S,
+                    check=False,
+                    **options,
                 )  # type: ignore[call-overload]
 
             stranger = enrolled()

@@ -119,7 +119,7 @@ def checked(row: Row, folder: Path, services: str, *options: str) -> dict[str, A
     done = rig.cli(
         "check", SERVICE, "--json", "--key-file", str(folder / "key"), "--services", str(folder / "services.csv"),
         "--resolver", SERVICE, "--name", NAME, "--media-port", rig.MEDIA_PORTS.split("-")[0],
-        *options, prefix=row.inside("site"), timeout=180,
+        *options, prefix=row.inside("site"), timeout=rig.HANGS_S,
     )  # fmt: skip
     assert done.returncode in (0, 1), done.stderr
     return dict(json.loads(done.stdout))

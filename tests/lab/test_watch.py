@@ -43,7 +43,7 @@ class Watching:
         self._process.wait()
 
     def told(self) -> tuple[int, dict[str, Any]]:
-        out, error = self._process.communicate(timeout=120)
+        out, error = self._process.communicate(timeout=rig.HANGS_S)
         assert out, error
         return self._process.returncode, json.loads(out)
 

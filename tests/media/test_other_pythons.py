@@ -67,9 +67,9 @@ def test_calls_and_video_both_ways_round(tmp_path: Path, version: str) -> None:
         try:
             rig.await_port(far)
             command = [caller, "-I", "-S", "-c", CALL, str(ROOT), far, rig.KEY, json.dumps(PLAN)]
-            done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+            done = subprocess.run(command, capture_output=True, text=True, timeout=rig.HANGS_S, check=False)
         finally:
             answering.terminate()
-            answering.wait(10)
+            answering.wait(rig.HANGS_S)
         assert done.returncode == 0, done.stderr
         assert json.loads(done.stdout) == [[50, 50], [50, 50], [40, 40]]

@@ -200,7 +200,7 @@ def test_the_file_says_when_it_carries_no_enrolment(tmp_path: Path) -> None:
     file.write_bytes(probe_file.program())
     done = subprocess.run(
         [sys.executable, "-I", "-S", str(file), "--state", str(tmp_path / "s")],
-        capture_output=True, text=True, timeout=30, check=False,
+        capture_output=True, text=True, timeout=rig.HANGS_S, check=False,
     )  # fmt: skip
     assert done.returncode == 1
     assert "carries no enrolment" in done.stderr

@@ -57,7 +57,7 @@ class Field:
     def look(self) -> None:
         """As somebody with the site on the screen does: the probe speaks often for a while."""
         if self.server and self.server.poll() is None:
-            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/join/{self.token}", timeout=20).close()
+            urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/join/{self.token}", timeout=rig.HANGS_S).close()
 
     def place(self, seconds: float, host: str | None = None) -> int:
         self.look()

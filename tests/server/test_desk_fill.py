@@ -24,6 +24,7 @@ from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tarnfell.work.evidence.facts import facts_of
 from tarnfell.work.ingest.fills import judge_next_fill
 from tarnfell.work.today import today
+from tests import rig
 from tests.server.conftest import House
 from tests.server.test_desk import LINKS, add, asked, begin, code_of, db, join, stranger
 
@@ -225,7 +226,7 @@ def test_the_largest_piece_passes_the_server_underneath_both_ways(house: House) 
     thread = threading.Thread(target=server.run)
     thread.start()
     try:
-        line = HTTPConnection("127.0.0.1", server.effective_port, timeout=60)
+        line = HTTPConnection("127.0.0.1", server.effective_port, timeout=rig.HANGS_S)
         line.request("PUT", f"{path}/up", body=bytes(PIECE_BYTES))
         assert json.loads(line.getresponse().read()) == {"bytes": PIECE_BYTES}
         line.request("GET", f"{path}/down")

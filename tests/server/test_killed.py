@@ -110,7 +110,7 @@ class Field:
         )
 
     def _ask(self, method: str, path: str, body: Any, headers: dict[str, str] | None = None) -> Any:
-        connection = http.client.HTTPConnection("127.0.0.1", self.port, timeout=20)
+        connection = http.client.HTTPConnection("127.0.0.1", self.port, timeout=rig.HANGS_S)
         sent = body if isinstance(body, bytes) else json.dumps(body).encode()
         own = {"Cookie": self._cookie, "X-CSRF-Token": self._csrf, "Content-Type": "application/json"}
         try:

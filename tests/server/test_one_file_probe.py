@@ -96,7 +96,7 @@ def test_from_the_link_to_a_run_and_the_end(site: Site) -> None:
         assert connect(site.folder).execute("SELECT count(*) FROM call").fetchone()[0] == 3
         assert site.probe().around.program == probe_file.program_digest()
         number = site.ask("end")
-        assert child.wait(30) == 0
+        assert child.wait(rig.HANGS_S) == 0
         said = child.stdout.read() if child.stdout else ""
     assert site.await_job(number).state == "done"
     assert "This machine is the probe “pier-probe” at Pier office." in said
@@ -118,7 +118,7 @@ def test_the_file_on_a_second_machine_is_turned_down(site: Site, tmp_path: Path)
     with site.started():
         rig.eventually(lambda: site.probe().enrolled_us, "the probe to enrol")
         command = [sys.executable, "-I", "-S", str(site.file), "--state", str(tmp_path / "other")]
-        other = subprocess.run(command, capture_output=True, text=True, timeout=30, check=False)
+        other = subprocess.run(command, capture_output=True, text=True, timeout=rig.HANGS_S, check=False)
     assert other.returncode == 1
     assert "Ask for a new link" in other.stderr
 
@@ -188,6 +188,6 @@ def test_everything_it_does_on_the_oldest_python(site: Site, monkeypatch: pytest
         assert site.await_job(reach).state == "done"
         rig.eventually(lambda: watches.counts(db, 1).answered > 0, "samples to come in")
         ended = site.ask("end")
-        assert child.wait(30) == 0
+        assert child.wait(rig.HANGS_S) == 0
     assert site.await_job(ended).state == "done"
     assert not site.state.exists()

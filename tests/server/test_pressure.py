@@ -29,7 +29,7 @@ def test_idle_and_dripping_connections_keep_nobody_out(tmp_path: Path) -> None:
     ):
         rig.await_port("127.0.0.1", port, within_s=60)
         for n in range(300):
-            sock = held.enter_context(socket.create_connection(("127.0.0.1", port), timeout=20))
+            sock = held.enter_context(socket.create_connection(("127.0.0.1", port), timeout=rig.HANGS_S))
             sock.sendall(beginnings[n % 3])
         # Before those who say nothing are dropped.
         with urllib.request.urlopen(f"http://127.0.0.1:{port}/api/health", timeout=0.8 * IDLE_S) as answer:

@@ -22,6 +22,7 @@ from tarnfell.store.browsers import socket_waits, way_of
 from tarnfell.store.db import FILE_NAME, SchemaError, connect, open_database, writing
 from tarnfell.store.decisions import decisions_of
 from tarnfell.store.engagements import add_engagement, presets_of
+from tarnfell.store.lock import ROLES, Role, only_one
 
 A_PROBE = (
     "INSERT INTO engagement (id, slug, name, created_us) VALUES (1, 'e', 'E', 5);"
@@ -248,17 +249,57 @@ def test_a_step_that_leaves_a_pointer_to_nothing_is_taken_back(tmp_path: Path, m
     assert connect(tmp_path).execute("SELECT count(*) FROM preset").fetchone()[0] == 0
 
 
-def test_a_broken_step_changes_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_broken_step_changes_nothing_nor_do_those_before_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The program that wrote the data can still be run."""
     open_database(tmp_path)
     steps = database._steps()
     last = max(steps)
-    steps[last + 1] = "CREATE TABLE extra (id INTEGER) STRICT; CREATE TABLE nonsense (;"
+    steps[last + 1] = "CREATE TABLE extra (id INTEGER) STRICT;"
+    steps[last + 2] = "CREATE TABLE more (id INTEGER) STRICT; CREATE TABLE nonsense (;"
     monkeypatch.setattr(database, "_steps", lambda: steps)
     with pytest.raises(sqlite3.Error):
         open_database(tmp_path)
     db = connect(tmp_path)
     assert db.execute("PRAGMA user_version").fetchone()[0] == last
-    assert db.execute("SELECT count(*) FROM sqlite_master WHERE name = 'extra'").fetchone()[0] == 0
+    assert db.execute("SELECT count(*) FROM sqlite_master WHERE name IN ('extra', 'more')").fetchone()[0] == 0
+
+
+def test_two_that_open_a_folder_at_once_upgrade_it_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    open_database(tmp_path).close()
+    steps = database._steps()
+    steps[max(steps) + 1] = "CREATE TABLE extra (id INTEGER) STRICT;"
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    version, met = database._version, []
+
+    def another_is_quicker(db: sqlite3.Connection) -> int:
+        have = version(db)
+        if not met:
+            met.append(have)
+            database.migrate(connect(tmp_path))
+        return have
+
+    monkeypatch.setattr(database, "_version", another_is_quicker)
+    assert version(open_database(tmp_path)) == met[0] + 1
+
+
+@pytest.mark.parametrize("role", ROLES)
+def test_no_upgrade_while_an_older_program_works_with_the_folder(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, role: Role
+) -> None:
+    open_database(tmp_path).close()
+    steps = database._steps()
+    last = max(steps)
+    steps[last + 1] = "CREATE TABLE extra (id INTEGER) STRICT;"
+    with only_one(tmp_path, role):
+        own = (tmp_path / f"{role}.lock").read_text()
+        (tmp_path / f"{role}.lock").write_text("process 7 on pier since 2026-01-01 00:00:00 UTC\n")
+        open_database(tmp_path).close()  # nothing to upgrade
+        monkeypatch.setattr(database, "_steps", lambda: steps)
+        with pytest.raises(SchemaError, match=f"a {role} of that version works with it: process 7 on pier since 2026"):
+            open_database(tmp_path)
+        assert connect(tmp_path).execute("PRAGMA user_version").fetchone()[0] == last
+        (tmp_path / f"{role}.lock").write_text(own)  # this process itself
+        assert open_database(tmp_path).execute("PRAGMA user_version").fetchone()[0] == last + 1
 
 
 def test_data_of_a_newer_release_is_left_alone(tmp_path: Path) -> None:

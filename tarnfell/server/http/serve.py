@@ -15,7 +15,6 @@ from waitress.server import create_server
 
 from tarnfell.server.http.app import create_app
 from tarnfell.store.calls import MAX_UPLOAD_BYTES
-from tarnfell.store.lock import only_one
 
 THREADS = 8
 CONNECTIONS = 800
@@ -39,46 +38,45 @@ Helper = Callable[[], Process]
 def serve_forever(
     data: Path, host: str, port: int, public_address: str | None, helpers: Mapping[str, Helper], socket_port: int | None
 ) -> None:
-    """Serve until the process is told to end, with helpers that are started again whenever they end.
-    ``socket_port`` is where one of them takes tests over WebSocket; None where none does.
+    """Serve, as the only server of ``data``, until the process is told to end, with helpers that are started again
+    whenever they end. ``socket_port`` is where one of them takes tests over WebSocket; None where none does.
 
-    Raises OSError when the address cannot be used, Held when another server has the data.
+    Raises OSError when the address cannot be used.
     """
     logging.getLogger("waitress.queue").setLevel(logging.ERROR)
-    with only_one(data, "server"):
-        app = create_app(data, public_address=public_address, socket_port=socket_port)
-        server = create_server(
-            app,
-            host=host,
-            port=port,
-            threads=THREADS,
-            max_request_body_size=MAX_UPLOAD_BYTES,
-            connection_limit=CONNECTIONS,
-            channel_timeout=IDLE_S,
-            cleanup_interval=CLEAN_UP_S,
-            clear_untrusted_proxy_headers=False,  # what a proxy says counts only where peer_of expects one
-            asyncore_use_poll=True,  # select() knows no descriptor beyond 1023
-        )
-        print(
-            f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
-            file=sys.stderr,
-            flush=True,
-        )
-        stop = threading.Event()
-        keepers = [
-            threading.Thread(target=_keep, args=(name, start, stop), name=name, daemon=True)
-            for name, start in helpers.items()
-        ]
+    app = create_app(data, public_address=public_address, socket_port=socket_port)
+    server = create_server(
+        app,
+        host=host,
+        port=port,
+        threads=THREADS,
+        max_request_body_size=MAX_UPLOAD_BYTES,
+        connection_limit=CONNECTIONS,
+        channel_timeout=IDLE_S,
+        cleanup_interval=CLEAN_UP_S,
+        clear_untrusted_proxy_headers=False,  # what a proxy says counts only where peer_of expects one
+        asyncore_use_poll=True,  # select() knows no descriptor beyond 1023
+    )
+    print(
+        f"Tarnfell at http://{host}:{port}/ with the data in {data}. Ctrl-C ends it.",
+        file=sys.stderr,
+        flush=True,
+    )
+    stop = threading.Event()
+    keepers = [
+        threading.Thread(target=_keep, args=(name, start, stop), name=name, daemon=True)
+        for name, start in helpers.items()
+    ]
+    for keeper in keepers:
+        keeper.start()
+    # What the first verdict would wait for, a third of a second of it.
+    threading.Thread(target=import_module, args=("scipy.special",), name="imports", daemon=True).start()
+    try:
+        server.run()
+    finally:
+        stop.set()
         for keeper in keepers:
-            keeper.start()
-        # What the first verdict would wait for, a third of a second of it.
-        threading.Thread(target=import_module, args=("scipy.special",), name="imports", daemon=True).start()
-        try:
-            server.run()
-        finally:
-            stop.set()
-            for keeper in keepers:
-                keeper.join(ENDS_WITHIN_S)
+            keeper.join(ENDS_WITHIN_S)
 
 
 def _keep(name: str, start: Helper, stop: threading.Event) -> None:
