@@ -16,17 +16,18 @@ SET_UP := .set-up
 CHECKS := tests/lab/test_check.py tests/lab/test_real_servers.py tests/test_cli.py
 WAYS := $(addprefix tests/lab/test_browser_,reach.py relay.py socket.py)
 DESKS := $(filter-out $(WAYS),$(wildcard tests/lab/test_browser*.py))
-LINES := $(filter-out $(CHECKS) $(WAYS) $(DESKS),$(wildcard tests/lab/test_*.py)) tests/test_install.py tests/probe
+LINES := $(filter-out $(CHECKS) $(WAYS) $(DESKS),$(wildcard tests/lab/test_*.py))
+PROBES := tests/probe tests/test_install.py
 ENDS := tests/media
 AGENTS := tests/server/test_one_file_probe.py tests/server/test_agent.py
 SCREENS := tests/browser/test_main_path.py tests/browser/test_reflow.py tests/charts
 STAGES := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[a-n]*.py))
 LATER := $(filter-out $(SCREENS),$(wildcard tests/browser/test_[o-z]*.py))
 WEEK := tests/demo
-IN_TIME := week lines screens checked later stages agents desks ways ends
+IN_TIME := week lines screens checked later stages agents desks ways probes ends
 ASKED := $(filter-out $(AGENTS),$(wildcard tests/server/test_[a-h]*.py))
 IN_ITS_OWN_TIME := verdicts science asked answered others checks
-SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
+SLOW := $(CHECKS) $(WAYS) $(DESKS) $(LINES) $(PROBES) $(ENDS) $(AGENTS) $(SCREENS) $(STAGES) $(LATER) $(WEEK)
 ASIDE := $(PYTHON) scripts/aside.py
 # Browsers wait for what they are to show, however long; packets are due within milliseconds.
 PATIENTLY := nice -n 5
@@ -41,7 +42,7 @@ demo: setup web
 
 test:
 	$(MAKE) -j2 --output-sync installed web
-	$(MAKE) -j16 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
+	$(MAKE) -j17 --output-sync $(IN_TIME) $(IN_ITS_OWN_TIME)
 
 .PHONY: installed checks $(IN_TIME) $(IN_ITS_OWN_TIME)
 # One after the other: both may have to ask the system's package manager, which works for one at a time.
@@ -66,6 +67,8 @@ week: setup
 	$(PATIENTLY) $(BIN)/pytest $(WEEK)
 lines: setup
 	$(BIN)/pytest $(LINES)
+probes: setup
+	$(BIN)/pytest $(PROBES)
 desks: setup
 	$(BIN)/pytest $(DESKS)
 ways: setup
