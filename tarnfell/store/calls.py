@@ -233,26 +233,24 @@ class CallThen:
 
 
 LONGEST_US = 5 * 3600 * 1_000_000
-"""From the beginning of a run's first call to the end of its last: no call lasts longer than four hours
-(core/rates.py)."""
+"""No call is on longer: it lasts four hours at most (core/rates.py)."""
 NOTHING_HEARD = 1.0
-"""MOS of a direction that has none: nothing of it was heard."""
+"""MOS of a direction that has none: nothing of it was heard (also in store/schema/057_call_mos.sql)."""
 
 
 _THEN = (
-    "SELECT c.id, c.run_id, c.started_us, r.seconds, iif(u.call_id IS NULL, NULL, coalesce(u.mos, ?1)) AS up, "
-    "iif(d.call_id IS NULL, NULL, coalesce(d.mos, ?1)) AS down "
-    "FROM job JOIN run r ON r.id = job.id JOIN call c ON c.run_id = r.id "
-    "LEFT JOIN direction u ON u.call_id = c.id AND u.direction = 'up' "
-    "LEFT JOIN direction d ON d.call_id = c.id AND d.direction = 'down' "
-    "WHERE job.site_id = ?2 AND job.started_us < ?3 AND job.started_us > ?4 - ?5 AND r.tainted = 0 "
-    "AND c.started_us < ?3 AND c.started_us + r.seconds * 1000000 > ?4 AND coalesce(u.call_id, d.call_id) IS NOT NULL"
+    "call_mos m WHERE m.site_id = ?1 AND m.started_us < ?3 AND m.started_us > ?2 - ?4 AND m.ends_us > ?2 "
+    "AND NOT EXISTS (SELECT 1 FROM run WHERE run.id = m.run_id AND tainted = 1)"
 )
 
 
 def calls_between(db: sqlite3.Connection, site_id: int, from_us: int, until_us: int) -> list[CallThen]:
     """That were on in this time, of runs that are to be trusted; in the order of time."""
-    rows = db.execute(f"{_THEN} ORDER BY c.started_us, c.id", (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US))
+    rows = db.execute(
+        "SELECT m.call_id, m.run_id, m.started_us, (SELECT seconds FROM run WHERE run.id = m.run_id), m.up, m.down "
+        f"FROM {_THEN} ORDER BY m.started_us, m.call_id",
+        (site_id, from_us, until_us, LONGEST_US),
+    )
     return [CallThen(*row) for row in rows]
 
 
@@ -263,9 +261,10 @@ def worst_between(
     how many began in it; those that were on before count in the first."""
     rows = db.execute(
         # Beside one min() SQLite tells of the row that has it.
-        f"SELECT id, run_id, started_us, seconds, up, down, count(*), min(min(coalesce(up, down), coalesce(down, up))) "
-        f"FROM ({_THEN}) GROUP BY (max(started_us, ?4) - ?4) * ?6 / (?3 - ?4) ORDER BY started_us",
-        (NOTHING_HEARD, site_id, until_us, from_us, LONGEST_US, slices),
+        "SELECT call_id, run_id, started_us, (SELECT seconds FROM run WHERE run.id = run_id), up, down, among FROM ("
+        "SELECT *, count(*) AS among, min(min(coalesce(up, down), coalesce(down, up))) "
+        f"FROM {_THEN} GROUP BY (max(started_us, ?2) - ?2) * ?5 / (?3 - ?2)) ORDER BY started_us",
+        (site_id, from_us, until_us, LONGEST_US, slices),
     )
     return [(CallThen(*row[:6]), row[6]) for row in rows]
 

@@ -12,9 +12,10 @@ from __future__ import annotations
 
 import sqlite3
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
+from graphlib import TopologicalSorter
 from pathlib import Path
 from typing import BinaryIO
 
@@ -31,7 +32,7 @@ _LEFT = (
 """Of the installation, of a moment, or a key to something."""
 _SHARED = ("user", "far_end")
 """Of the installation, and part of an engagement where it names them."""
-_COUNTED = ("run_tally", "codec_tally", "watch_tally")
+_KEPT_BESIDE = ("run_tally", "codec_tally", "watch_tally", "call_mos")
 """By the database itself, as rows come in."""
 _NAMED: tuple[tuple[Shelf, str, tuple[str, ...]], ...] = (
     (IMPORTS, "imported", ("sha256",)),
@@ -205,8 +206,8 @@ def _merged(db: sqlite3.Connection, slug: str | None) -> Moved:
             return f"{column} + {_offset(parent, leads, further)}"
         return f"{column} + {further[table]}" if column == "id" else column
 
-    for table in _tables(db, "came"):
-        if table in _SHARED or table in _COUNTED:
+    for table in _parents_first(_tables(db, "came"), leads):
+        if table in _SHARED or table in _KEPT_BESIDE:
             continue
         columns = _columns(db, table)
         rows += db.execute(
@@ -218,6 +219,15 @@ def _merged(db: sqlite3.Connection, slug: str | None) -> Moved:
     for shared in _SHARED:
         db.execute(f"DROP TABLE temp.{shared}_known")
     return Moved(slug, tuple(sites), rows, tuple(without_key))
+
+
+def _parents_first(tables: Sequence[str], leads: dict[tuple[str, str], str]) -> Iterator[str]:
+    """What the database keeps beside a row as it comes in is found where that row leads."""
+    order = TopologicalSorter[str](dict.fromkeys(tables, ()))
+    for (table, _), parent in leads.items():
+        if table not in (parent, *_SHARED):
+            order.add(table, parent)
+    return iter(order.static_order())
 
 
 def _offset(table: str, leads: dict[tuple[str, str], str], further: dict[str, int]) -> int:

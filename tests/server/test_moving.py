@@ -120,6 +120,7 @@ def test_all_of_its_evidence_is_told_there_as_it_was_here(peopled: House, archiv
     assert tuple(db.execute("SELECT sum(calls), sum(judged) FROM run_tally").fetchone()) == tuple(
         db.execute(counted).fetchone()
     )
+    assert db.execute("SELECT count(*) FROM call_mos").fetchone() == db.execute("SELECT count(*) FROM call").fetchone()
     begun = "SELECT count(*) FROM job WHERE started_us IS (SELECT min(started_us) FROM call WHERE run_id = job.id)"
     assert db.execute(begun).fetchone() == db.execute("SELECT count(*) FROM job").fetchone()
     assert db.execute("PRAGMA foreign_key_check").fetchall() == []

@@ -23,6 +23,8 @@ def add_run(
     judged_us: int | None = None,
     ways: Ways = BOTH,
     purpose: str = "placed",
+    seconds: float = 30,
+    apart_us: int = 0,
 ) -> int:
     """A run of ``number`` calls that ended in such a state, each with these directions and their MOS."""
     run = db.execute(
@@ -33,12 +35,13 @@ def add_run(
     assert run is not None
     db.execute(
         "INSERT INTO run (id, far_end_id, purpose, codec, ptime_ms, calls, seconds, dscp, judged_us) "
-        "VALUES (?, 1, ?, 'g711a', 20, ?, 30, 46, ?)",
-        (run, purpose, number, judged_us),
+        "VALUES (?, 1, ?, 'g711a', 20, ?, ?, 46, ?)",
+        (run, purpose, number, seconds, judged_us),
     )
     for one in range(number):
         call = db.execute(
-            "INSERT INTO call (run_id, number, started_us, record) VALUES (?, ?, ?, x'')", (run, one, at_us)
+            "INSERT INTO call (run_id, number, started_us, record) VALUES (?, ?, ?, x'')",
+            (run, one, at_us + one * apart_us),
         ).lastrowid
         for way, mos in ways.items():
             db.execute(

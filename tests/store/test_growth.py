@@ -18,7 +18,7 @@ from tarnfell.store.cells import CELL_US, Cell
 from tarnfell.store.db import open_database
 from tarnfell.store.watches import Batch
 from tests.server.conftest import set_up
-from tests.store.past import add_run, cell
+from tests.store.past import BOTH, Ways, add_run, cell
 
 DAY_US = 86_400_000_000
 NOW_US = 1_790_000_000_000_000
@@ -300,9 +300,7 @@ def test_nothing_but_what_waits_is_counted_as_well(db: sqlite3.Connection) -> No
 
 def test_calls_are_found_by_when_they_were_on(db: sqlite3.Connection) -> None:
     assert calls.LONGEST_US > MAX_CALL_S * 1_000_000
-    run = add_run(db, "done", NOW_US, number=2)
-    db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US + 3_600_000_000,))
-    db.execute("UPDATE run SET seconds = ? WHERE id = ?", (MAX_CALL_S, run))
+    run = add_run(db, "done", NOW_US, number=2, seconds=MAX_CALL_S, apart_us=3_600_000_000)
     end_us = NOW_US + MAX_CALL_S * 1_000_000
 
     def on(from_us: int, until_us: int) -> list[int]:
@@ -316,6 +314,49 @@ def test_calls_are_found_by_when_they_were_on(db: sqlite3.Connection) -> None:
     assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US
 
 
+CALL_MOS = "SELECT site_id, started_us, call_id, run_id, ends_us, up, down FROM call_mos ORDER BY call_id"
+CALL_MOS_ANEW = (
+    "SELECT job.site_id, c.started_us, c.id, r.id, CAST(c.started_us + 1000000 * r.seconds AS INTEGER), "
+    "iif(u.call_id IS NULL, NULL, coalesce(u.mos, ?1)), iif(d.call_id IS NULL, NULL, coalesce(d.mos, ?1)) "
+    "FROM call c JOIN run r ON r.id = c.run_id JOIN job ON job.id = r.id "
+    "LEFT JOIN direction u ON u.call_id = c.id AND u.direction = 'up' "
+    "LEFT JOIN direction d ON d.call_id = c.id AND d.direction = 'down' "
+    "WHERE coalesce(u.call_id, d.call_id) IS NOT NULL ORDER BY c.id"
+)
+
+
+def mos_of_calls(db: sqlite3.Connection) -> list[tuple[object, ...]]:
+    """As it is kept, having been found to be what the records of the calls say."""
+    kept = [tuple(row) for row in db.execute(CALL_MOS)]
+    assert kept == [tuple(row) for row in db.execute(CALL_MOS_ANEW, (calls.NOTHING_HEARD,))]
+    return kept
+
+
+def test_what_calls_came_to_is_kept_as_they_are_judged_and_judged_again(db: sqlite3.Connection) -> None:
+    placed_in: tuple[Ways, ...] = (BOTH, {"up": 3.5}, {"down": None}, {"up": None, "down": 4.2}, {})
+    for ways in placed_in:
+        add_run(db, "done", NOW_US, number=2, ways=ways, seconds=2.5)
+    kept = mos_of_calls(db)
+    assert [row[4:] for row in kept[::2]] == [
+        (NOW_US + 2_500_000, 4.0, 4.0), (NOW_US + 2_500_000, 3.5, None), (NOW_US + 2_500_000, None, 1.0),
+        (NOW_US + 2_500_000, 1.0, 4.2),
+    ]  # fmt: skip
+    db.execute("UPDATE direction SET mos = 2.2 WHERE call_id = 1 AND direction = 'down'")
+    db.execute("UPDATE direction SET mos = NULL WHERE call_id = 2")
+    db.execute("UPDATE direction SET mos = 4.1 WHERE call_id = 5")
+    assert [row[5:] for row in mos_of_calls(db) if row[2] in (1, 2, 5, 6)] == [
+        (4.0, 2.2), (1.0, 1.0), (None, 4.1), (None, 1.0),
+    ]  # fmt: skip
+
+
+def test_the_worst_of_a_quarters_calls_are_told_without_looking_each_up(db: sqlite3.Connection) -> None:
+    with database.writing(db):
+        for i in range(300):
+            add_run(db, "done", NOW_US + i * 60_000_000, number=4)
+    worst = steps_of(db, lambda db: calls.worst_between(db, 1, NOW_US, NOW_US + 300 * 60_000_000, 10))
+    assert worst < 60 * 1200, worst / 1200
+
+
 def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     steps = database._steps()
     monkeypatch.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 52})
@@ -325,7 +366,7 @@ def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeyp
     cells.keep_packed(db, [cell(0, 5, 300, 70), cell(CELL_US), cell(4 * CELL_US, 0, 9)], [])
     run = add_run(db, "done", NOW_US)
     db.execute("UPDATE call SET started_us = ? WHERE number = 1", (NOW_US - 7,))
-    add_run(db, "done", NOW_US, purpose="watch")
+    add_run(db, "done", NOW_US, purpose="watch", ways={"down": None})
     db.execute("UPDATE watch SET changes = 4")
     db.close()
     monkeypatch.undo()
@@ -335,3 +376,4 @@ def test_what_was_there_before_it_was_counted_is_counted(tmp_path: Path, monkeyp
     assert watches.counts(db, 1).without_us == (70 + 300 + 2 * 600 + 1) * 1_000_000
     assert db.execute("SELECT started_us FROM job WHERE id = ?", (run,)).fetchone()[0] == NOW_US - 7
     assert db.execute("SELECT changes FROM watch").fetchone()[0] == 5  # to be read once more
+    assert [row[5:] for row in mos_of_calls(db)] == [(4.0, 4.0)] * 2 + [(None, 1.0)] * 2
