@@ -4,7 +4,7 @@
 CREATE TABLE call_mos (
   site_id    INTEGER NOT NULL REFERENCES site(id),
   started_us INTEGER NOT NULL,
-  call_id    INTEGER NOT NULL REFERENCES call(id),
+  call_id    INTEGER NOT NULL REFERENCES call(id) ON DELETE CASCADE,
   run_id     INTEGER NOT NULL REFERENCES run(id),
   ends_us    INTEGER NOT NULL,
   up         REAL,
