@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import pytest
@@ -104,6 +105,25 @@ def test_blanks_around_a_password_are_part_of_it(house: House) -> None:
 
     assert signs_in(f" {EMAIL} ", PASSWORD) == 200
     assert signs_in(EMAIL, f"{PASSWORD} ") == 401
+
+
+@pytest.mark.parametrize(
+    ("set_by_s", "status"),
+    [(-400 * 86_400, 200), (-60, 200), (13 * 86_400, 200), (15 * 86_400, 401)],
+)
+def test_who_is_signed_in_stays_so_when_the_servers_clock_is_set_back(
+    house: House, monkeypatch: pytest.MonkeyPatch, set_by_s: int, status: int
+) -> None:
+    at, at_ns = time.time(), time.time_ns()
+    monkeypatch.setattr(time, "time", lambda: at + set_by_s)
+    monkeypatch.setattr(time, "time_ns", lambda: at_ns + set_by_s * 1_000_000_000)
+    cookie = house.person.get_cookie("tarnfell")
+    assert cookie is not None
+    stranger = house.app.test_client(use_cookies=False)  # one that knows nothing of when a cookie ends
+    headers = {"Cookie": f"tarnfell={cookie.value}"}
+    assert stranger.get("/api/session", headers=headers).status_code == status
+    other = cookie.value[:-2] + ("AA" if cookie.value[-2:] != "AA" else "BB")
+    assert stranger.get("/api/session", headers={"Cookie": f"tarnfell={other}"}).status_code == 401
 
 
 def test_a_new_password_ends_every_session(house: House) -> None:

@@ -20,6 +20,7 @@ from tarnfell.server.brief import briefs, codecs, engagements, site_list
 from tarnfell.server.check import checks, looks, survey
 from tarnfell.server.http import auth, health, request_log
 from tarnfell.server.http.api import MAX_BODY_BYTES, Problem, install_errors, openapi, opened_to, problem_response
+from tarnfell.server.http.cookies import Cookies
 from tarnfell.server.judge import compare, decisions, notes, own_causes, remedies, sites, what_if
 from tarnfell.server.load import (
     call_list,
@@ -95,6 +96,7 @@ def create_app(
         PERMANENT_SESSION_LIFETIME=14 * 24 * 3600,
         MAX_CONTENT_LENGTH=MAX_BODY_BYTES,
     )
+    app.session_interface = Cookies()
     app.url_map.converters["int"] = RowNumber
     install_errors(app)
     request_log.install(app)
