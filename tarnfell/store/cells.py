@@ -37,6 +37,8 @@ class Cell:
     minutes: bytes
     rounds: bytes
     """Empty once its samples were let go of."""
+    beside: int = 0
+    """Of those answered or lost, how many were sent beside load of our own."""
 
 
 _CELL = tuple(f.name for f in fields(Cell))
@@ -95,9 +97,11 @@ def keep_packed(db: sqlite3.Connection, cells: Sequence[Cell], batches: Sequence
 
 
 def sampled_between(db: sqlite3.Connection, watch_id: int, from_us: int, until_us: int) -> list[tuple[int, int]]:
-    """Of cells that lie within the time and have samples: when they start, and how long of it samples were sent."""
+    """Of cells that lie within the time and have samples: when they start, and for how long samples were sent without
+    load of our own beside them."""
     rows = db.execute(
-        "SELECT start_us, (last_us - first_us - without_us) * (answered + lost) / (answered + lost + not_sent) "
+        "SELECT start_us, "
+        "(last_us - first_us - without_us) * (answered + lost - beside) / (answered + lost + not_sent) "
         "FROM sample_cell WHERE watch_id = ? AND start_us >= ? AND start_us <= ? AND answered + lost > 0",
         (watch_id, from_us, until_us - CELL_US),
     )

@@ -494,6 +494,7 @@ def test_samples_of_before_lie_closer(tmp_path: Path, monkeypatch: pytest.Monkey
     db.close()
     monkeypatch.undo()
     db = open_database(tmp_path)
+    cells = [(*cell, 0) for cell in cells]
     assert [tuple(row) for row in db.execute("SELECT * FROM sample_batch ORDER BY first_us DESC")] == batches
     assert [tuple(row) for row in db.execute("SELECT * FROM sample_cell ORDER BY start_us")] == cells
     for table, values in (("sample_batch", batches[0]), ("sample_cell", cells[0])):

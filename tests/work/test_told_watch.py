@@ -93,15 +93,34 @@ def test_where_it_comes_from_is_told_in_site_time(db: sqlite3.Connection) -> Non
 
 
 def sampled(
-    db: sqlite3.Connection, from_h: float, hours: float, minutes: float = 10, without_s: float = 0, sent: int = 600
+    db: sqlite3.Connection,
+    from_h: float,
+    hours: float,
+    minutes: float = 10,
+    without_s: float = 0,
+    sent: int = 600,
+    beside: int = 0,
 ) -> None:
-    """Cells of a watch: so many minutes of each, less a gap."""
+    """Cells of a watch: so many minutes of each, less a gap; ``beside`` of its samples with load of our own."""
     start = MONDAY_US + int(from_h * HOUR_US)
     rows = [
-        (1, at, at, at + int(minutes * 60e6) - 1_000_000, sent, 0, 600 - sent, int(without_s * 1e6), b"", b"", b"")
+        (
+            1,
+            at,
+            at,
+            at + int(minutes * 60e6) - 1_000_000,
+            sent,
+            0,
+            600 - sent,
+            int(without_s * 1e6),
+            b"",
+            b"",
+            b"",
+            beside,
+        )
         for at in range(start, start + int(hours * HOUR_US), 600_000_000)
     ]
-    db.executemany(f"INSERT INTO sample_cell VALUES ({', '.join('?' * 11)})", rows)
+    db.executemany(f"INSERT INTO sample_cell VALUES ({', '.join('?' * 12)})", rows)
 
 
 def watched_in(db: sqlite3.Connection, zone: str = "Europe/London") -> tuple[list[tuple[str, int]], int]:
@@ -120,14 +139,16 @@ def test_ten_minutes_count_as_watched_where_half_of_them_was_sampled(db: sqlite3
     sampled(db, 18, 1, sent=0)
     sampled(db, 19, 1, sent=301)
     sampled(db, 20, 1, sent=300)
+    sampled(db, 21, 1, beside=299)
+    sampled(db, 22, 1, beside=300)  # what tells of our own load tells nothing of the line
     moments, troubled = watched_in(db)
     assert [(day, cell) for day, cell in moments] == [
-        ("2026-03-02", 6 * h + n) for h in (10, 12, 16, 19) for n in range(6)
+        ("2026-03-02", 6 * h + n) for h in (10, 12, 16, 19, 21) for n in range(6)
     ]
     assert troubled == 4
     # Elsewhere it was another time, and another day.
     assert watched_in(db, "Pacific/Auckland")[0][0] == ("2026-03-02", 6 * 23)
-    assert watched_in(db, "Pacific/Auckland")[0][-1] == ("2026-03-03", 6 * 8 + 5)
+    assert watched_in(db, "Pacific/Auckland")[0][-1] == ("2026-03-03", 6 * 10 + 5)
 
 
 def test_only_what_was_read_counts_as_watched(db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch) -> None:

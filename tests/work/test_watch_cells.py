@@ -20,7 +20,7 @@ from tarnfell.wire.record import Record
 from tarnfell.work.watch import cells, packing
 from tarnfell.work.watch import reading as readings
 from tarnfell.work.watch.bench import bench_of
-from tarnfell.work.watch.cells import rtt_ms, unpacked
+from tarnfell.work.watch.cells import packed, rtt_ms, unpacked
 from tarnfell.work.watch.packing import pack_next
 from tarnfell.work.watch.reading import kept_reading, named, read_next, rounds_of_cells, sizes_of_cells
 from tarnfell.work.watch.retention import let_go_of_old
@@ -234,6 +234,20 @@ def test_large_packets_and_what_was_taken_beside_calls_are_kept_and_not_judged(d
     assert float(np.nanmax(found.rtt_ms[1])) < 12
     loaded = replace(cell, beside=np.arange(100) % 2 * 7)
     places = cell_store.places_of(db, 1)
+    counted = [
+        packed(
+            1,
+            int(cell.at_ms[0]) * 1000 // CELL_US * CELL_US,
+            replace(loaded, codes=np.vstack([codes, cell.codes[1:]]), one_in=one_in),
+        ).beside
+        for codes, one_in in (
+            (cell.codes[:1], cell.one_in),
+            (np.where(np.arange(100) < 50, cells.NOT_SENT, cell.codes[:1]), cell.one_in),
+            (np.where(np.arange(100) < 50, cells.LOST, cell.codes[:1]), np.where(np.arange(100) < 60, 1, 3)),
+        )
+    ]
+    each = len(cell.codes)
+    assert counted == [50 * each, 50 * each - 25, 30 * each + 20 * 3 * each]
     assert len(rounds_of_cells([loaded], named(db, places), places, 1000).at_us) == 50
 
 

@@ -108,7 +108,13 @@ def packed(watch_id: int, start_us: int, rounds: CellRounds) -> Cell:
         tens.astype("<u2").tobytes(),
         zlib.compress(minutes.astype("<u2").tobytes(), 6),
         _record(rounds, places),
+        int((_came_to(rounds.codes) * weight * (rounds.beside > 0)).sum()),
     )
+
+
+def _came_to(codes: Ints) -> NDArray[np.bool_]:
+    """Which were answered or lost."""
+    return np.asarray((codes >= FIRST) | (codes == LOST))
 
 
 def _by_minute(rounds: CellRounds, start_us: int) -> Ints:
