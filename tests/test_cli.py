@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import sqlite3
 import subprocess
 import sys
 import time
@@ -189,6 +190,17 @@ def test_a_quick_look_counts_its_rounds() -> None:
     wrong = rig.cli("look", "127.0.0.1", "--small", "10")
     assert (wrong.returncode, wrong.stderr.count("\n")) == (2, 1)
     assert rig.cli("look", "no-such-name.invalid", "--count", "1").returncode == 1
+
+
+def test_a_database_that_fails_is_told_in_a_line(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def fails(*_: object) -> None:
+        raise sqlite3.OperationalError("disk I/O error")
+
+    monkeypatch.setattr("tarnfell.store.people.users", fails)
+    told = rig.cli_here("user", "--list", "--data", str(tmp_path))
+    assert (told.returncode, told.stderr) == (
+        1, "tarnfell: The database cannot be read or written: disk I/O error.\n"
+    )  # fmt: skip
 
 
 def test_user_may_sign_in_after_being_added(tmp_path: Path) -> None:

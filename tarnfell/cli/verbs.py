@@ -225,12 +225,14 @@ def main(arguments: list[str] | None = None) -> int:
 
 def _status_of(error: Exception) -> int | None:
     """None for what nobody has foreseen."""
+    from sqlite3 import OperationalError
+
     from tarnfell.farend.daemon import FarEndError
     from tarnfell.probe.connect import CallError
     from tarnfell.probe.state import AgentError
     from tarnfell.wire import WireError
 
-    if isinstance(error, (CallError, AgentError, WireError)):
+    if isinstance(error, (CallError, AgentError, WireError, OperationalError)):
         return FAILED
     return WRONG_USE if isinstance(error, (FarEndError, ValueError, OSError)) else None
 
@@ -238,6 +240,8 @@ def _status_of(error: Exception) -> int | None:
 def _sentence(error: Exception) -> str:
     if isinstance(error, OSError) and error.strerror:
         return f"{error.filename or 'The system'}: {error.strerror}."
+    if type(error).__module__ == "sqlite3":
+        return f"The database cannot be read or written: {error}."
     return str(error)
 
 

@@ -30,13 +30,13 @@ def open_database(folder: Path) -> sqlite3.Connection:
     try:
         connection = connect(folder)
         connection.execute("SELECT count(*) FROM sqlite_master").fetchone()
+        migrate(connection)
     except sqlite3.OperationalError as error:
         raise SchemaError(f"The database in {folder} cannot be opened or written: {error}.") from None
     except sqlite3.DatabaseError as error:
         raise SchemaError(
             f"The database in {folder} is damaged, or is none of ours: {error}. Put back a copy of the folder."
         ) from None
-    migrate(connection)
     return connection
 
 
@@ -103,12 +103,12 @@ def _version(connection: sqlite3.Connection) -> int:
 def _statements(step: str) -> Iterator[str]:
     """One by one: ``executescript`` would end the transaction that they all are in."""
     statement = ""
-    for line in step.splitlines(keepends=True):
-        statement += line
+    for part in step.split(";"):
+        statement += f"{part};"
         if sqlite3.complete_statement(statement):
             yield statement
             statement = ""
-    if statement.strip():
+    if statement.strip("; \n"):  # half of one, which the database will say
         yield statement
 
 

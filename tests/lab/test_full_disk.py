@@ -9,9 +9,11 @@ from pathlib import Path
 
 import pytest
 
-from tarnfell.store.db import connect
+from tarnfell.store import db as database
+from tarnfell.store.db import SchemaError, connect, open_database
 from tarnfell.store.files import DELIVERIES
-from tests.server.conftest import House, built_house, record_file
+from tests import rig
+from tests.server.conftest import House, built_house, record_file, set_up
 from tests.server.test_runs import taken
 
 pytestmark = [
@@ -73,3 +75,26 @@ def test_a_full_disk_is_said_and_nothing_is_lost(small: Path) -> None:
     assert db.execute("SELECT state FROM job").fetchone()[0] == "done"
     assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
     db.close()
+
+
+def test_what_cannot_be_begun_or_upgraded_on_a_full_disk_says_so_and_is_left_as_it_was(
+    small: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    filler = fill(small)
+    for verb in (("user", "--list"), ("serve", "--bind", "127.0.0.1:9")):
+        told = rig.cli(*verb, "--data", str(small))
+        assert (told.returncode, told.stderr.count("\n")) == (2, 1), told.stderr
+        assert "full" in told.stderr or "No space left" in told.stderr
+    filler.unlink()
+    steps = database._steps()
+    with monkeypatch.context() as before:
+        before.setattr(database, "_steps", lambda: {n: sql for n, sql in steps.items() if n < 50})
+        db = open_database(small)
+        set_up(db, "192.0.2.1", 4870, "key")
+        db.close()
+    filler = fill(small)
+    with pytest.raises(SchemaError, match=f"The database in {small} cannot be opened or written: .*(full|I/O error)"):
+        open_database(small)
+    filler.unlink()
+    assert connect(small).execute("PRAGMA user_version").fetchone()[0] == 49
+    assert open_database(small).execute("PRAGMA user_version").fetchone()[0] == max(steps)

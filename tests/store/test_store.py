@@ -244,7 +244,7 @@ def test_a_step_that_leaves_a_pointer_to_nothing_is_taken_back(tmp_path: Path, m
     steps = database._steps()
     steps[max(steps) + 1] = "INSERT INTO preset VALUES (1, 99, 'Ours', '{}', 5);"
     monkeypatch.setattr(database, "_steps", lambda: steps)
-    with pytest.raises(sqlite3.IntegrityError, match="rows of preset pointing at nothing"):
+    with pytest.raises(SchemaError, match=r"is damaged.* rows of preset pointing at nothing"):
         open_database(tmp_path)
     assert connect(tmp_path).execute("SELECT count(*) FROM preset").fetchone()[0] == 0
 
@@ -257,7 +257,7 @@ def test_a_broken_step_changes_nothing_nor_do_those_before_it(tmp_path: Path, mo
     steps[last + 1] = "CREATE TABLE extra (id INTEGER) STRICT;"
     steps[last + 2] = "CREATE TABLE more (id INTEGER) STRICT; CREATE TABLE nonsense (;"
     monkeypatch.setattr(database, "_steps", lambda: steps)
-    with pytest.raises(sqlite3.Error):
+    with pytest.raises(SchemaError, match=f"The database in {tmp_path} cannot be opened or written: .*syntax error"):
         open_database(tmp_path)
     db = connect(tmp_path)
     assert db.execute("PRAGMA user_version").fetchone()[0] == last
