@@ -37,6 +37,7 @@ SCRIPT_S = 120
 """What looks at all of a large page takes as long on a machine that does other things as well."""
 _TEXT = "return (document.body?.innerText ?? '').replace(/[\\t\\u00a0]/g, ' ')"
 """Cells of a row are told with tabs between them."""
+_OWN_TEXT = "normalize-space(translate(., '\u00a0', ' '))"
 
 
 @contextmanager
@@ -135,7 +136,7 @@ class Page:
 
     def press(self, words: str) -> None:
         """Press the button or link that says exactly ``words``."""
-        self.click(By.XPATH, f"//*[self::button or self::a][normalize-space()='{words}']")
+        self.click(By.XPATH, f"//*[self::button or self::a][{_OWN_TEXT}='{words}']")
 
     def click(self, by: str, what: str) -> None:
         """Click the first such element, once the page stands still enough for it."""
@@ -156,7 +157,7 @@ class Page:
         Select(self.field(label)).select_by_visible_text(words)
 
     def field(self, label: str):  # type: ignore[no-untyped-def]
-        xpath = f"//label[span[normalize-space()='{label}']]//*[self::input or self::select or self::textarea]"
+        xpath = f"//label[span[{_OWN_TEXT}='{label}']]//*[self::input or self::select or self::textarea]"
         self.await_true(lambda: self.driver.find_elements(By.XPATH, xpath), lambda: f"no “{label}”")
         return self.driver.find_element(By.XPATH, xpath)
 

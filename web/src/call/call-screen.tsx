@@ -10,7 +10,7 @@ import { Notes, useNotes } from "../site/judge/notes";
 import { useAddress } from "../ui/address";
 import { FileLink, INPUT, Note, Section } from "../ui/controls";
 import { DepthSlider } from "../ui/depth-slider";
-import { fixed, marking, ms, pct } from "../ui/format";
+import { fixed, marking, ms, pct, withUnit } from "../ui/format";
 import { useKey } from "../ui/keys";
 import { Pending, Trail } from "../ui/screen";
 import { Term } from "../ui/term";
@@ -58,8 +58,8 @@ export function CallScreen({ id }: { id: string }) {
         <div>
           <h1 className="text-3xl tracking-tight">{title}</h1>
           <p className="mt-1 text-soft">
-            {page.started_local} · {page.codec_title}, a packet every {page.ptime_ms} ms · {page.mos_scale} ·{" "}
-            {page.clock}
+            {page.started_local} · {page.codec_title}, a packet every {withUnit(page.ptime_ms, "ms")} ·{" "}
+            {page.mos_scale} · {page.clock}
             {page.clock_detail && <span className="block text-sm">{page.clock_detail}</span>}
           </p>
         </div>
@@ -132,7 +132,7 @@ function Again(props: {
         most={400}
         step={5}
         onChange={(ms) => set("buffer", ms === 60 ? "" : String(ms))}
-        words={(ms) => (adaptive ? `up to ${ms} ms` : `${ms} ms`)}
+        words={(ms) => (adaptive ? `up to ${withUnit(ms, "ms")}` : withUnit(ms, "ms"))}
       >
         <label className="flex items-center gap-1.5 text-ink">
           <input
@@ -271,7 +271,7 @@ function SidePart(props: { title: string; way: "up" | "down"; side: Side; page: 
 function burstWords(bursts: NonNullable<Side["bursts"]>): string {
   if (bursts.burst_ms === 0) return "no burst";
   const gap = (bursts.gap_ms / 1000).toFixed(1);
-  return `${ms(bursts.burst_ms)} at ${pct(bursts.burst_density_pct, 0)}, gaps ${gap} s`;
+  return `${ms(bursts.burst_ms)} at ${pct(bursts.burst_density_pct, 0)}, gaps ${withUnit(gap, "s")}`;
 }
 
 /** Each second's MOS as a cell of depth; a call with one dead second is not a good call. */

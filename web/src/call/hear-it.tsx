@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { type Model, put } from "../api/client";
 import { Button } from "../ui/button";
+import { withUnit } from "../ui/format";
 
 type Sound = NonNullable<Model<"CallSide">["sound"]>;
 
@@ -33,9 +34,9 @@ export function HearIt({ sound, path, site, call, way }: Props) {
       <summary className="cursor-pointer font-semibold">Hear it</summary>
       <p className="mt-1 max-w-[75ch] text-sm leading-snug text-soft">
         A sentence made by rule, in nobody’s voice, carried through the packets from {sound.from_s.toFixed(0)}{" "}
-        to {end.toFixed(0)} s, where the listener missed most. What was missed is filled in after ITU-T G.711
-        Appendix I; for other codecs than G.711 it is an impression of their band and packets, not of their
-        sound. Delay is not heard.
+        to {withUnit(end.toFixed(0), "s")}, where the listener missed most. What was missed is filled in after
+        ITU-T G.711 Appendix I; for other codecs than G.711 it is an impression of their band and packets, not
+        of their sound. Delay is not heard.
       </p>
       <div className="mt-2 grid gap-4 sm:grid-cols-2 lg:grid-cols-3">
         {players.map(([what, title, words]) => (

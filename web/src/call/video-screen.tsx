@@ -7,7 +7,7 @@ import { MissingFrames } from "../charts/missing-frames";
 import { useAddress } from "../ui/address";
 import { FileLink, Note } from "../ui/controls";
 import { DepthSlider } from "../ui/depth-slider";
-import { fixed, marking, ms, pct, plural } from "../ui/format";
+import { fixed, marking, ms, pct, plural, withUnit } from "../ui/format";
 import { Pending, Trail } from "../ui/screen";
 import { Term } from "../ui/term";
 
@@ -43,7 +43,8 @@ export function VideoScreen({ id }: { id: string }) {
           <h1 className="text-3xl tracking-tight">{title}</h1>
           <p className="mt-1 text-soft">
             {page.started_local} · {page.width} × {page.height}, {page.frames_per_s} frames a second,{" "}
-            {page.kbps} kbit/s, a refresh frame every {page.refresh_s} s · made of packets, no camera
+            {withUnit(page.kbps, "kbit/s")}, a refresh frame every {withUnit(page.refresh_s, "s")} · made of
+            packets, no camera
           </p>
         </div>
         <div className="flex flex-wrap gap-3">
@@ -81,8 +82,8 @@ function Again(props: { page: Page; buffer: number; set: (name: string, value: s
         <div className="mt-0.5 flex">
           {(
             [
-              [true, `when asked for, ${Math.round(page.mends_after_ms)} ms on`],
-              [false, `at refresh frames, every ${page.refresh_s} s`],
+              [true, `when asked for, ${withUnit(Math.round(page.mends_after_ms), "ms")} on`],
+              [false, `at refresh frames, every ${withUnit(page.refresh_s, "s")}`],
             ] as const
           ).map(([value, words]) => (
             <button
@@ -138,7 +139,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
             <dd>
               {f.freezes === 0
                 ? "none"
-                : `${f.freezes}, ${(f.frozen_ms / 1000).toFixed(1)} s, longest ${(f.longest_freeze_ms / 1000).toFixed(1)} s`}
+                : `${f.freezes}, ${withUnit((f.frozen_ms / 1000).toFixed(1), "s")}, longest ${withUnit((f.longest_freeze_ms / 1000).toFixed(1), "s")}`}
             </dd>
             <dt>
               <Term of="loss" />

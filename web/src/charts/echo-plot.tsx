@@ -1,6 +1,6 @@
 // Round trips in time; on the rail at the top what nobody answered.
 import type { Model } from "../api/client";
-import { duration } from "../ui/format";
+import { duration, withUnit } from "../ui/format";
 import { Wide } from "../ui/wide";
 
 const W = 1080;
@@ -27,7 +27,7 @@ export function EchoPlot({ echo }: { echo: Model<"EchoView"> }) {
       >
         <g className="fill-soft text-[12px]">
           <text x={LEFT - 6} y={RAIL + 8} textAnchor="end">
-            {Math.round(top)} ms
+            {withUnit(Math.round(top), "ms")}
           </text>
           <text x={LEFT - 6} y={FLOOR} textAnchor="end">
             0

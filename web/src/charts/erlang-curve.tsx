@@ -1,6 +1,6 @@
 // How many concurrent calls the people need: the share of attempts that find no room, against the room there is.
 import type { Model } from "../api/client";
-import { fixed } from "../ui/format";
+import { fixed, pct, withUnit } from "../ui/format";
 import { type Frame, line, place } from "./erlang-geometry";
 
 const FRAME: Frame = { width: 330, height: 128, left: 8, right: 14, top: 20, bottom: 22 };
@@ -11,7 +11,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"Need">; accepted:
   if (!at) return null;
   const [x, y] = place(FRAME, most, at);
   const floor = FRAME.height - FRAME.bottom;
-  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} concurrent calls ${fixed(at.blocked_pct, 2)} % of attempts are blocked, ${accepted} % accepted.`;
+  const words = `${fixed(need.erlangs, 1)} erlangs: with ${need.calls} concurrent calls ${pct(at.blocked_pct, 2)} of attempts are blocked, ${withUnit(accepted, "%")} accepted.`;
   const late = x > FRAME.width * 0.6;
   return (
     <figure>
@@ -40,7 +40,7 @@ export function ErlangCurve({ need, accepted }: { need: Model<"Need">; accepted:
             textAnchor={late ? "end" : "start"}
             className="fill-soft"
           >
-            {fixed(at.blocked_pct, 2)} % blocked
+            {pct(at.blocked_pct, 2)} blocked
           </text>
           <text x={FRAME.left} y={FRAME.height - 6} className="fill-soft">
             0

@@ -1,5 +1,6 @@
 // Packets of each second in one direction: those that left, those that came, and the lost, which hang from the line.
 import type { Model } from "../api/client";
+import { withUnit } from "../ui/format";
 import { Wide } from "../ui/wide";
 import { FLOW, missingOf, stepsOf, topOf, xOf, yOf } from "./flow-geometry";
 
@@ -38,7 +39,7 @@ export function FlowSteps({ name, figures }: { name: string; figures: Model<"Flo
             textAnchor={second === 0 ? "start" : "end"}
             className="fill-soft text-[13px]"
           >
-            {second} s
+            {withUnit(second, "s")}
           </text>
         ))}
       </svg>

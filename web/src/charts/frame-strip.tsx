@@ -1,5 +1,6 @@
 // What a viewer saw, frame by frame: as it was sent, as it came, and as it would have come with media sent first.
 import type { Model } from "../api/client";
+import { withUnit } from "../ui/format";
 import { bars, missed, ROW, seconds } from "./frames-geometry";
 import { useWidth } from "./use-width";
 
@@ -65,7 +66,7 @@ export function FrameStrip({ strip, framesPerSecond, label }: Props) {
             textAnchor="middle"
             className="fill-soft text-[12.5px]"
           >
-            {second} s
+            {withUnit(second, "s")}
           </text>
         ))}
       </svg>

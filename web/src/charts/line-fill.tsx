@@ -1,5 +1,6 @@
 // A filled line: delay hangs below the surface of each direction, painted by what the call had; the marked call is a line.
 import type { Model } from "../api/client";
+import { withUnit } from "../ui/format";
 import { Wide } from "../ui/wide";
 import { paintMos } from "./depth";
 import {
@@ -72,7 +73,7 @@ export function LineFill({ filled }: { filled: Model<"LineFilled"> }) {
                     y={surface + depthOf(scale, tick) + 4}
                     className="fill-soft text-[12px]"
                   >
-                    {tick === 0 ? "0" : `+${tick} ms`}
+                    {tick === 0 ? "0" : `+${withUnit(tick, "ms")}`}
                   </text>
                 </g>
               ))}
@@ -112,7 +113,7 @@ export function LineFill({ filled }: { filled: Model<"LineFilled"> }) {
           0 s
         </text>
         <text x={W - FILL.right} y={H - 3} textAnchor="end" className="fill-soft text-[12px]">
-          {Math.round(scale.endS)} s
+          {withUnit(Math.round(scale.endS), "s")}
         </text>
       </svg>
       <p className="mt-1 text-sm text-soft">

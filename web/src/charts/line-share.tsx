@@ -1,4 +1,4 @@
-import { pct } from "../ui/format";
+import { pct, withUnit } from "../ui/format";
 
 /** A share of the line as a length of it, with the ceiling as a mark. */
 export function LineShare(props: { name: string; share: number | null; ceiling: number | null }) {
@@ -9,7 +9,7 @@ export function LineShare(props: { name: string; share: number | null; ceiling: 
         <span>
           <span className="font-semibold">{pct(share, share !== null && share < 10 ? 1 : 0)}</span> {name}
         </span>
-        {ceiling !== null && <span className="text-soft">tests up to {ceiling} %</span>}
+        {ceiling !== null && <span className="text-soft">tests up to {withUnit(ceiling, "%")}</span>}
       </p>
       <div className="relative mt-1 h-2.5 border border-ink bg-raised" aria-hidden="true">
         <div

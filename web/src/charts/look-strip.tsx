@@ -1,5 +1,6 @@
 // Round trips as they came, each hanging below the line as deep as it was long; what no answer came to stands above it.
 import type { Model } from "../api/client";
+import { withUnit } from "../ui/format";
 import { deepOf, dropsOf, STRIP } from "./look-geometry";
 
 export function LookStrip({ series, intervalS }: { series: Model<"LookSeries">; intervalS: number }) {
@@ -9,8 +10,8 @@ export function LookStrip({ series, intervalS }: { series: Model<"LookSeries">; 
   return (
     <figure className="mt-3">
       <figcaption className="text-sm text-soft">
-        {series.packet_bytes} bytes: the newest {series.rtt_us.length} round trips, {span} s; the strip is{" "}
-        {deepMs} ms deep; a mark above the line is a packet without an answer
+        {series.packet_bytes} bytes: the newest {series.rtt_us.length} round trips, {withUnit(span, "s")}; the
+        strip is {withUnit(deepMs, "ms")} deep; a mark above the line is a packet without an answer
       </figcaption>
       <svg
         viewBox={`0 -8 ${STRIP.width} ${STRIP.height + 10}`}

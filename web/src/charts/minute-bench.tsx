@@ -2,7 +2,7 @@
 // Round trips hang below each surface line; what was lost stands above it; the calls of that time lie beneath.
 import { Link } from "react-router";
 import type { Model } from "../api/client";
-import { clock, count, fixed, ms } from "../ui/format";
+import { clock, count, fixed, ms, withUnit } from "../ui/format";
 import { Wide } from "../ui/wide";
 import { BENCH, depthOf, type Normal, normalOf, stretchesOf, ticksOf, xOf } from "./bench-geometry";
 import { paintMos } from "./depth";
@@ -184,7 +184,7 @@ function LaneRow({ lane, bench, normal, y, x }: LaneProps) {
       <path d={usual} stroke="var(--ink)" strokeWidth={0.8} strokeDasharray="2 3" />
       <path d={losses} stroke="var(--depth-5)" strokeWidth={bench.step === "round" ? 2 : 1.4} />
       <text x={BENCH.left - 6} y={y + BENCH.lane} textAnchor="end" className="fill-soft text-[11px]">
-        {deep} ms
+        {withUnit(deep, "ms")}
       </text>
     </g>
   );

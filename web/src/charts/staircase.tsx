@@ -1,5 +1,6 @@
 // How many calls the site sustains: each step's share of acceptable calls with its 95 % interval, against what is asked.
 import type { Model } from "../api/client";
+import { withUnit } from "../ui/format";
 import { Wide } from "../ui/wide";
 import { STAIRS, shareY, stairs } from "./stair-geometry";
 
@@ -28,14 +29,14 @@ export function Staircase({ page }: { page: Page }) {
         <g className="fill-soft text-[13px]">
           {[0, 50, 100].map((pct) => (
             <text key={pct} x={STAIRS.left - 8} y={shareY(pct) + 4} textAnchor="end">
-              {pct} %
+              {withUnit(pct, "%")}
             </text>
           ))}
         </g>
         <path d={`M${STAIRS.left} ${floor}H${right}`} stroke="var(--ink)" />
         <path d={`M${STAIRS.left} ${asked}H${right}`} stroke="var(--ink)" strokeDasharray="5 4" />
         <text x={right + 8} y={asked + 4} className="fill-ink text-[13px]">
-          {page.required_share_pct} % required
+          {withUnit(page.required_share_pct, "%")} required
         </text>
         {neededX !== undefined && (
           <>

@@ -1,4 +1,6 @@
 // Delay to the gateway at one place: small packets above, large ones below, on the scale of all places.
+
+import { withUnit } from "../ui/format";
 import { BAR, barOf, type Echoes, lossOf } from "./survey-geometry";
 
 export function SurveyBars({
@@ -43,5 +45,5 @@ export function SurveyBars({
 function words(name: string, one: Echoes | null): string {
   if (!one || one.median_ms === null || one.p95_ms === null) return "";
   const loss = lossOf(one);
-  return `${name} packets of ${one.packet_bytes} bytes: median ${one.median_ms.toFixed(1)} ms, 95th percentile ${one.p95_ms.toFixed(1)} ms${loss === null ? "" : `, ${loss.toFixed(1)} % lost`}.`;
+  return `${name} packets of ${one.packet_bytes} bytes: median ${withUnit(one.median_ms.toFixed(1), "ms")}, 95th percentile ${withUnit(one.p95_ms.toFixed(1), "ms")}${loss === null ? "" : `, ${withUnit(loss.toFixed(1), "%")} lost`}.`;
 }

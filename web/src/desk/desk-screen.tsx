@@ -2,7 +2,7 @@
 import { type CSSProperties, useCallback, useEffect, useRef, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/button";
-import { count, dateTime, fixed, ms, writeAsIn } from "../ui/format";
+import { count, dateTime, fixed, ms, withUnit, writeAsIn } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { deliverLeft } from "./deliver";
 import { Part } from "./part";
@@ -233,21 +233,25 @@ function Before({ page, trips, start }: { page: Page; trips: Trips; start: (wher
         <ul className="list-disc space-y-1 pl-5 leading-snug">
           <li>
             This page sends and receives the packets of{" "}
-            {page.calls === 1 ? "one call" : `${page.calls} calls at once`} for {page.seconds} s. There is no
-            sound in them, and no microphone or camera is asked for.
+            {page.calls === 1 ? "one call" : `${page.calls} calls at once`} for {withUnit(page.seconds, "s")}.
+            There is no sound in them, and no microphone or camera is asked for.
           </li>
           <li>
-            That is {count(Math.round(page.each_way_kbps))} kbit/s each way, and{" "}
-            {page.volume_mb < 10 ? fixed(page.volume_mb, 1) : count(Math.round(page.volume_mb))} MB in all.
+            That is {withUnit(count(Math.round(page.each_way_kbps)), "kbit/s")} each way, and{" "}
+            {withUnit(
+              page.volume_mb < 10 ? fixed(page.volume_mb, 1) : count(Math.round(page.volume_mb)),
+              "MB",
+            )}{" "}
+            in all.
           </li>
           {page.fill && (
             <li>
-              Then it fills the line for {page.fill.seconds} s each way, with one call beside it. Others who
-              use the line will notice. It moves as much as the line carries in that time, to this web server
-              and back
+              Then it fills the line for {withUnit(page.fill.seconds, "s")} each way, with one call beside it.
+              Others who use the line will notice. It moves as much as the line carries in that time, to this
+              web server and back
               {page.fill.volume_mb !== null &&
                 `: about ${count(Math.ceil(page.fill.volume_mb))}\u00a0MB on a line as this site’s is said to be`}
-              . In all that takes {Math.round(page.seconds + page.fill.length_s)} s.
+              . In all that takes {withUnit(Math.round(page.seconds + page.fill.length_s), "s")}.
             </li>
           )}
           {page.relay && (
@@ -358,7 +362,7 @@ function Running({ step, live, stop }: { step: Step; live: Live; stop: () => voi
         {live.filled && (
           <>
             <dt className="text-soft">Streams have moved</dt>
-            <dd>{fixed(live.filled.bytes / 1e6, 1)} MB</dd>
+            <dd>{withUnit(fixed(live.filled.bytes / 1e6, 1), "MB")}</dd>
           </>
         )}
       </dl>

@@ -1,6 +1,6 @@
 // What tests from one browser found, newest first, in plain words.
 import type { Model } from "../api/client";
-import { dateTime, fixed, ms, pct, plural, throughput } from "../ui/format";
+import { dateTime, fixed, ms, pct, plural, throughput, withUnit } from "../ui/format";
 import { Reach, titleOf } from "../ui/reach";
 import { BY_WAY } from "./by-way";
 import { letterWith } from "./copy";
@@ -168,7 +168,7 @@ function Found({ run, target }: { run: Run; target: number }) {
       <Reach reach={run.reach} title={titleOf(run.way)} />
       {run.hidden_s >= 1 && (
         <p className="mt-1 text-sm text-soft">
-          The page was in the background for {fixed(run.hidden_s, 0)} s.
+          The page was in the background for {withUnit(fixed(run.hidden_s, 0), "s")}.
         </p>
       )}
       {run.scatter_ms !== null && (
@@ -216,7 +216,9 @@ function Glossary({ target, filled }: { target: number; filled: boolean }) {
       <dl className="mt-2 space-y-2 leading-snug">
         <div>
           <dt className="font-semibold">Loss</dt>
-          <dd>Packets that never came, or came too late to be played. From about 1 % on, words break up.</dd>
+          <dd>
+            Packets that never came, or came too late to be played. From about 1&nbsp;% on, words break up.
+          </dd>
         </div>
         <div>
           <dt className="font-semibold">Delay</dt>

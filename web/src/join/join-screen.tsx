@@ -5,7 +5,7 @@ import { useParams } from "react-router";
 import { get, type Model } from "../api/client";
 import { ruleWords } from "../site/load/rule";
 import { Note } from "../ui/controls";
-import { count, dateTime, duration } from "../ui/format";
+import { count, dateTime, duration, withUnit } from "../ui/format";
 import { Mark } from "../ui/mark";
 import { slowing } from "../ui/polling";
 import { SurveyHere } from "./survey-here";
@@ -98,8 +98,11 @@ function Body({ page, code }: { page: Join; code: string }) {
                     {load.recurs ? `, ${ruleWords(load.recurs)}` : ""}; first at{" "}
                     {dateTime(load.next_us, page.time_zone)}
                     <span className="block text-sm text-soft">
-                      up to {count(Math.round(load.peak_kbps))} kbit/s each way, about{" "}
-                      {load.volume_mb < 10 ? load.volume_mb.toFixed(1) : count(Math.round(load.volume_mb))} MB
+                      up to {withUnit(count(Math.round(load.peak_kbps)), "kbit/s")} each way, about{" "}
+                      {withUnit(
+                        load.volume_mb < 10 ? load.volume_mb.toFixed(1) : count(Math.round(load.volume_mb)),
+                        "MB",
+                      )}
                       each time
                     </span>
                   </li>

@@ -4,6 +4,7 @@ import { type FormEvent, useState } from "react";
 import { get, post } from "../api/client";
 import { CallHere } from "../site/check/survey-screen";
 import { Button, Field, INPUT, Note } from "../ui/controls";
+import { withUnit } from "../ui/format";
 import { underWay } from "../ui/live-page";
 
 const LOOK_MS = 1000;
@@ -58,7 +59,7 @@ export function SurveyHere({ code }: { code: string }) {
         {problem && <Note>{problem}</Note>}
         <p role="status" className="empty:hidden">
           {current
-            ? `${current.name}: ${current.words}${current.left_s ? ` About ${Math.ceil(current.left_s)} s to go.` : ""}`
+            ? `${current.name}: ${current.words}${current.left_s ? ` About ${withUnit(Math.ceil(current.left_s), "s")} to go.` : ""}`
             : data.says}
         </p>
       </form>

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
 import { Button } from "../ui/controls";
 import { SelectField } from "../ui/fields";
-import { dateTime, marking } from "../ui/format";
+import { dateTime, marking, withUnit } from "../ui/format";
 
 export function CompareWith({ run }: { run: Model<"RunPage"> }) {
   const navigate = useNavigate();
@@ -22,7 +22,7 @@ export function CompareWith({ run }: { run: Model<"RunPage"> }) {
     navigate(`/compare?first=${first}&second=${second}`);
   };
   const words = (one: (typeof others)[number]) =>
-    `${dateTime(one.created_us, run.time_zone)}: ${one.calls} × ${one.codec_title}, ${one.ptime_ms} ms, ${marking(one.dscp)}`;
+    `${dateTime(one.created_us, run.time_zone)}: ${one.calls} × ${one.codec_title}, ${withUnit(one.ptime_ms, "ms")}, ${marking(one.dscp)}`;
   return (
     <div className="flex flex-wrap w-[30rem] items-end gap-3">
       <span className="grow">

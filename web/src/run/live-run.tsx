@@ -2,7 +2,7 @@
 import { useEffect, useState } from "react";
 import { get, type Model } from "../api/client";
 import { Lane } from "../charts/lane";
-import { fixed, ms } from "../ui/format";
+import { fixed, ms, withUnit } from "../ui/format";
 import { Term } from "../ui/term";
 
 type Run = Model<"RunPage">;
@@ -20,9 +20,9 @@ export function LiveRun({ run }: { run: Run }) {
           {flowWords(run, last, expected)}
         </p>
         <p className="whitespace-nowrap">
-          {elapsed} of {run.seconds} s
+          {elapsed} of {withUnit(run.seconds, "s")}
           {last && elapsed < run.seconds && (
-            <span className="text-soft"> · {Math.ceil(run.seconds - elapsed)} s left</span>
+            <span className="text-soft"> · {withUnit(Math.ceil(run.seconds - elapsed), "s")} left</span>
           )}
           {last && elapsed >= run.seconds && (
             <span className="text-soft"> · waiting for late packets and the record</span>

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { get, type Model, post, put } from "../api/client";
 import { Button, Note, Section } from "../ui/controls";
 import { TextAreaField, TextField } from "../ui/fields";
-import { clock, dateTime, marking } from "../ui/format";
+import { clock, dateTime, marking, withUnit } from "../ui/format";
 import { Popup } from "../ui/popup";
 import { Pending, Trail } from "../ui/screen";
 import { LiveRun } from "./live-run";
@@ -39,13 +39,13 @@ export function RunScreen({ id }: { id: string }) {
         <div>
           {run.name && <p className="text-lg font-semibold">{run.name}</p>}
           <h1 className="text-3xl tracking-tight">
-            {run.calls} {run.calls === 1 ? "call" : "concurrent calls"}, {run.seconds} s
+            {run.calls} {run.calls === 1 ? "call" : "concurrent calls"}, {withUnit(run.seconds, "s")}
             {run.flow_words && `, ${run.flow_words}`}
           </h1>
           <p className="mt-1 text-soft">
             {dateTime(run.created_us, run.time_zone)} · {run.probe} ⇄ {run.far_end} · {run.codec_title},
-            packetisation interval {run.ptime_ms} ms, {marking(run.dscp)} · {run.rate.ipv4_kbps.toFixed(1)}{" "}
-            kbit/s a call each way
+            packetisation interval {withUnit(run.ptime_ms, "ms")}, {marking(run.dscp)} ·{" "}
+            {run.rate.ipv4_kbps.toFixed(1)} kbit/s a call each way
             {run.video.map((load) => (
               <span key={load.profile} className="block">
                 beside them {load.streams} × {load.title}, {marking(load.dscp)}
@@ -152,7 +152,9 @@ function SelfCheck({ check }: { check: Model<"SelfCheckView"> }) {
     ["at the probe", check.probe_late_p99_ms],
     ["at the far end", check.far_end_late_p99_ms],
   ] as const;
-  const late = ends.flatMap(([where, value]) => (value === null ? [] : `${value.toFixed(2)} ms ${where}`));
+  const late = ends.flatMap(([where, value]) =>
+    value === null ? [] : `${withUnit(value.toFixed(2), "ms")} ${where}`,
+  );
   return (
     <>
       {check.tainted ? (

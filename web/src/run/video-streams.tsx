@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Model } from "../api/client";
 import { paintScore } from "../charts/depth";
 import { Section } from "../ui/controls";
-import { fixed, ms } from "../ui/format";
+import { fixed, ms, withUnit } from "../ui/format";
 import { Term } from "../ui/term";
 import { Wide } from "../ui/wide";
 
@@ -86,7 +86,11 @@ function Way({ stream, way }: { stream: Stream; way: "up" | "down" }) {
             {fixed(side.mean_fps, 1)} of {stream.frames_per_s}
           </td>
           <td>{side.worst_second_fps ?? "–"}</td>
-          <td>{side.freezes === 0 ? "none" : `${side.freezes}, ${(side.frozen_ms / 1000).toFixed(1)} s`}</td>
+          <td>
+            {side.freezes === 0
+              ? "none"
+              : `${side.freezes}, ${withUnit((side.frozen_ms / 1000).toFixed(1), "s")}`}
+          </td>
           <td>
             {side.lost} · {side.late}
           </td>

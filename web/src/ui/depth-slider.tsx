@@ -1,6 +1,7 @@
 // The depth of a buffer as a slider: it moves while it is dragged, and counts when it is let go.
 import { Slider } from "radix-ui";
 import { type ReactNode, useEffect, useState } from "react";
+import { withUnit } from "./format";
 
 interface Props {
   label: string;
@@ -24,7 +25,7 @@ export function DepthSlider({ label, value, most, step, onChange, words, childre
           <span id="depth-label">{label}</span>
           {children}
         </span>
-        <span className="text-ink">{words ? words(depth) : `${depth} ms`}</span>
+        <span className="text-ink">{words ? words(depth) : withUnit(depth, "ms")}</span>
       </p>
       <Slider.Root
         className="relative mt-1 flex h-6 items-center"

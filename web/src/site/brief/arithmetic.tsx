@@ -4,7 +4,7 @@ import { type Model, post } from "../../api/client";
 import { ErlangCurve } from "../../charts/erlang-curve";
 import { LineShare } from "../../charts/line-share";
 import { Note } from "../../ui/controls";
-import { count, duration } from "../../ui/format";
+import { count, DASH, duration, withUnit } from "../../ui/format";
 import { useSettled } from "../../ui/settled";
 
 type Form = Model<"BriefForm">;
@@ -74,13 +74,13 @@ function Found({ found, form }: { found: Model<"Arithmetic">; form: Form }) {
         ceiling={form.ceiling_pct ?? null}
       />
       <p className="mt-4 leading-snug">
-        To show it: {run.calls_at_once} concurrent calls of {run.call_s} s in each of{" "}
+        To show it: {run.calls_at_once} concurrent calls of {withUnit(run.call_s, "s")} in each of{" "}
         <span className="font-semibold">
           {run.moments} ten-minute moments: {duration(run.load_s)} of load.
         </span>{" "}
         <span className="text-soft">
-          With no bad call this shows at least {form.targets?.required_share_pct} % (95 % confidence). Calls
-          within the same ten minutes count as one observation of the network.
+          With no bad call this shows at least {withUnit(form.targets?.required_share_pct ?? DASH, "%")}{" "}
+          (95&nbsp;% confidence). Calls within the same ten minutes count as one observation of the network.
         </span>
       </p>
       {found.remarks.length > 0 && (

@@ -1,7 +1,7 @@
 // The rungs of a check from the machine itself outwards, each with what was seen and its figures one press away.
 import type { ReactNode } from "react";
 import type { Model } from "../../api/client";
-import { DASH } from "../../ui/format";
+import { DASH, withUnit } from "../../ui/format";
 import { StateMark } from "../../ui/state-mark";
 import { Wide } from "../../ui/wide";
 import { Evidence, hasTable } from "./evidence";
@@ -140,7 +140,7 @@ function Figures({ rung }: { rung: Rung }) {
         {rung.took_ms !== null && (
           <div className="contents">
             <dt className="text-soft">asking took</dt>
-            <dd>{(rung.took_ms / 1000).toFixed(1)} s</dd>
+            <dd>{withUnit((rung.took_ms / 1000).toFixed(1), "s")}</dd>
           </div>
         )}
       </dl>
@@ -151,7 +151,7 @@ function Figures({ rung }: { rung: Rung }) {
 function words(name: string, value: string | number | null): string {
   if (value === null) return DASH;
   if (typeof value === "string") return value;
-  if (name.endsWith("_s")) return `${value.toFixed(0)} s`;
-  if (name.endsWith("_ms")) return `${value.toFixed(1)} ms`;
+  if (name.endsWith("_s")) return withUnit(value.toFixed(0), "s");
+  if (name.endsWith("_ms")) return withUnit(value.toFixed(1), "ms");
   return name === "packet_bytes" || name.endsWith("mtu") ? `${value} bytes` : String(value);
 }

@@ -4,7 +4,7 @@ import { type Model, post } from "../../api/client";
 import { LookStrip } from "../../charts/look-strip";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
 import { NumberField, SelectField } from "../../ui/fields";
-import { ago, DASH, duration, fixed, pct } from "../../ui/format";
+import { ago, DASH, duration, fixed, pct, withUnit } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
@@ -133,7 +133,7 @@ function Shown({ look, onStop }: { look: Look; onStop: () => void }) {
   return (
     <Section
       title={look.host || "Gateway"}
-      aside={`${look.probe ?? "the server"}, ${ago(look.asked_us)}, every ${look.interval_s} s`}
+      aside={`${look.probe ?? "the server"}, ${ago(look.asked_us)}, every ${withUnit(look.interval_s, "s")}`}
     >
       <div role="status" className="mb-2 flex flex-wrap items-center gap-4">
         <p>

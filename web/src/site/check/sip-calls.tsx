@@ -1,6 +1,6 @@
 // Calls that signalling set up, a row for each and direction, as a phone's own statistics have it.
 import type { Model } from "../../api/client";
-import { DASH } from "../../ui/format";
+import { DASH, withUnit } from "../../ui/format";
 import { Wide } from "../../ui/wide";
 
 export function SipCalls({ calls }: { calls: Model<"SipCallRecord">[] }) {
@@ -31,7 +31,7 @@ export function SipCalls({ calls }: { calls: Model<"SipCallRecord">[] }) {
                 </td>
                 <td>{one.mos?.toFixed(2) ?? DASH}</td>
                 <td>{one.r_factor?.toFixed(0) ?? DASH}</td>
-                <td>{one.jitter_peak_ms === null ? DASH : `${one.jitter_peak_ms.toFixed(1)} ms`}</td>
+                <td>{one.jitter_peak_ms === null ? DASH : withUnit(one.jitter_peak_ms.toFixed(1), "ms")}</td>
                 <td>{marking(one)}</td>
                 <td className="font-mono">{one.ssrc.toString(16).padStart(8, "0")}</td>
               </tr>

@@ -1,5 +1,6 @@
 // The messages of a registration and a call, drawn in time; each opens to its words. Beneath, what media the calls had.
 import type { Model } from "../../api/client";
+import { withUnit } from "../../ui/format";
 
 type Message = Model<"SipMessage">;
 
@@ -42,7 +43,7 @@ function Row({ message, other }: { message: Message; other: "far end" | "registr
   const words = `${first(message)}, ${transport.toUpperCase()}, ${way === "up" ? `to the ${other}` : "to the probe"}`;
   return (
     <>
-      <span className="py-1 text-right text-soft">{at.toFixed(0)} ms</span>
+      <span className="py-1 text-right text-soft">{withUnit(at.toFixed(0), "ms")}</span>
       <details className="border-x border-ink">
         <summary className="relative block cursor-pointer px-3 py-1 text-center" aria-label={words}>
           {first(message)} <span className="text-soft">{transport.toUpperCase()}</span>

@@ -6,7 +6,7 @@ import { SurveyBars } from "../../charts/survey-bars";
 import { endOf, lossOf } from "../../charts/survey-geometry";
 import { Button, Field, INPUT, Note, Section } from "../../ui/controls";
 import { NumberField, SelectField } from "../../ui/fields";
-import { DASH, dateTime, fixed, pct } from "../../ui/format";
+import { DASH, dateTime, fixed, pct, withUnit } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
@@ -52,7 +52,9 @@ export function SurveyScreen({ id }: { id: string }) {
         <div role="status" className="mt-4 flex flex-wrap items-center gap-4">
           <p className="text-lg font-semibold">
             {current.name}: {current.words}{" "}
-            {current.left_s !== null && current.left_s > 0 && `About ${Math.ceil(current.left_s)} s to go.`}
+            {current.left_s !== null &&
+              current.left_s > 0 &&
+              `About ${withUnit(Math.ceil(current.left_s), "s")} to go.`}
           </p>
           <Button onClick={() => change(post("SurveyPage", `${path}/${current.id}/stop`, {}))}>Stop</Button>
         </div>
@@ -162,11 +164,11 @@ function Places({
               <th>Link</th>
               <th>
                 To the gateway
-                <span className="block">0 to {nearMs} ms</span>
+                <span className="block">0 to {withUnit(nearMs, "ms")}</span>
               </th>
               <th>
                 To the far end
-                <span className="block">0 to {farMs} ms</span>
+                <span className="block">0 to {withUnit(farMs, "ms")}</span>
               </th>
               <th>
                 Call up, down
@@ -192,7 +194,7 @@ function Places({
                   <span className="block text-sm text-soft">
                     {[
                       one.wifi_signal_dbm !== null && `${one.wifi_signal_dbm} dBm`,
-                      one.link_mbps !== null && `${one.link_mbps} Mbit/s`,
+                      one.link_mbps !== null && withUnit(one.link_mbps, "Mbit/s"),
                     ]
                       .filter(Boolean)
                       .join(", ")}

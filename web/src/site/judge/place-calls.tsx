@@ -6,7 +6,7 @@ import { Link, useNavigate } from "react-router";
 import { get, type Model, post } from "../../api/client";
 import { Button, Note } from "../../ui/controls";
 import { NumberField } from "../../ui/fields";
-import { count, pct, plural } from "../../ui/format";
+import { count, pct, plural, withUnit } from "../../ui/format";
 import { useSettled } from "../../ui/settled";
 import { Sheet } from "../../ui/sheet";
 import { ends, freshForm } from "../load/fresh";
@@ -126,12 +126,12 @@ function Cost({ site, form, onFix }: { site: Site; form: Form; onFix: (form: For
   return (
     <>
       <p className="mt-5 border-y border-hair py-2.5 leading-snug">
-        {count(Math.round(found.takes.each_way_ip_kbps))} kbit/s each way on the line,{" "}
+        {withUnit(count(Math.round(found.takes.each_way_ip_kbps)), "kbit/s")} each way on the line,{" "}
         {count(Math.round(found.takes.each_way_wire_kbps))} on the wire: {share(found.takes.share_up_pct)} of
         the line up, {share(found.takes.share_down_pct)} down
         {found.takes.ceiling_calls !== null &&
           `; tests may place at most ${plural(found.takes.ceiling_calls, "call")}`}
-        . Takes {found.takes.run_s} s and sends {count(found.takes.packets)} packets.
+        . Takes {withUnit(found.takes.run_s, "s")} and sends {count(found.takes.packets)} packets.
       </p>
       {found.problems.map((one) => (
         <p

@@ -9,7 +9,7 @@ import { RampKey } from "../../charts/ramp";
 import { RunTable } from "../../run/run-table";
 import { ArchiveButton } from "../../ui/archive";
 import { Button, Figure, LinkButton, Section } from "../../ui/controls";
-import { ago, fixed, megabits, pct, plural } from "../../ui/format";
+import { ago, fixed, megabits, pct, plural, withUnit } from "../../ui/format";
 import { slowing } from "../../ui/polling";
 import { Pending, Trail } from "../../ui/screen";
 import { scoreWords, VerdictMark, VerdictWord } from "../../ui/verdict";
@@ -256,7 +256,7 @@ function Brief({ site }: { site: Site }) {
       <div className="grid md:grid-cols-3 gap-x-6 gap-y-4">
         <Figure value={String(brief.needed_calls)}>concurrent calls, {brief.people ?? "–"} people</Figure>
         <Figure value={fixed(brief.target_mos, 1)} unit="MOS">
-          required of {brief.required_share_pct} % of calls
+          required of {withUnit(brief.required_share_pct, "%")} of calls
         </Figure>
         <Figure value={pct(brief.line_share_up_pct, 1)}>
           of the line up, {pct(brief.line_share_down_pct, 1)} down, for all calls
@@ -264,7 +264,7 @@ function Brief({ site }: { site: Site }) {
         </Figure>
       </div>
       <p className="mt-4 text-sm leading-relaxed text-soft">
-        {brief.codec_title} every {brief.ptime_ms} ms
+        {brief.codec_title} every {withUnit(brief.ptime_ms, "ms")}
         {brief.video.map((load) => `, ${load.streams} × ${load.title}`).join("")} · business hours{" "}
         {brief.business_hours}, {brief.time_zone}
         {brief.provider && ` · line by ${brief.provider}`} · evidence required:{" "}

@@ -1,7 +1,7 @@
 // What was measured and each change beneath it: verdict, score, share of acceptable calls with its interval.
 import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
-import { DASH, fixed, plural } from "../../ui/format";
+import { DASH, fixed, pct, plural } from "../../ui/format";
 import { StateMark } from "../../ui/state-mark";
 import { scoreWords, VerdictMark } from "../../ui/verdict";
 import { Wide } from "../../ui/wide";
@@ -157,8 +157,7 @@ function ShareLine({ outcome }: { outcome: Outcome }) {
         <circle cx={at(outcome.share.pct)} cy="9" r="3" fill="var(--ink)" />
       </svg>
       <span className="text-sm whitespace-nowrap">
-        {fixed(outcome.share.pct, 1)} % ({fixed(outcome.share.low_pct, 1)} to{" "}
-        {fixed(outcome.share.high_pct, 1)})
+        {pct(outcome.share.pct, 1)} ({fixed(outcome.share.low_pct, 1)} to {fixed(outcome.share.high_pct, 1)})
         <span className="text-soft">
           {" "}
           · {outcome.share.good} of {plural(outcome.share.calls, "call")}

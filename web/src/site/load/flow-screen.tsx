@@ -5,7 +5,7 @@ import { FlowSteps } from "../../charts/flow-steps";
 import { useAddress } from "../../ui/address";
 import { Button, Note, Section } from "../../ui/controls";
 import { CheckField, NumberField, SelectField } from "../../ui/fields";
-import { ago, DASH, dateTime, duration, fixed } from "../../ui/format";
+import { ago, DASH, dateTime, duration, ms, withUnit } from "../../ui/format";
 import { underWay, useLivePage } from "../../ui/live-page";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
@@ -206,8 +206,8 @@ function takes(
 ): string {
   const kbps = ((bytes + 28) * rate * 8) / 1000;
   const megabytes = (kbps * seconds * (direction === "both" ? 2 : 1)) / 8000;
-  const room = ceiling === null ? "" : ` This site’s ceiling for tests is ${ceiling} kbit/s.`;
-  return `It takes ${kbps.toFixed(0)} kbit/s at IP ${WAYS[direction]} and moves ${megabytes.toFixed(1)} MB.${room}`;
+  const room = ceiling === null ? "" : ` This site’s ceiling for tests is ${withUnit(ceiling, "kbit/s")}.`;
+  return `It takes ${withUnit(kbps.toFixed(0), "kbit/s")} at IP ${WAYS[direction]} and moves ${withUnit(megabytes.toFixed(1), "MB")}.${room}`;
 }
 
 const asked = (line: Line) =>
@@ -278,11 +278,11 @@ function Seen({ seen }: { seen: Model<"FlowSeen"> }) {
                   <th className="font-semibold">{name}</th>
                   <td>{figures.offered.packets_per_s.toFixed(0)}/s</td>
                   <td>{figures.received.packets_per_s.toFixed(0)}/s</td>
-                  <td>{figures.loss_pct.toFixed(2)} %</td>
-                  <td>{figures.offered.payload_kbps.toFixed(0)} kbit/s</td>
-                  <td>{figures.offered.ip_kbps.toFixed(0)} kbit/s</td>
-                  <td>{figures.offered.wire_kbps.toFixed(0)} kbit/s</td>
-                  <td>{figures.overhead_pct.toFixed(0)} %</td>
+                  <td>{withUnit(figures.loss_pct.toFixed(2), "%")}</td>
+                  <td>{withUnit(figures.offered.payload_kbps.toFixed(0), "kbit/s")}</td>
+                  <td>{withUnit(figures.offered.ip_kbps.toFixed(0), "kbit/s")}</td>
+                  <td>{withUnit(figures.offered.wire_kbps.toFixed(0), "kbit/s")}</td>
+                  <td>{withUnit(figures.overhead_pct.toFixed(0), "%")}</td>
                   <td>{unit(figures.delay_added_p50_ms)}</td>
                   <td>{unit(figures.delay_added_p95_ms)}</td>
                 </tr>
@@ -298,4 +298,4 @@ function Seen({ seen }: { seen: Model<"FlowSeen"> }) {
   );
 }
 
-const unit = (value: number | null) => (value === null ? DASH : `${fixed(value, 1)} ms`);
+const unit = (value: number | null) => (value === null ? DASH : `${ms(value, 1)}`);

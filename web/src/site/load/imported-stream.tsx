@@ -1,7 +1,7 @@
 // One stream of an imported capture: whose it is, what it suffered, and what it is to be judged as.
 import type { Model } from "../../api/client";
 import { paintMos } from "../../charts/depth";
-import { count, dateTime, fixed, marking, ms, pct } from "../../ui/format";
+import { count, dateTime, fixed, marking, ms, pct, withUnit } from "../../ui/format";
 import { Term } from "../../ui/term";
 
 type Stream = Model<"ImportedStream">;
@@ -45,8 +45,8 @@ export function StreamPart({ number, stream, timeZone, codecs, name, others, pai
         <p className="text-sm text-soft">
           SSRC {stream.ssrc.toString(16).padStart(8, "0")} · payload type {stream.payload_type}
           {stream.codec_title ? `, ${stream.codec_title}` : ""} · a{" "}
-          {stream.media === "video" ? "picture" : "packet"} every {stream.ptime_ms.toFixed(1)} ms ·{" "}
-          {dateTime(stream.first_us, timeZone)}
+          {stream.media === "video" ? "picture" : "packet"} every {withUnit(stream.ptime_ms.toFixed(1), "ms")}{" "}
+          · {dateTime(stream.first_us, timeZone)}
           {stream.skew_ppm !== null && ` · its clock drifts ${stream.skew_ppm.toFixed(1)} ppm, compensated`}
         </p>
         {stream.reason && <p className="mt-1">{stream.reason}</p>}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { CheckField, NumberField, SelectField } from "../../ui/fields";
-import { duration, megabits } from "../../ui/format";
+import { DASH, duration, megabits, withUnit } from "../../ui/format";
 import { WhenFields } from "./when-fields";
 
 type Way = "up" | "down" | "both";
@@ -87,14 +87,14 @@ export function AskFill({
       </p>
       {page.metered_left_bytes !== null && (
         <p className="mt-1">
-          This line is metered: {(page.metered_left_bytes / 1e6).toFixed(0)} MB of today’s allowance are left,
-          after which the streams end.
+          This line is metered: {withUnit((page.metered_left_bytes / 1e6).toFixed(0), "MB")} of today’s
+          allowance are left, after which the streams end.
         </p>
       )}
       {page.ceiling_kbps !== null && (
         <div className="mt-2">
           <CheckField
-            label={`Go beyond this site’s ceiling for tests (${page.ceiling_pct} % of the line)`}
+            label={`Go beyond this site’s ceiling for tests (${withUnit(page.ceiling_pct ?? DASH, "%")} of the line)`}
             value={beyond}
             onChange={setBeyond}
             hint={`Otherwise the streams stay below ${megabits(page.ceiling_kbps)} each way, and the line will not be full.`}
@@ -164,5 +164,5 @@ function volume(page: Model<"FillPage">, ways: Way[], seconds: number, ceiling: 
     return "as much as the line carries in that time: the brief names no rates";
   const kbps = { up, down, both: up + down };
   const megabytes = ways.reduce((sum, way) => sum + (kbps[way] * seconds) / 8000, 0);
-  return `about ${megabytes < 10 ? megabytes.toFixed(1) : Math.round(megabytes)} MB at the brief’s rates`;
+  return `about ${withUnit(megabytes < 10 ? megabytes.toFixed(1) : Math.round(megabytes), "MB")} at the brief’s rates`;
 }

@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type Model, post } from "../../api/client";
 import { LineShare } from "../../charts/line-share";
 import { Button, Note } from "../../ui/controls";
-import { count, dateTime, duration, fixed, plural } from "../../ui/format";
+import { count, dateTime, duration, pct, plural, withUnit } from "../../ui/format";
 import { useSettled } from "../../ui/settled";
 
 type Form = Model<"PlanForm">;
@@ -59,16 +59,16 @@ export function PlanAside({ slug, form, timeZone, onFix }: Props) {
             </span>
           </p>
           <p className="mt-1 text-sm text-soft">
-            at the top {count(Math.round(found.takes.each_way_ip_kbps))} kbit/s each way on the line,{" "}
-            {count(Math.round(found.takes.each_way_wire_kbps))} on the wire
+            at the top {withUnit(count(Math.round(found.takes.each_way_ip_kbps)), "kbit/s")} each way on the
+            line, {count(Math.round(found.takes.each_way_wire_kbps))} on the wire
           </p>
           <LineShare name="of the line up" share={found.takes.share_up_pct} ceiling={null} />
           <LineShare name="of the line down" share={found.takes.share_down_pct} ceiling={null} />
           <p className="mt-4 text-sm leading-snug">
             {plural(found.takes.moments, "ten-minute moment")}
             {form.when === "repeat" ? " a start: with no bad call one start" : ": with no bad call this"}{" "}
-            shows at least {fixed(found.takes.shows_pct, 1)} % (95 % confidence);{" "}
-            {found.takes.required_share_pct} % required.
+            shows at least {pct(found.takes.shows_pct, 1)} (95&nbsp;% confidence);{" "}
+            {withUnit(found.takes.required_share_pct, "%")} required.
           </p>
           {found.takes.starts.length > 0 && form.when !== "now" && (
             <p className="mt-3 text-sm leading-snug">

@@ -6,7 +6,7 @@ import { get, type Model, post } from "../../api/client";
 import { Staircase } from "../../charts/staircase";
 import { LiveRun } from "../../run/live-run";
 import { Button, Note, Section } from "../../ui/controls";
-import { dateTime, duration, plural } from "../../ui/format";
+import { dateTime, duration, plural, withUnit } from "../../ui/format";
 import { Pending, Trail } from "../../ui/screen";
 import { Wide } from "../../ui/wide";
 
@@ -61,7 +61,7 @@ export function SeriesScreen({ id }: { id: string }) {
       {series.words && <p className="mt-1">{series.words}</p>}
       <Section
         title="Staircase"
-        aside={`share of acceptable calls, with its 95 % interval: both directions at ${series.acceptable_words}`}
+        aside={`share of acceptable calls, with its 95\u00a0% interval: both directions at ${series.acceptable_words}`}
       >
         <Staircase page={series} />
       </Section>
@@ -86,7 +86,7 @@ function headline(page: Page): string {
   if (page.state === "running") return "Between two steps.";
   if (held === null) return `No step counts: its runs failed or were invalid. ${needed} needed.`;
   const all = page.steps.at(-1)?.calls_at_once === held;
-  const proof = shown === null ? "none shown at 95 % confidence by this test alone" : `${shown} shown`;
+  const proof = shown === null ? "none shown at 95\u00a0% confidence by this test alone" : `${shown} shown`;
   return `${plural(held, "concurrent call")} passed${all ? ", as many as were tried" : ""}; ${proof}. ${needed} needed.`;
 }
 
@@ -107,7 +107,7 @@ function Steps({ page }: { page: Page }) {
           <tr className="text-left text-sm text-soft [&>th]:pr-6 [&>th]:font-normal">
             <th>Concurrent calls</th>
             <th>Acceptable</th>
-            <th>At 95 % confidence</th>
+            <th>At 95&nbsp;% confidence</th>
             <th>Moments</th>
             <th>Result</th>
             {page.steps.some((step) => step.streams > 0) && <th>Video streams good</th>}
@@ -128,7 +128,9 @@ function Steps({ page }: { page: Page }) {
                 )}
               </td>
               <td>
-                {step.pct === null ? "–" : `${step.low_pct.toFixed(1)} to ${step.high_pct.toFixed(1)} %`}
+                {step.pct === null
+                  ? "–"
+                  : `${step.low_pct.toFixed(1)} to ${withUnit(step.high_pct.toFixed(1), "%")}`}
               </td>
               <td>{step.moments || "–"}</td>
               <td>{verdict(step)}</td>
@@ -153,8 +155,8 @@ function Steps({ page }: { page: Page }) {
 function verdict(step: Page["steps"][number]): string {
   if (step.forming_good !== null && step.pct === null) return "forming";
   if (step.pct === null) return step.state;
-  if (step.shows === "shown not") return "fails (95 % confidence)";
-  if (step.shows === "shown") return "shown (95 % confidence)";
-  const more = `${step.more_moments} more moments without a bad call for 95 % confidence`;
+  if (step.shows === "shown not") return "fails (95\u00a0% confidence)";
+  if (step.shows === "shown") return "shown (95\u00a0% confidence)";
+  const more = `${step.more_moments} more moments without a bad call for 95\u00a0% confidence`;
   return step.passes ? `passing; ${more}` : `failing as observed; ${more}`;
 }

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Model, post, put, remove } from "../../api/client";
 import { Button, Field, INPUT, Note } from "../../ui/controls";
-import { dateTime, plural } from "../../ui/format";
+import { dateTime, plural, withUnit } from "../../ui/format";
 import { linkOf } from "../../ui/link";
 import { slowing } from "../../ui/polling";
 import { Hops } from "../../ui/reach";
@@ -196,7 +196,7 @@ function NewLink({ links, save }: { links: Links; save: (form: object) => void }
               <option value="0">no</option>
               {FILL_SECONDS.map((s) => (
                 <option key={s} value={s}>
-                  for {s} s each way
+                  for {withUnit(s, "s")} each way
                 </option>
               ))}
             </select>
@@ -233,8 +233,8 @@ function OneLink({
       <p className="flex flex-wrap items-baseline gap-x-3">
         <span className="font-semibold">{one.name}</span>
         <span className="text-soft">
-          {one.test_point} · {plural(one.calls, "call")} of {one.seconds} s, {one.codec_title}
-          {one.fill_s > 0 && `, then the line filled for ${one.fill_s} s each way`}
+          {one.test_point} · {plural(one.calls, "call")} of {withUnit(one.seconds, "s")}, {one.codec_title}
+          {one.fill_s > 0 && `, then the line filled for ${withUnit(one.fill_s, "s")} each way`}
         </span>
       </p>
       <p className="mt-1 text-sm text-soft">{stateOf(one, zone)}</p>

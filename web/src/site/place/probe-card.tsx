@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { SelectField, TextField } from "../../ui/fields";
-import { ago, clock, dateTime } from "../../ui/format";
+import { ago, clock, dateTime, withUnit } from "../../ui/format";
 import { linkOf } from "../../ui/link";
 import { Popup } from "../../ui/popup";
 import { Wide } from "../../ui/wide";
@@ -150,7 +150,7 @@ function Around({ probe }: { probe: Probe }) {
   const link = [
     around.interface,
     around.medium,
-    around.link_mbps && `${around.link_mbps} Mbit/s`,
+    around.link_mbps && withUnit(around.link_mbps, "Mbit/s"),
     around.duplex && `${around.duplex} duplex`,
     around.wifi_signal_dbm !== null && `signal ${around.wifi_signal_dbm} dBm`,
     around.mtu && `MTU ${around.mtu}`,

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Model } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { CheckField, SelectField } from "../../ui/fields";
-import { count, DASH, dateTime, duration, marking, ms, pct } from "../../ui/format";
+import { count, DASH, dateTime, duration, marking, ms, pct, withUnit } from "../../ui/format";
 import { Popup } from "../../ui/popup";
 import { Rows } from "../../ui/rows";
 
@@ -291,7 +291,7 @@ function takes(page: Page, form: Form, beside: Record<What, number>): string {
       day: one.start_bytes === null ? null : (one.start_bytes * one.share * 86_400) / beside[one.what],
     }));
   const all = samples + others.reduce((sum, one) => sum + (one.day ?? 0), 0);
-  const mb = (bytes: number) => `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB`;
+  const mb = (bytes: number) => withUnit((bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0), "MB");
   const parts = others.map((one) => `${SHORT[one.what]} ${one.day === null ? DASH : mb(one.day)}`);
   const unknown = others.some((one) => one.day === null)
     ? " What a fill moves is not known: the brief has no rates of the line."
