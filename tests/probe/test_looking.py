@@ -108,6 +108,34 @@ def test_what_was_sent_a_moment_ago_is_neither_answered_nor_lost() -> None:
     assert percentile([], 95) is None
 
 
+def test_the_last_answers_are_waited_for_and_no_longer(monkeypatch: pytest.MonkeyPatch) -> None:
+    after: list[float] = []
+
+    class Slow:
+        """Answers a third of a second after the last round is over."""
+
+        def __init__(self, *_: object) -> None:
+            self.found, self.sent_s = [Echoed("any", "127.0.0.1", 64, {}, {})], 0.0
+
+        def send_round(self) -> None:
+            self.found[0].sent_us[1], self.sent_s = time.time_ns() // 1000, time.monotonic()
+
+        def listen(self, until: float) -> None:
+            time.sleep(0.01)
+            if self.found[0].rtt_ms:
+                after.append(until)
+            elif time.monotonic() > self.sent_s + 0.33:
+                self.found[0].rtt_ms[1] = 330.0
+
+        def close(self) -> None:
+            pass
+
+    monkeypatch.setattr(looking, "TimedEchoes", Slow)
+    monkeypatch.setattr(looking, "WAIT_S", 60.0)
+    result = Look(LookArguments((HERE,), 0.001, 0.001, 64, 0), lambda: True, lambda _: None).run()
+    assert ([one.answered for one in result.series], after) == ([1], [])
+
+
 @MAY_ECHO
 def test_a_place_with_a_call_beside_it(tmp_path: Path) -> None:
     address, hands = rig.own_address(), Hands()

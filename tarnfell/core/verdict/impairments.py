@@ -12,11 +12,10 @@ from tarnfell.core.verdict.case import MIN_COMPARED, SPARED, Case, in_words, own
 from tarnfell.core.verdict.causes import Cause, owner
 from tarnfell.core.verdict.facts import Brief
 from tarnfell.core.verdict.moments import Moment
-from tarnfell.core.verdict.readings import CallReading, Reading, Trouble, standing_ms
+from tarnfell.core.verdict.readings import MARKING_KEPT_PCT, CallReading, Reading, Trouble, standing_ms
 from tarnfell.core.verdict.routes import STEP_MS
 from tarnfell.core.verdict.when import when
 
-MARKING_KEPT_PCT = 99.0
 BURSTY_RATIO = 1.5
 RADIO_REMEDY = (
     "Every call that suffered was taken over Wi-Fi: measure the signal at this test point, move it or the access "

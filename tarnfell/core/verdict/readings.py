@@ -36,6 +36,8 @@ SMOOTH_SHARE = 8.0
 """Delay that swings this many times as far as the jitter between neighbours is a queue, not scatter."""
 STANDING_QUEUE_MS = 40.0
 """Median delay this far above the idle one means a queue that stays, not a passing burst."""
+MARKING_KEPT_PCT = 99.0
+"""Share of a direction's packets from which on their marking is taken to arrive as sent."""
 WORTHLESS_MOS = 0.5
 """MOS below the target at which a call is worth nothing."""
 WORTHLESS_STRETCH_MOS = 1.0

@@ -22,7 +22,15 @@ from tarnfell.core.verdict.moments import (
     tally,
     with_watches,
 )
-from tarnfell.core.verdict.readings import MEASURES, CallReading, Reading, kept_bounds, tally_calls, tally_streams
+from tarnfell.core.verdict.readings import (
+    MARKING_KEPT_PCT,
+    MEASURES,
+    CallReading,
+    Reading,
+    kept_bounds,
+    tally_calls,
+    tally_streams,
+)
 from tarnfell.core.verdict.told import Told
 
 RequirementKey = Literal[
@@ -30,7 +38,6 @@ RequirementKey = Literal[
     "marking", "load",
 ]  # fmt: skip
 
-MARKING_KEPT_PCT = 99.0
 STEADY_PCT = 98.5
 """Share of ten-minute moments, day and night, below which a site is not steady: 2.5 hours of trouble a week."""
 

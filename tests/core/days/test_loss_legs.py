@@ -7,6 +7,7 @@ from collections import Counter
 import numpy as np
 import pytest
 
+from tarnfell.core.days import loss_legs
 from tarnfell.core.days.loss_legs import OWN_ASIDE, OWN_ON_PATH, Missed, evidence_share, weigh
 
 GATEWAY, EDGE, OUTSIDE, FAR = range(4)
@@ -110,3 +111,15 @@ def test_losses_that_come_together_tell_less_than_as_many_apart() -> None:
     pairs = np.tile([True, True, False, False], 30)
     assert evidence_share(pairs) == pytest.approx(0.125 / (0.25 * 60 / 59))
     assert evidence_share(np.ones(900, bool)) == 1.0
+
+
+@pytest.mark.parametrize("counts", [[3, 9, 8, 10], [1, 1, 2, 9], [0, 6, 6, 6]])
+def test_the_grid_is_fine_enough(monkeypatch: pytest.MonkeyPatch, counts: list[int]) -> None:
+    """One seven times as fine tells the same."""
+    told = weigh(*missed(counts, 40))
+    losses = np.concatenate([[0.0], 1 / (1 + np.exp(-np.arange(-5.6, 5.61, 0.05)))])
+    monkeypatch.setattr(loss_legs, "_LOSSES", losses)
+    monkeypatch.setattr(loss_legs, "_PRIOR", np.array([0.5] + [0.5 / (len(losses) - 1)] * (len(losses) - 1)))
+    finer = weigh(*missed(counts, 40))
+    assert told.share == pytest.approx(finer.share, abs=0.01)
+    assert told.most == pytest.approx(finer.most, abs=0.02)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import get_args
+from types import SimpleNamespace
+from typing import Any, get_args
 
 import pytest
 
@@ -12,7 +13,8 @@ from tarnfell.core.causes import CauseKey
 from tarnfell.core.verdict.diagnosis import find_causes
 from tarnfell.core.verdict.facts import CallFact
 from tarnfell.core.verdict.impairments import marking
-from tarnfell.core.verdict.readings import by_call, read, standing_ms
+from tarnfell.core.verdict.readings import MARKING_KEPT_PCT, by_call, read, standing_ms
+from tarnfell.core.verdict.requirements import kept_marking_pct
 from tests.core.verdict.made_up import (
     BRIEF,
     DAYS,
@@ -360,6 +362,21 @@ def test_priority_is_ignored_where_marked_calls_fare_as_unmarked(marked_bad: int
 
 def test_marking_that_never_arrived_was_not_ignored() -> None:
     assert "priority-ignored" not in {c.key for c in judged(marked_and_not(10, kept=0.0)).causes}
+
+
+@pytest.mark.parametrize(
+    ("bad_kept", "kept"),
+    [(100.0, 98.0), (MARKING_KEPT_PCT, 98.0), (98.9, 98.45), (40.0, 69.0), (None, 98.0)],
+)
+def test_a_bad_call_speaks_against_marking_only(bad_kept: float | None, kept: float) -> None:
+    """Where its marking arrived it was bad for another reason."""
+
+    def one(good: bool | None, kept: float | None, sent: int = 46) -> Any:
+        return SimpleNamespace(good=good, fact=SimpleNamespace(dscp_sent=sent, dscp_kept_pct=kept))
+
+    bad = one(False, bad_kept)
+    assert kept_marking_pct([one(True, 98.0), bad, one(True, 0.0, sent=0)]) == pytest.approx(kept)
+    assert kept_marking_pct([bad]) == bad_kept  # all there is
 
 
 def test_short_evidence_is_said_with_what_closes_it() -> None:
