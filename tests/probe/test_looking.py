@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import json
 import os
+import socket
 import time
+from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from tarnfell.core.codecs import find_codec
 from tarnfell.core.quality import criterion_for
-from tarnfell.probe.asking import looking
+from tarnfell.probe.asking import echo, looking
 from tarnfell.probe.asking.echo import Echoed, TimedEchoes
 from tarnfell.probe.asking.looking import Look, percentile, series_of
 from tarnfell.probe.works.look import look
@@ -106,6 +109,28 @@ def test_what_was_sent_a_moment_ago_is_neither_answered_nor_lost() -> None:
     assert spread.deviation_ms == pytest.approx(8 / 3)
     assert spread.p95_ms == pytest.approx(7.5)
     assert percentile([], 95) is None
+
+
+def test_rounds_are_due_by_the_first_and_the_last_is_waited_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    near, far = socket.socketpair()
+    asker = SimpleNamespace(sock=near, send_round=lambda: sent.append(len(until_s)), all_answered=False)
+    until_s: list[float] = []
+    sent: list[int] = []
+    enough: list[bool] = []
+
+    def listen(_: object, until: float, is_enough: Callable[[], bool]) -> None:
+        until_s.append(until)
+        for asker.all_answered in (False, True):
+            enough.append(is_enough())
+
+    monkeypatch.setattr(echo, "_listen", listen)
+    monkeypatch.setattr(time, "monotonic", lambda: 1000.0 + 0.2 * len(until_s))  # each a little late
+    echo._ask([asker], 2, 0.5, 1.5, lambda: True)  # type: ignore[list-item]
+    assert (sent, until_s, enough) == ([0, 1], [1000.5, 1001.0, 1001.9], [False] * 5 + [True])
+    echo._ask([asker], 2, 0.5, 1.5, lambda: len(until_s) < 4)  # type: ignore[list-item]
+    assert len(until_s) == 4
+    near.close()
+    far.close()
 
 
 def test_the_last_answers_are_waited_for_and_no_longer(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -360,8 +360,12 @@ def test_priority_is_ignored_where_marked_calls_fare_as_unmarked(marked_bad: int
         assert causes["priority-ignored"].cost == {}
 
 
-def test_marking_that_never_arrived_was_not_ignored() -> None:
-    assert "priority-ignored" not in {c.key for c in judged(marked_and_not(10, kept=0.0)).causes}
+@pytest.mark.parametrize(
+    ("kept", "named"), [(0.0, "marking-changed"), (98.9, "marking-changed"), (MARKING_KEPT_PCT, "priority-ignored")]
+)
+def test_marking_that_did_not_arrive_was_not_ignored(kept: float, named: str) -> None:
+    found = {c.key for c in judged(marked_and_not(10, kept=kept)).causes}
+    assert found & {"marking-changed", "priority-ignored"} == {named}
 
 
 @pytest.mark.parametrize(
