@@ -9,6 +9,7 @@ import http.server
 import json
 import re
 import socket
+import sqlite3
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -148,6 +149,23 @@ def test_one_that_is_over_by_the_end_of_quiet_hours_is_told_in_one(house: House)
     ((_, told),) = box.taken
     assert text_of(told).startswith("It lost 9 %.\n\nIt is over.")
     assert house.states == [("begun", "sent", 1)]
+
+
+def test_one_that_ends_while_it_is_being_told_is_told_to_be_over(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    target_store.keep_targets(house.db, 1, Targets(("ops@customer.example",)))
+    alert = house.alert()
+    outbox.add(house.db, 1, alert, "begun", "mail", NOW)
+    sent: list[str] = []
+
+    def send(db: sqlite3.Connection, message: outbox.Message, *_: object) -> None:
+        if not sent:
+            alert_store.change_alert(house.db, alert, NOW, "It lost 9 %.")
+            outbox.add(house.db, 1, alert, "ended", "mail", NOW)
+        sent.append(message.what)
+
+    monkeypatch.setattr(deliver, "_send", send)
+    house.send_all()
+    assert sent == ["begun", "ended"]
 
 
 @pytest.mark.filterwarnings("ignore:Requiring AUTH")  # of the server: here it is the client that is tried
