@@ -11,6 +11,7 @@ import pytest
 
 from tarnfell.core.schedule import to_us
 from tarnfell.store import jobs as job_store
+from tarnfell.store import probes as probe_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect, writing
 from tarnfell.store.fills import FillAsked
@@ -19,7 +20,7 @@ from tarnfell.store.sites import Site
 from tarnfell.wire.kinds.fields import read
 from tarnfell.wire.kinds.fill import FillArguments, FillPlan
 from tarnfell.wire.kinds.flow import FlowPlan
-from tarnfell.work.placing import metered
+from tarnfell.work.placing import metered, rules
 from tarnfell.work.placing.rules import about_metered
 from tests.server import test_fills as fills
 from tests.server import test_flows as flows
@@ -154,3 +155,14 @@ def test_a_plan_that_moves_more_than_a_day_allows_is_spoken_against(house: House
     assert "metered" not in problems(call_s=30)
     set_site(house, metered_mb=None)
     assert "metered" not in problems()
+
+
+def test_a_browser_fills_a_line_where_more_is_left_than_its_calls_take(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    site, plan, db = set_site(house, metered_mb=50), FillPlan(), connect(house.folder)
+    browser, calls_take = probe_store.probe_by_id(db, 1), metered.beside_bytes(site, plan)
+    for kept, refused in ((calls_take - 1, True), (calls_take, True), (calls_take + 1, False)):
+        monkeypatch.setattr(rules, "left_bytes", lambda *_, kept=kept: kept)
+        reason = rules.against_browser_filling(db, site, browser, plan, datetime.now(LONDON))
+        assert (reason is not None and reason.code == "metered") is refused
