@@ -13,6 +13,8 @@ from tarnfell.store.lock import ROLES, other_holder
 
 FILE_NAME = "tarnfell.sqlite"
 _BUSY_S = 30.0
+_ENDING_S = 10.0
+"""How long an older program that is just ending is waited for."""
 
 
 class SchemaError(ValueError):
@@ -87,9 +89,12 @@ def migrate(connection: sqlite3.Connection) -> None:
 def _refuse_while_in_use(connection: sqlite3.Connection) -> None:
     """A server of the version before would go on with tables it does not know."""
     folder = folder_of(connection)
+    until = time.monotonic() + _ENDING_S
     for role in ROLES:
-        other = other_holder(folder, role)
-        if other:
+        while other := other_holder(folder, role):
+            if time.monotonic() < until:
+                time.sleep(0.1)
+                continue
             raise SchemaError(
                 f"The data in {folder} is of an older Tarnfell, and a {role} of that version works with it: {other}. "
                 "End it, then try again."

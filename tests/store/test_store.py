@@ -295,11 +295,31 @@ def test_no_upgrade_while_an_older_program_works_with_the_folder(
         (tmp_path / f"{role}.lock").write_text("process 7 on pier since 2026-01-01 00:00:00 UTC\n")
         open_database(tmp_path).close()  # nothing to upgrade
         monkeypatch.setattr(database, "_steps", lambda: steps)
+        monkeypatch.setattr(database, "_ENDING_S", 0.2)
         with pytest.raises(SchemaError, match=f"a {role} of that version works with it: process 7 on pier since 2026"):
             open_database(tmp_path)
         assert connect(tmp_path).execute("PRAGMA user_version").fetchone()[0] == last
+        monkeypatch.setattr(database, "_ENDING_S", 600.0)
         (tmp_path / f"{role}.lock").write_text(own)  # this process itself
         assert open_database(tmp_path).execute("PRAGMA user_version").fetchone()[0] == last + 1
+
+
+def test_an_older_program_that_is_just_ending_is_waited_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    open_database(tmp_path).close()
+    steps = database._steps()
+    last = max(steps)
+    steps[last + 1] = "CREATE TABLE extra (id INTEGER) STRICT;"
+    monkeypatch.setattr(database, "_steps", lambda: steps)
+    monkeypatch.setattr(database, "_ENDING_S", 600.0)
+    asked: list[str] = []
+
+    def holder(_: Path, role: str) -> str:
+        asked.append(role)
+        return "process 7 on pier" if len(asked) in (1, 2, 4) else ""
+
+    monkeypatch.setattr(database, "other_holder", holder)
+    assert open_database(tmp_path).execute("PRAGMA user_version").fetchone()[0] == last + 1
+    assert asked == ["server"] * 3 + ["clerk"] * 2
 
 
 def test_data_of_a_newer_release_is_left_alone(tmp_path: Path) -> None:
