@@ -140,34 +140,39 @@ class Seconds:
     """What the buffer stands on, above the call's fastest packet; NaN where nothing arrived."""
 
 
-def judge_seconds(trace: Trace, criterion: Criterion) -> Seconds:
+def judge_seconds(trace: Trace, criterion: Criterion, played: Playout | None = None) -> Seconds:
     """Quality second by second (G.107 applied to each second's own loss and run lengths).
 
-    A second is the packets sent in it, and its mouth-to-ear delay what the buffer stood at then.
+    A second is the packets sent in it, and its mouth-to-ear delay what the buffer stood at then. ``played`` as of
+    ``judge``.
     """
     second = playout.seconds_of(trace)
     count = int(second[-1]) + 1
-    played = criterion.play(trace)
-    delay = np.where(trace.arrived, (trace.recv_us - trace.sent_us) / 1000, np.nan)
-    p50, worst = np.full(count, np.nan), np.full(count, np.nan)
+    played = played or criterion.play(trace)
     floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
-    bounds = np.searchsorted(second, np.arange(count + 1))
-    for s in range(count):
-        inside = delay[bounds[s] : bounds[s + 1]]
-        inside = inside[~np.isnan(inside)]
-        if len(inside) and floor is not None:
-            p50[s] = np.median(inside)
-            worst[s] = inside.max() - floor
+    p50, most = _median_and_most(trace.delay_us / 1000, second[trace.arrived], count)
     return Seconds(
         sent=np.bincount(second, minlength=count),
         lost=np.bincount(second[~trace.arrived], minlength=count),
         late=np.bincount(second[played.late], minlength=count),
         delay_p50_ms=p50,
-        pdv_max_ms=worst,
+        pdv_max_ms=most - (np.nan if floor is None else floor),
         mos=_stretch_mos(trace, played, criterion, (1,))[0],
         depth_ms=played.depth_ms,
         base_ms=played.base_ms - (np.nan if floor is None else floor),
     )
+
+
+def _median_and_most(values: Floats, group: NDArray[np.int64], groups: int) -> tuple[Floats, Floats]:
+    """Of each group's values, both of shape (groups,); NaN of one that has none."""
+    ordered = values[np.lexsort((values, group))]
+    held = np.bincount(group, minlength=groups)
+    some = held > 0
+    first, held = (np.cumsum(held) - held)[some], held[some]
+    median, most = np.full(groups, np.nan), np.full(groups, np.nan)
+    median[some] = (ordered[first + (held - 1) // 2] + ordered[first + held // 2]) / 2
+    most[some] = ordered[first + held - 1]
+    return median, most
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
 from tarnfell.core.trace import NOT_ARRIVED, Bools, Ints, Trace
@@ -73,8 +72,17 @@ def _window(trace: Trace) -> int:
 def _opened(values: Floats, window: int) -> Floats:
     """The highest curve under ``values`` that rises nowhere for fewer than ``window`` neighbours."""
     before, after = (window - 1) // 2, window // 2
-    least = sliding_window_view(np.pad(values, (before, after), "edge"), window).min(axis=1)
-    return np.asarray(sliding_window_view(np.pad(least, (after, before), "edge"), window).max(axis=1))
+    least = _of_each(np.minimum, np.pad(values, (before, after), "edge"), window)
+    return _of_each(np.maximum, np.pad(least, (after, before), "edge"), window)
+
+
+def _of_each(pick: np.ufunc, values: Floats, window: int) -> Floats:
+    """The least or the most of every ``window`` neighbours, shape (n − window + 1,): of two, of four, and so on."""
+    held, width = values, 1
+    while 2 * width <= window:
+        held, width = pick(held[:-width], held[width:]), 2 * width
+    rest = window - width
+    return np.asarray(pick(held[: len(held) - rest], held[rest:]))
 
 
 def carried(trace: Trace, queue: Queue, wait_ms: Floats, back: Bools) -> Trace:

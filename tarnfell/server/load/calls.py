@@ -7,6 +7,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 from flask import Blueprint, Response, g
+from numpy.typing import NDArray
 
 from tarnfell.core import streams
 from tarnfell.core.clock import ClockRelation
@@ -44,6 +45,9 @@ from tarnfell.work.ingest.uploads import figures_of
 
 blueprint = Blueprint("calls", __name__)
 
+Ints = NDArray[np.int64]
+Floats = NDArray[np.float64]
+Flags = NDArray[np.bool_]
 MAX_POINTS = 3000
 """More packets than this in one direction are thinned for the screen: worst and best of each stretch stay."""
 
@@ -136,9 +140,9 @@ def _side(one: JudgedDirection, criterion: Criterion, half: Half | None, site: S
             sound=None,
             thinned=False,
         )
-    seconds = judge_seconds(one.trace, criterion)
+    played = one.played or criterion.play(one.trace)
+    seconds = judge_seconds(one.trace, criterion, played)
     lost = explain(quality, criterion)
-    played = criterion.play(one.trace)
     changes = streams.ipdv_ms(one.trace)
     points, thinned = _packets(one.trace, played)
     return CallSide(
@@ -150,7 +154,7 @@ def _side(one: JudgedDirection, criterion: Criterion, half: Half | None, site: S
         where_it_went=lost,
         why=one.reason or _why(quality, criterion),
         seconds=[
-            SecondView(sent=s, lost=n, late=t, delay_p50_ms=None if np.isnan(d) else d, mos=m, edge_ms=e)
+            SecondView(s, n, t, None if d != d else d, m, e)
             for s, n, t, d, m, e in zip(
                 seconds.sent.tolist(),
                 seconds.lost.tolist(),
@@ -193,31 +197,30 @@ def _packets(trace: Trace, played: Playout) -> tuple[list[PacketPoint], bool]:
     thinned = len(trace) > MAX_POINTS
     if thinned:
         keep = _thin(pdv, late, MAX_POINTS)
-    points = []
-    for i in keep.tolist():
-        missing = bool(np.isnan(pdv[i]))
-        points.append(
-            PacketPoint(
-                at_ms=float(at[i]),
-                pdv_ms=None if missing else float(pdv[i]),
-                fate="lost" if missing else "late" if late[i] else "in time",
-            )
-        )
+    points = [
+        PacketPoint(at_ms, None, "lost") if ms != ms else PacketPoint(at_ms, ms, "late" if is_late else "in time")
+        for at_ms, ms, is_late in zip(at[keep].tolist(), pdv[keep].tolist(), late[keep].tolist(), strict=True)
+    ]
     return points, thinned
 
 
-def _thin(pdv: np.ndarray, late: np.ndarray, points: int) -> np.ndarray:
-    """Indices that keep each stretch's extremes and one of each fate in it."""
-    stretches = np.array_split(np.arange(len(pdv)), points // 4)
-    keep: set[int] = set()
-    for stretch in stretches:
-        values = pdv[stretch]
-        missing = np.isnan(values)
-        if missing.any():
-            keep.add(int(stretch[np.argmax(missing)]))
-        if not missing.all():
-            keep.add(int(stretch[np.nanargmax(values)]))
-            keep.add(int(stretch[np.nanargmin(values)]))
-        if late[stretch].any():
-            keep.add(int(stretch[np.argmax(late[stretch])]))
-    return np.array(sorted(keep))
+def _thin(pdv: Floats, late: Flags, points: int) -> Ints:
+    """Indices that keep each stretch's extremes and one of each fate in it: the first of several."""
+    stretches = points // 4
+    sizes = np.full(stretches, len(pdv) // stretches)
+    sizes[: len(pdv) % stretches] += 1
+    begins = np.cumsum(sizes) - sizes
+    missing = np.isnan(pdv)
+
+    def first_in_each(marked: Flags) -> Ints:
+        found = np.flatnonzero(marked)
+        at = np.searchsorted(found, begins)
+        found = np.append(found, len(pdv))[at]
+        return np.asarray(found[found < begins + sizes])
+
+    def extremes(pick: np.ufunc, none: float) -> Ints:
+        values = np.where(missing, none, pdv)
+        return first_in_each(~missing & (values == np.repeat(pick.reduceat(values, begins), sizes)))
+
+    kept = (first_in_each(missing), extremes(np.maximum, -np.inf), extremes(np.minimum, np.inf), first_in_each(late))
+    return np.unique(np.concatenate(kept))

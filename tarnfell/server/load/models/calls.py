@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Literal
 
 from pydantic import Field
@@ -36,7 +37,8 @@ class SoundView(Model):
     """Null where no queue stands that this would change."""
 
 
-class PacketPoint(Model):
+@dataclass(frozen=True)
+class PacketPoint:
     at_ms: float
     """Since the first packet was sent."""
     pdv_ms: float | None
@@ -44,7 +46,8 @@ class PacketPoint(Model):
     fate: Literal["in time", "late", "lost"]
 
 
-class SecondView(Model):
+@dataclass(frozen=True)
+class SecondView:
     sent: int
     lost: int
     late: int
