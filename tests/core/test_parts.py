@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tarnfell.core import emodel
+from tarnfell.core import emodel, tracefile
 from tarnfell.core.codecs import CodecError, codec_table, find_codec, with_values
 from tarnfell.core.columns import pack_planes, unpack_planes
 from tarnfell.core.quality import criterion_for
 from tarnfell.core.rates import GAP_S, Link, PlanError, call_rate, hold, plan_run
-from tarnfell.core.trace import TraceError
+from tarnfell.core.trace import TraceError, build_trace
 from tarnfell.core.tracefile import format_csv, parse_csv
 from tarnfell.wire.record import pack_column
 
@@ -45,6 +45,18 @@ def test_trace_file_with_more_columns_and_a_duplicate() -> None:
     trace = parse_csv(text)
     assert (len(trace), trace.duplicates, trace.arrived.tolist()) == (2, 1, [True, False])
     assert parse_csv(format_csv(trace)).recv_us.tolist() == trace.recv_us.tolist()
+
+
+def test_a_long_trace_is_written_in_parts_and_none_of_it_is_missing() -> None:
+    count = 2 * tracefile._ROWS + 1
+    sent = np.arange(count) * 20_000
+    lost = np.arange(count) % 7 == 0
+    trace = build_trace(np.arange(count), sent, np.flatnonzero(~lost), sent[~lost] + 3)
+    parts = list(tracefile.csv_parts(trace))
+    assert [part.count("\n") for part in parts] == [1, tracefile._ROWS, tracefile._ROWS, 1]
+    lines = "".join(parts).splitlines()
+    assert lines[:3] == ["seq,sent_us,recv_us", "0,0,", "1,20000,20003"]
+    assert lines[1:] == [f"{i},{i * 20_000}," + ("" if i % 7 == 0 else f"{i * 20_000 + 3}") for i in range(count)]
 
 
 @given(st.text(max_size=300))

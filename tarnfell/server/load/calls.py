@@ -22,7 +22,7 @@ from tarnfell.core.quality import (
     judge_seconds,
 )
 from tarnfell.core.trace import Trace
-from tarnfell.core.tracefile import format_csv
+from tarnfell.core.tracefile import csv_parts
 from tarnfell.server.access import require_call
 from tarnfell.server.http.api import Problem, endpoint
 from tarnfell.server.load.hearing import sound_view
@@ -108,7 +108,7 @@ def export_trace(call_id: int, direction: str) -> Response:
     trace = trace_of(call.record, known, relation_of(call)) if known else None
     if trace is None:
         raise Problem(404, "Nothing was sent in that direction.")
-    response = Response(format_csv(trace), mimetype="text/csv")
+    response = Response(csv_parts(trace), mimetype="text/csv")
     response.headers["Content-Disposition"] = f'attachment; filename="call{call_id}-{direction}.csv"'
     return response
 

@@ -19,7 +19,7 @@ from tarnfell.core.picture import (
 )
 from tarnfell.core.targets import Targets
 from tarnfell.core.trace import Trace
-from tarnfell.core.tracefile import format_csv
+from tarnfell.core.tracefile import csv_parts
 from tarnfell.core.video import VideoProfile, find_profile
 from tarnfell.server.access import require_video
 from tarnfell.server.http.api import Problem, endpoint
@@ -82,7 +82,7 @@ def export_video_trace(stream_id: int, direction: str) -> Response:
     trace = trace_of(stream.record, direction, relation_of(stream)) if direction in DIRECTIONS else None
     if trace is None:
         raise Problem(404, "Nothing was sent in that direction.")
-    response = Response(format_csv(trace), mimetype="text/csv")
+    response = Response(csv_parts(trace), mimetype="text/csv")
     response.headers["Content-Disposition"] = f'attachment; filename="video{stream_id}-{direction}.csv"'
     return response
 
