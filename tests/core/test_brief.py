@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from dataclasses import replace
 
 import pytest
@@ -169,3 +170,11 @@ def test_a_plan_with_video_ends_where_its_record_would_be_full() -> None:
     assert plan.packets == pytest.approx(30_000_000, rel=0.001)
     with pytest.raises(PlanError, match="packets"):
         plan_run(find_codec("g711a"), 20, hold(1, most + 2), video=video)
+
+
+@pytest.mark.parametrize(
+    ("streams", "dscp", "fine"), [(1, 0, True), (1, 63, True), (1, 64, False), (1, -1, False), (0, 34, False)]
+)
+def test_video_that_cannot_be_placed(streams: int, dscp: int, fine: bool) -> None:
+    with nullcontext() if fine else pytest.raises(PlanError, match=r"DSCP|at least one"):
+        plan_run(find_codec("g711a"), 20, hold(1, 10), video=(VideoLoad("720p30", streams, dscp),))

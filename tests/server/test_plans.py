@@ -284,3 +284,23 @@ def test_the_calendar_reads_back(house: House) -> None:
     assert event.decoded("dtstart") == tomorrow(9)
     assert event.decoded("duration") == timedelta(seconds=2)
     assert [str(z["TZID"]) for z in read.walk("VTIMEZONE")] == ["Europe/London"]
+
+
+def test_instead_of_a_probe_that_is_offline_another_is_proposed_but_not_the_far_end_itself(house: House) -> None:
+    db = connect(house.folder)
+    db.execute("UPDATE probe SET last_contact_us = 5")
+    columns = "site_id, test_point_id, enrolled_us, created_us"
+    for name in ("far-probe", "near-probe"):
+        db.execute(
+            f"INSERT INTO probe (name, last_contact_us, {columns}) SELECT ?, ?, {columns} FROM probe WHERE id = 1",
+            (name, now_us()),
+        )
+    db.execute("UPDATE far_end SET probe_id = 2, kind = 'probe'")
+
+    def fix() -> tuple[str, int, str]:
+        (one,) = check(house, when="now")["problems"]
+        return one["fix_words"], one["fix"]["probe_id"], one["fix"]["when"]
+
+    assert fix() == ("place from near-probe", 3, "now")
+    db.execute("UPDATE probe SET last_contact_us = 5 WHERE id = 3")
+    assert fix() == ("save it as a draft until it is online", 1, "draft")
