@@ -241,6 +241,13 @@ def test_answers_that_are_none_are_turned_away_and_nothing_is_kept(house: House)
     assert newest(house)["state"] == "failed"
 
 
+def test_what_is_told_of_a_check_that_was_not_taken_changes_nothing(house: House) -> None:
+    heartbeat(house, [])
+    number = ask(house)["checks"][0]["id"]
+    tell(house, number, "known", HEALTHY)
+    assert (newest(house)["state"], newest(house)["rungs"]) == ("waiting", [])
+
+
 def test_a_probe_that_is_away_or_a_far_end_that_is_not_chosen_is_said(house: House) -> None:
     db = connect(house.folder)
     db.execute("UPDATE probe SET last_contact_us = 5")
