@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import re
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 
+from tarnfell.probe.asking import registrar as asked
 from tarnfell.probe.asking.registrar import registrar
 from tarnfell.wire import sip
 from tarnfell.wire.kinds.signalling import SipAccount
@@ -47,3 +50,33 @@ def test_who_one_is_is_shown_under_the_name_it_was_asked_by(status: str, asks: s
     assert len(sent) == 2
     for one in sent:
         assert re.findall(r'response="([^"]*)"', one) == ["…"]
+
+
+def test_the_call_to_oneself_is_waited_for_and_no_longer(monkeypatch: pytest.MonkeyPatch) -> None:
+    now, waited, sent = [100.0], list[float](), list[str]()
+
+    class Alone(asked._WithRegistrar):
+        def __init__(self) -> None:
+            self.own, self._number, self._is_up = ("192.0.2.7", 5060), 3, False  # type: ignore[assignment]
+
+        def _shown(self, method: str, *more: tuple[str, str], body: str = "") -> Any:
+            sent.append(method)
+            return SimpleNamespace(status=200)
+
+        def _inside(self, _: object, method: str, number: int) -> Any:
+            return f"{method} {number}"
+
+        def send(self, message: Any) -> None:
+            sent.append(message)
+
+        def ask(self, message: Any) -> None:
+            sent.append(message)
+
+        def arrivals(self, for_s: float = 0.0) -> Any:
+            waited.append(for_s)
+            assert len(waited) < 9
+            now[0] += 4.0
+
+    monkeypatch.setattr(asked, "time", SimpleNamespace(monotonic=lambda: now[0]))
+    Alone()._call_oneself()
+    assert (waited, sent) == ([asked.RINGS_S, asked.RINGS_S - 4], ["INVITE", "ACK 3", "BYE 4"])
