@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterable
+from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from tarnfell.server.http.app import create_app
+from tarnfell.server.probe_api import probes
 from tarnfell.store import jobs as job_store
 from tarnfell.store import runs as run_store
 from tarnfell.store.db import connect
+from tarnfell.store.files import DELIVERIES
 from tarnfell.work.placing import carry_out as placing
 from tests.server.conftest import House, record_file
 
@@ -73,6 +78,40 @@ def test_the_same_record_twice_counts_once(house: House) -> None:
     assert house.person.get(f"/api/runs/{run_id}/calls").json["total"] == 2
     events = house.person.get(f"/api/runs/{run_id}").json["events"]
     assert [e["state"] for e in events].count("done") == 1
+
+
+@pytest.mark.parametrize("judged", ["before it is looked at", "before it is noted"])
+def test_a_record_that_is_judged_while_it_comes_once_more_counts_once(
+    house: House, monkeypatch: pytest.MonkeyPatch, judged: str
+) -> None:
+    """As from a probe that was killed before it heard that its record had arrived."""
+    run_id, body = taken(house), record_file()
+
+    def put() -> Any:
+        return house.probe("PUT", f"/api/probe/jobs/{run_id}/record", data=body).json
+
+    assert put() == {"state": "delivered"}
+    counted = probes.check_count
+
+    def keep(data: Path, chunks: Iterable[bytes]) -> str:
+        kept = DELIVERIES.keep(data, chunks)
+        house.judge()
+        return kept
+
+    def check(*about: Any) -> None:
+        counted(*about)
+        house.judge()
+
+    if judged == "before it is noted":
+        monkeypatch.setattr(probes, "check_count", check)
+    else:
+        shelf = SimpleNamespace(keep=keep, place=DELIVERIES.place, drop=DELIVERIES.drop)
+        monkeypatch.setattr(probes, "DELIVERIES", shelf)
+    assert put() == {"state": "done"}
+    events = house.person.get(f"/api/runs/{run_id}").json["events"]
+    assert [e["state"] for e in events].count("done") == 1
+    assert connect(house.folder).execute("SELECT count(*) FROM delivery").fetchone()[0] == 0
+    assert list(DELIVERIES.names(house.folder)) == []
 
 
 @pytest.mark.parametrize(
