@@ -24,6 +24,7 @@ from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, HALVES, MADE
 from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
+from tarnfell.work.closeup.making import make_next as make_next_close_up
 from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tarnfell.work.ingest.again import judge_stale_run, pass_on_codec_change, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
@@ -103,6 +104,7 @@ def keep_turning(
     paced: tuple[tuple[Turn, float], ...] = (
         (carry_out, TURN_S),
         (make_documents, TURN_S),
+        (look_closely, TURN_S),
         (try_changes, TURN_S),
         (evaluate_what_changed, EVALUATIONS_S),
         (looks.turn, TURN_S),
@@ -181,6 +183,13 @@ def make(db: sqlite3.Connection, given_up: set[int]) -> None:
     """Documents: nobody waits for them in a request. Issued reports that cannot be printed go into ``given_up``."""
     data = folder_of(db)
     while make_issued_pdf(db, data, given_up) or make_next(db, data):
+        pass
+
+
+def look_closely(db: sqlite3.Connection) -> None:
+    """Calls and streams with more packets than are judged in a request; whoever asked waits before a page."""
+    data = folder_of(db)
+    while make_next_close_up(db, data):
         pass
 
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from tarnfell.core import playout, streams
+from tarnfell.core.playout import Playout
 from tarnfell.core.streams import StreamMetrics
 from tarnfell.core.trace import Bools, Ints, Trace
 from tarnfell.core.video import VideoProfile
@@ -57,15 +58,25 @@ class Frames:
 
 
 @dataclass(frozen=True)
-class PictureSecond:
-    """One second of a stream."""
+class Viewed:
+    """What a viewer had of a stream: which packets came in time, and what frames they made."""
+
+    played: Playout
+    frames: Frames
+
+
+@dataclass(frozen=True)
+class PictureStretch:
+    """So many seconds on end of a stream; the last may be shorter."""
 
     frames: int
-    """Sent in it."""
+    """Sent in its worst second, the earliest of those that lack most."""
     shown: int
+    """Of them."""
     broken: int
+    """Frames of the whole stretch."""
     lost: int
-    """Packets."""
+    """Packets of the whole stretch."""
     late: int
 
 
@@ -88,15 +99,24 @@ class Picture:
     """1…5, see picture_score."""
 
 
-def judge_picture(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> Picture:
-    """Stream metrics, frames and score of one stream. ``trace.seq`` counts packets from the stream's first."""
+def view(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> Viewed:
+    """Play a stream. ``trace.seq`` counts packets from the stream's first."""
     played = playout.fixed(trace, criterion.buffer_ms)
-    frames = frames_of(trace, profile, criterion)
+    return Viewed(played, _frames(trace, played, profile, criterion))
+
+
+def judge_picture(
+    trace: Trace, profile: VideoProfile, criterion: PictureCriterion, viewed: Viewed | None = None
+) -> Picture:
+    """Stream metrics, frames and score of one stream. ``viewed`` is what ``view`` makes of it, for whoever has it."""
+    viewed = viewed or view(trace, profile, criterion)
+    played, frames = viewed.played, viewed.frames
     length_ms = _length_us(frames, profile) / 1000
     frozen = freezes_ms(frames, profile)
     count, shown = len(frames.shown), int(np.count_nonzero(frames.shown))
-    per_second = [s.shown for s in _seconds(trace, profile, frames, played.late)]
-    whole_seconds = count // profile.frames_per_s
+    of_frame = np.arange(count) // profile.frames_per_s
+    per_second = np.bincount(of_frame[frames.shown], minlength=int(of_frame[-1]) + 1)
+    whole_seconds = count // profile.frames_per_s or 1
     return Picture(
         metrics=streams.measure(trace),
         late=played.late_count,
@@ -107,7 +127,7 @@ def judge_picture(trace: Trace, profile: VideoProfile, criterion: PictureCriteri
         frozen_ms=float(frozen.sum()),
         longest_freeze_ms=float(frozen.max(initial=0.0)),
         mean_fps=1000 * shown / length_ms,
-        worst_second_fps=min(per_second[:whole_seconds] or per_second),
+        worst_second_fps=int(per_second[:whole_seconds].min()),
         score=picture_score(100 * (1 - shown / count), 100 * float(frozen.sum()) / length_ms),
     )
 
@@ -121,7 +141,7 @@ def picture_score(missed_pct: float, frozen_pct: float) -> float:
     return float(1 + 4 * np.exp(-missed_pct / MISSED_SCALE_PCT - frozen_pct / FROZEN_SCALE_PCT))
 
 
-def frames_of(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> Frames:
+def _frames(trace: Trace, played: Playout, profile: VideoProfile, criterion: PictureCriterion) -> Frames:
     """Which frames were whole and which were shown.
 
     After a broken frame nothing is shown until a refresh that is whole: the profile's own, or, when the receiver asks
@@ -133,7 +153,7 @@ def frames_of(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) 
     first = np.searchsorted(frame, numbers)
     at_us = np.where(frame[first] == numbers, trace.sent_us[first] - trace.sent_us[0], numbers * profile.frame_us)
     # A packet the sender could not send is as good as lost to its frame.
-    in_time = np.bincount(frame[~playout.fixed(trace, criterion.buffer_ms).missed], minlength=len(numbers))
+    in_time = np.bincount(frame[~played.missed], minlength=len(numbers))
     whole = in_time >= _packets_of(numbers, profile, int(trace.seq[-1]))
     return Frames(at_us, whole, whole & _mended(numbers, at_us, whole, profile, criterion))
 
@@ -173,10 +193,28 @@ def freezes_ms(frames: Frames, profile: VideoProfile) -> NDArray[np.float64]:
     return np.asarray(stood[stood >= max(3 * due_ms, due_ms + 150)])
 
 
-def picture_seconds(trace: Trace, profile: VideoProfile, criterion: PictureCriterion) -> list[PictureSecond]:
-    """Each second's frames and the packets they are made of; the frames of a second are those due in it."""
-    late = playout.fixed(trace, criterion.buffer_ms).late
-    return _seconds(trace, profile, frames_of(trace, profile, criterion), late)
+def picture_stretches(trace: Trace, profile: VideoProfile, viewed: Viewed, length: int) -> list[PictureStretch]:
+    """A stream in stretches of ``length`` seconds; the frames of a second, and their packets, are those due in it."""
+    frames = viewed.frames
+    second = profile.frame_of(trace.seq) // profile.frames_per_s
+    of_frame = np.arange(len(frames.whole)) // profile.frames_per_s
+    count = int(of_frame[-1]) + 1
+    sent, shown = np.bincount(of_frame, minlength=count), np.bincount(of_frame[frames.shown], minlength=count)
+    begin = np.arange(0, count, length)
+    short = np.diff(begin, append=count)
+    lacking = sent - shown
+    most = np.repeat(np.maximum.reduceat(lacking, begin), short)
+    worst = np.flatnonzero(lacking == most)
+    worst = worst[np.searchsorted(worst, begin)]
+    columns = (
+        sent[worst],
+        shown[worst],
+        *(
+            np.add.reduceat(np.bincount(marked, minlength=count), begin)
+            for marked in (of_frame[~frames.whole], second[~trace.arrived], second[viewed.played.late])
+        ),
+    )
+    return [PictureStretch(*row) for row in zip(*(column.tolist() for column in columns), strict=True)]
 
 
 def worst_stretch(frames: Frames, count: int) -> int:
@@ -191,20 +229,6 @@ def fates(frames: Frames, first: int, count: int) -> str:
     part = slice(first, first + count)
     codes = np.where(frames.shown[part], "s", np.where(frames.whole[part], "o", "b"))
     return "".join(codes.tolist())
-
-
-def _seconds(trace: Trace, profile: VideoProfile, frames: Frames, late: Bools) -> list[PictureSecond]:
-    second = profile.frame_of(trace.seq) // profile.frames_per_s
-    of_frame = np.arange(len(frames.whole)) // profile.frames_per_s
-    count = int(of_frame[-1]) + 1
-    counts = (
-        np.bincount(of_frame, minlength=count),
-        np.bincount(of_frame[frames.shown], minlength=count),
-        np.bincount(of_frame[~frames.whole], minlength=count),
-        np.bincount(second[~trace.arrived], minlength=count),
-        np.bincount(second[late], minlength=count),
-    )
-    return [PictureSecond(*row) for row in zip(*(c.tolist() for c in counts), strict=True)]
 
 
 def _length_us(frames: Frames, profile: VideoProfile) -> int:

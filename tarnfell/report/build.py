@@ -20,6 +20,7 @@ from tarnfell.core.verdict.site import Evaluation
 from tarnfell.report.brand import NO_BRAND, Brand
 from tarnfell.report.measured import NOT_MEASURED, Measured
 
+SOUND_AWAITED = "The call that can be heard in it is still being judged and is not in this report yet."
 BEHIND = "Evidence has come in, or the brief was changed, that is still being judged and is not in this report yet."
 
 
@@ -161,7 +162,7 @@ def build_report(
     at_us: int,
     changes: Sequence[BriefChanged] = (),
     *,
-    behind: bool = False,
+    behind: Sequence[str] = (),
     written: Sequence[str] = (),
     note: str = "",
     path: PathDepth | None = None,
@@ -173,8 +174,8 @@ def build_report(
     recording: Recording | None = None,
     measured: Measured = NOT_MEASURED,
 ) -> Report:
-    """``behind``: evidence or brief have changed since the evaluation, which the report then says. ``written`` stands
-    in the place of the summary that the report would give by itself."""
+    """``behind`` says what has changed or was chosen and is not in it yet. ``written`` stands in the place of the
+    summary that the report would give by itself."""
     local = datetime.fromtimestamp(at_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return Report(
         site=site,
@@ -182,7 +183,7 @@ def build_report(
         made_local=local.strftime("%d %B %Y, %H:%M %Z"),
         mos_scale=MOS_SCALE,
         version=__version__,
-        summary=(*(written or summary_of(evaluation)), *([BEHIND] if behind else [])),
+        summary=(*(written or summary_of(evaluation)), *behind),
         changes=tuple(changes),
         note=note,
         path=path,

@@ -198,6 +198,12 @@ def marking_of_site(
     return [(row[0], row[1], row[2], row[3], row[4]) for row in rows]
 
 
+def sent_in(db: sqlite3.Connection, call_id: int, direction: str) -> int:
+    """Packets that were sent in one direction of a call; 0 where nothing was to flow."""
+    row = db.execute("SELECT sent FROM direction WHERE call_id = ? AND direction = ?", (call_id, direction)).fetchone()
+    return int(row[0]) if row else 0
+
+
 @dataclass(frozen=True)
 class StoredCall:
     id: int

@@ -8,6 +8,7 @@ waiting ──► being made ──► ready: its file is on the shelf of what w
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from typing import Literal
 
@@ -81,12 +82,43 @@ def newest(db: sqlite3.Connection, kind: str, site_id: int) -> Task | None:
     return Task(*row) if row else None
 
 
-def next_task(db: sqlite3.Connection) -> Task | None:
-    """The oldest that waits and is due, or that a clerk left when it was killed."""
+def newest_of(db: sqlite3.Connection, kind: str, site_id: int, mark: str) -> Task | None:
+    """However it stands."""
     row = db.execute(
-        f"{_TASK} WHERE state IN ('waiting', 'being made') AND not_before_us <= ? ORDER BY id LIMIT 1", (now_us(),)
+        f"{_TASK} WHERE site_id = ? AND kind = ? AND mark = ? ORDER BY id DESC LIMIT 1", (site_id, kind, mark)
     ).fetchone()
     return Task(*row) if row else None
+
+
+def forget_waiting(db: sqlite3.Connection, kind: str, site_id: int, marked: str, by: int | None) -> None:
+    """What this person asked for before, of a mark that begins so, and nobody has begun to make."""
+    db.execute(
+        "DELETE FROM task WHERE site_id = ? AND kind = ? AND state = 'waiting' AND asked_by IS ? "
+        "AND substr(mark, 1, ?) = ?",
+        (site_id, kind, by, len(marked), marked),
+    )
+
+
+def next_task(db: sqlite3.Connection, *, but: Sequence[str]) -> Task | None:
+    """The oldest that waits and is due, or that a clerk left when it was killed; ``but`` are kinds made elsewhere."""
+    return _open(db, f"kind NOT IN ({_marks(but)}) ORDER BY id", but)
+
+
+def last_task(db: sqlite3.Connection, *, among: Sequence[str]) -> Task | None:
+    """As ``next_task``: the one of these kinds that was asked for last."""
+    return _open(db, f"kind IN ({_marks(among)}) ORDER BY id DESC", among)
+
+
+def _open(db: sqlite3.Connection, which: str, kinds: Sequence[str]) -> Task | None:
+    row = db.execute(
+        f"{_TASK} WHERE state IN ('waiting', 'being made') AND not_before_us <= ? AND {which} LIMIT 1",
+        (now_us(), *kinds),
+    ).fetchone()
+    return Task(*row) if row else None
+
+
+def _marks(values: Sequence[str]) -> str:
+    return ", ".join("?" * len(values))
 
 
 def note_try(db: sqlite3.Connection, task: Task) -> None:
@@ -106,13 +138,15 @@ def fail(db: sqlite3.Connection, task: Task, reason: str) -> None:
     db.execute("UPDATE task SET state = 'failed', failure = ?, ended_us = ? WHERE id = ?", (reason, now_us(), task.id))
 
 
-def finish(db: sqlite3.Connection, task: Task, sha256: str) -> list[str]:
-    """It is ready. Those of its owner and kind that ended before it are forgotten; the files that nothing names now."""
+def finish(db: sqlite3.Connection, task: Task, sha256: str, keep: int = 1) -> list[str]:
+    """It is ready. Of those of its owner and kind that were asked for before it and have ended, the last ``keep - 1``
+    stay, and the others are forgotten; the files that nothing names now."""
     db.execute("UPDATE task SET state = 'ready', sha256 = ?, ended_us = ? WHERE id = ?", (sha256, now_us(), task.id))
+    ended = "site_id IS ?1 AND engagement_id IS ?2 AND kind = ?3 AND id < ?4 AND state IN ('ready', 'failed')"
     gone = db.execute(
-        "DELETE FROM task WHERE site_id IS ? AND engagement_id IS ? AND kind = ? AND id < ? "
-        "AND state IN ('ready', 'failed') RETURNING sha256",
-        (task.site_id, task.engagement_id, task.kind, task.id),
+        f"DELETE FROM task WHERE {ended} AND id NOT IN "
+        f"(SELECT id FROM task WHERE {ended} ORDER BY id DESC LIMIT ?5) RETURNING sha256",
+        (task.site_id, task.engagement_id, task.kind, task.id, keep - 1),
     ).fetchall()
     return sorted({row["sha256"] for row in gone if row["sha256"]} - files_named(db))
 

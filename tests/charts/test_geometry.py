@@ -117,24 +117,65 @@ def test_the_blocking_curve_goes_down_to_the_right() -> None:
     assert js("erlang-geometry", "line", frame, points) == "M10.0 5.0L50.0 35.0L90.0 45.0"
 
 
+SECONDS = [
+    {"frames": 30, "shown": 30, "broken": 0, "lost": 0, "late": 0},
+    {"frames": 30, "shown": 15, "broken": 2, "lost": 3, "late": 4},
+    {"frames": 31, "shown": 0, "broken": 0, "lost": 99, "late": 0},
+]
+
+
 def test_what_is_lacking_hangs_below_its_second() -> None:
-    seconds = [
-        {"frames": 30, "shown": 30, "broken": 0, "lost": 0, "late": 0},
-        {"frames": 30, "shown": 15, "broken": 2, "lost": 3, "late": 4},
-        {"frames": 31, "shown": 0, "broken": 0, "lost": 99, "late": 0},
+    side = {"seconds": 3, "stretch_s": 1, "stretches": SECONDS}
+    half, whole = js("sounding-geometry", "soundings", side, 30, 404)
+    assert (half["number"], half["x"], half["width"], half["depth"], half["share"]) == (1, 134, 99, 75, 0.5)
+    assert half["words"] == "second 2: 15 of 30 frames shown; 2 broken, 3 packets lost, 4 late"
+    assert (whole["number"], whole["x"], whole["depth"], whole["share"]) == (2, 234, 150, 1)
+
+
+def test_a_stretch_hangs_as_wide_as_it_is_long() -> None:
+    side = {"seconds": 700, "stretch_s": 300, "stretches": SECONDS}
+    half, rest = js("sounding-geometry", "soundings", side, 30, 804)
+    assert (half["x"], half["width"]) == (334, 299)
+    assert (rest["x"], rest["width"]) == (634, pytest.approx(99))
+    words = "5:00 to 10:00, in its worst second: 15 of 30 frames shown; 2 broken, 3 packets lost, 4 late"
+    assert half["words"] == words
+    assert rest["words"].startswith("10:00 to 11:40, in its worst second: 0 of 31")
+
+
+def test_a_stretch_is_named_by_its_place() -> None:
+    def name(*of: int) -> str:
+        return str(js("sounding-geometry", "stretchName", *of))
+
+    assert [name(0, 1, 30), name(65, 10, 3599), name(65, 60, 14_400)] == [
+        "second 1",
+        "10:50 to 11:00",
+        "1:05:00 to 1:06:00",
     ]
-    half, whole = js("sounding-geometry", "soundings", seconds, 30, 404)
-    assert (half["second"], half["x"], half["width"], half["depth"], half["share"]) == (1, 134, 99, 75, 0.5)
-    assert half["words"] == "second 2: 15 of 30 frames shown, 2 broken, 3 packets lost, 4 late"
-    assert (whole["second"], whole["x"], whole["depth"], whole["share"]) == (2, 234, 150, 1)
+    assert name(359, 10, 3600) == "0:59:50 to 1:00:00"
 
 
 @pytest.mark.parametrize(
-    ("seconds", "step", "last"), [(10, 5, 10), (26, 10, 20), (91, 30, 90), (600, 30, 600), (601, 120, 600)]
+    ("seconds", "step", "last"),
+    [
+        (10, 5, 10),
+        (26, 10, 20),
+        (91, 30, 90),
+        (600, 30, 600),
+        (601, 120, 600),
+        (3600, 600, 3600),
+        (14_400, 1800, 14_400),
+    ],
 )
 def test_marks_of_time_are_neither_crowded_nor_bare(seconds: int, step: int, last: int) -> None:
     marks = js("sounding-geometry", "timeMarks", seconds)
     assert (marks[0], marks[1] - marks[0], marks[-1]) == (0, step, last)
+
+
+def test_marks_of_time_are_in_seconds_or_minutes() -> None:
+    def words(*of: int) -> str:
+        return str(js("sounding-geometry", "markWords", *of))
+
+    assert [words(0, 600), words(30, 600), words(0, 601), words(120, 601)] == ["0\u00a0s", "30", "0\u00a0min", "2"]
 
 
 def test_two_sets_share_one_axis_with_room_at_its_ends() -> None:

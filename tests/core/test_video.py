@@ -15,11 +15,11 @@ from tarnfell.core.picture import (
     Picture,
     PictureCriterion,
     fates,
-    frames_of,
     freezes_ms,
     judge_picture,
     picture_score,
-    picture_seconds,
+    picture_stretches,
+    view,
     worst_stretch,
 )
 from tarnfell.core.trace import NOT_ARRIVED, Trace
@@ -90,7 +90,7 @@ def test_everything_arrived() -> None:
 def test_one_lost_packet_breaks_its_frame_and_what_follows_until_it_is_mended() -> None:
     # Frame 12 breaks; the refresh asked for comes 150 ms later, so frame 13 (100 ms on) is spoilt and 14 is shown.
     trace = stream(3, lost=(packet_of(12),))
-    frames = frames_of(trace, TINY, CRITERION)
+    frames = view(trace, TINY, CRITERION).frames
     assert np.flatnonzero(~frames.whole).tolist() == [12]
     assert np.flatnonzero(~frames.shown).tolist() == [12, 13]
     # Frame 11 stood for 300 ms, three times its due.
@@ -101,13 +101,13 @@ def test_one_lost_packet_breaks_its_frame_and_what_follows_until_it_is_mended() 
 
 
 def test_without_asking_it_mends_only_at_the_next_refresh_frame() -> None:
-    frames = frames_of(stream(4, lost=(packet_of(12),)), TINY, STRICT)
+    frames = view(stream(4, lost=(packet_of(12),)), TINY, STRICT).frames
     assert np.flatnonzero(~frames.shown).tolist() == list(range(12, 20))
 
 
 def test_a_refresh_frame_that_breaks_mends_nothing() -> None:
     lost = (packet_of(12), packet_of(20) + 2)
-    frames = frames_of(stream(5, lost=lost), TINY, STRICT)
+    frames = view(stream(5, lost=lost), TINY, STRICT).frames
     assert np.flatnonzero(~frames.shown).tolist() == list(range(12, 40))
 
 
@@ -132,7 +132,7 @@ def test_a_packet_the_sender_never_sent_breaks_its_frame() -> None:
     whole = stream(2)
     keep = np.ones(len(whole), bool)
     keep[packet_of(7)] = False
-    frames = frames_of(Trace(whole.seq[keep], whole.sent_us[keep], whole.recv_us[keep]), TINY, CRITERION)
+    frames = view(Trace(whole.seq[keep], whole.sent_us[keep], whole.recv_us[keep]), TINY, CRITERION).frames
     assert len(frames.whole) == 20
     assert np.flatnonzero(~frames.whole).tolist() == [7]
 
@@ -140,18 +140,27 @@ def test_a_packet_the_sender_never_sent_breaks_its_frame() -> None:
 def test_a_stream_that_was_stopped_within_a_frame_is_not_blamed_for_it() -> None:
     whole = stream(3)
     cut = slice(0, packet_of(20) + 2)
-    frames = frames_of(Trace(whole.seq[cut], whole.sent_us[cut], whole.recv_us[cut]), TINY, CRITERION)
+    frames = view(Trace(whole.seq[cut], whole.sent_us[cut], whole.recv_us[cut]), TINY, CRITERION).frames
     assert len(frames.whole) == 21
     assert frames.whole.all()
 
 
-def test_seconds_tell_frames_and_packets() -> None:
-    seconds = picture_seconds(stream(3, lost=(packet_of(12),), late=(packet_of(25),)), TINY, CRITERION)
-    assert [(s.frames, s.shown, s.broken, s.lost, s.late) for s in seconds] == [
-        (10, 10, 0, 0, 0),
-        (10, 8, 1, 1, 0),
-        (10, 8, 1, 0, 1),
-    ]
+def test_seconds_tell_frames_and_packets_and_a_stretch_the_worst_of_them() -> None:
+    trace = stream(3, lost=(packet_of(12),), late=(packet_of(25), packet_of(28)))
+    viewed = view(trace, TINY, CRITERION)
+
+    def told(length: int) -> list[tuple[int, ...]]:
+        return [(s.frames, s.shown, s.broken, s.lost, s.late) for s in picture_stretches(trace, TINY, viewed, length)]
+
+    assert told(1) == [(10, 10, 0, 0, 0), (10, 8, 1, 1, 0), (10, 6, 2, 0, 2)]
+    assert told(2) == [(10, 8, 1, 1, 0), (10, 6, 2, 0, 2)]
+    assert told(3) == told(60) == [(10, 6, 3, 1, 2)]
+
+
+def test_what_was_played_already_is_not_played_again() -> None:
+    trace = stream(3, lost=(packet_of(12),))
+    deep = view(trace, TINY, PictureCriterion(buffer_ms=200))
+    assert judge_picture(trace, TINY, CRITERION, deep) == judge_picture(trace, TINY, PictureCriterion(buffer_ms=200))
 
 
 def test_the_score_falls_in_both_and_stays_in_its_range() -> None:

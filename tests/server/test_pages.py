@@ -74,7 +74,9 @@ def test_site_names_what_took_each_point(house: House, call_id: int) -> None:
 def test_the_same_packets_judged_again(house: House, call_id: int) -> None:
     usual = house.person.get(f"/api/calls/{call_id}").json
     assert usual["up"]["figures"]["lost"] == 10
-    assert sum(s["lost"] for s in usual["up"]["seconds"]) == 10
+    assert sum(s["lost"] for s in usual["up"]["stretches"]) == 10
+    assert (usual["up"]["seconds"], usual["up"]["stretch_s"], usual["up"]["seconds_below"]) == (2, 1, 1)
+    assert (usual["long"], usual["awaited"]) == (False, None)
     assert [p["fate"] for p in usual["up"]["packets"]].count("lost") == 10
     assert usual["up"]["why"].startswith("Packets lost on the way took")
     other = house.person.get(f"/api/calls/{call_id}?codec=g729a&buffer_ms=200").json

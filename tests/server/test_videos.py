@@ -97,7 +97,8 @@ def test_the_probe_is_told_frames_and_the_result_tells_pictures(house: House) ->
     assert one["up"]["figures"]["score"] == page["streams"][0]["up"]["score"]
     assert one["up"]["why"].startswith("1 of 100 frames were broken, by 1 lost packet")
     assert one["down"]["why"] == "Every frame came whole and in time."
-    assert [s["broken"] for s in one["up"]["seconds"]] == [0, 1, 0, 0]
+    assert [s["broken"] for s in one["up"]["stretches"]] == [0, 1, 0, 0]
+    assert (one["up"]["seconds"], one["up"]["stretch_s"], one["awaited"]) == (4, 1, None)
     # Frame by frame: one was broken, and what came before the refresh that was asked for built on it.
     strip = one["up"]["strip"]
     assert (strip["first"], len(strip["came"]), strip["media_first"]) == (0, 100, None)

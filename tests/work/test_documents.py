@@ -15,6 +15,7 @@ from tarnfell.store import tasks
 from tarnfell.store.db import connect
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import only_one
+from tarnfell.work import making
 from tarnfell.work.issuing import documents
 from tests.server.conftest import House, _short_calls_count, house, record_file
 from tests.server.test_runs import deliver, taken
@@ -125,7 +126,7 @@ def test_one_that_cannot_be_drawn_fails_with_a_sentence_and_may_be_asked_for_aga
     assert look(house, first["id"]) == {
         **look(house, first["id"]),
         "state": "failed",
-        "words": documents.NOT_MADE,
+        "words": making.FAILED,
     }
     drawn(monkeypatch)
     second = ask(house)

@@ -11,6 +11,7 @@ from tarnfell.core.codecs import Codec
 from tarnfell.core.hearing.conceal import conceal
 from tarnfell.core.hearing.speech import NARROW_HZ, WIDE_HZ, speech
 from tarnfell.core.playout import Playout
+from tarnfell.core.trace import Bools
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -33,14 +34,14 @@ class Heard:
     packets: int
 
 
-def carried(played: Playout, codec: Codec, ptime_ms: int, first: int, count: int) -> Heard:
-    """Packets ``first`` to ``first + count`` of a call, each with its part of the sentence.
+def carried(missed: Bools, codec: Codec, ptime_ms: int, first: int) -> Heard:
+    """Packets of a call on end, each with its part of the sentence; ``first`` is the first of them, and ``missed``, of
+    shape (packets,), says which the listener missed.
 
     The sentence begins with the call, so that the same moment sounds the same whatever is asked for beside it.
     """
     rate = WIDE_HZ if codec.band == "wide" else NARROW_HZ
     size = rate * ptime_ms // 1000
-    missed = played.missed[first : first + count]
     sentence = speech(rate)
     at = (first * size + np.arange(len(missed) * size)) % len(sentence)
     sent = _coded(sentence[at], codec)

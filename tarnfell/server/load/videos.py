@@ -8,48 +8,34 @@ from zoneinfo import ZoneInfo
 
 from flask import Blueprint, Response, g
 
-from tarnfell.core.picture import (
-    SCORE_NAME,
-    STRIP_S,
-    PictureCriterion,
-    fates,
-    frames_of,
-    picture_seconds,
-    worst_stretch,
-)
+from tarnfell.core.picture import SCORE_NAME
 from tarnfell.core.targets import Targets
-from tarnfell.core.trace import Trace
-from tarnfell.core.tracefile import csv_parts
-from tarnfell.core.video import VideoProfile, find_profile
+from tarnfell.core.video import find_profile
 from tarnfell.server.access import require_video
-from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.http.api import endpoint
+from tarnfell.server.load.awaited import judged_lately, packets_asked, packets_response
+from tarnfell.server.load.models.calls import Awaited, PacketsForm
 from tarnfell.server.load.models.runs import VideoLine
-from tarnfell.server.load.models.videos import FrameStrip, PictureSide, VideoPage, VideoQuery
+from tarnfell.server.load.models.videos import VideoPage, VideoQuery
+from tarnfell.server.report.models.documents import DocumentView
 from tarnfell.store import runs as run_store
-from tarnfell.store import sites as site_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
-from tarnfell.store.sites import Site
-from tarnfell.store.videos import StoredVideo
-from tarnfell.work.ingest.clocks import relation_of
-from tarnfell.work.ingest.packets import DIRECTIONS, flowing, picture_criterion, trace_of
-from tarnfell.work.ingest.pictures import picture_figures, profile_of
-from tarnfell.work.judging.run import good_streams, why_picture
-from tarnfell.work.judging.sounds import with_media_first
+from tarnfell.work.closeup.video import VIDEOS, VideoChoice, look_at_video
+from tarnfell.work.judging.run import good_streams
 
 blueprint = Blueprint("videos", __name__)
 
 
 @endpoint(blueprint, "GET", "/api/videos/<int:stream_id>", response=VideoPage)
 def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
-    """One video stream, judged with the asked-for buffer and way of mending."""
+    """One video stream, judged with the asked-for buffer and way of mending; a long one as soon as the clerk has."""
     stream = require_video(stream_id)
-    run = run_store.run_by_id(g.db, stream.run_id)
+    look = look_at_video(g.db, stream, VideoChoice(query.buffer_ms, query.refresh))
+    run, site, profile, criterion = look.run, look.site, look.profile, look.criterion
     check = run_store.self_check(run.self_check)
-    site = site_store.site_by_id(g.db, run.site_id)
-    profile = profile_of(stream.record)
-    criterion = picture_criterion(stream.clock, buffer_ms=query.buffer_ms, refresh=query.refresh)
-    sides = {d: _side(stream, site, d, profile, criterion) for d in flowing(stream.record)}
+    found = judged_lately(VIDEOS, look)
+    awaited = found if isinstance(found, Awaited) else None
     local = datetime.fromtimestamp(stream.started_us / 1e6, UTC).astimezone(ZoneInfo(site.time_zone))
     return VideoPage(
         id=stream.id,
@@ -70,21 +56,24 @@ def show_video(stream_id: int, query: VideoQuery) -> VideoPage:
         score_name=SCORE_NAME,
         target_picture=site.target_picture,
         tainted=list(check.reasons if check else ()),
-        up=sides.get("up"),
-        down=sides.get("down"),
+        long=look.is_long,
+        awaited=awaited,
+        up=None if isinstance(found, Awaited) else found.up,
+        down=None if isinstance(found, Awaited) else found.down,
     )
 
 
 @endpoint(blueprint, "GET", "/api/videos/<int:stream_id>/<direction>.csv", produces="text/csv")
 def export_video_trace(stream_id: int, direction: str) -> Response:
-    """One direction's packets in the open CSV form."""
+    """One direction's packets in the open CSV form; those of a long stream are asked for instead."""
     stream = require_video(stream_id)
-    trace = trace_of(stream.record, direction, relation_of(stream)) if direction in DIRECTIONS else None
-    if trace is None:
-        raise Problem(404, "Nothing was sent in that direction.")
-    response = Response(csv_parts(trace), mimetype="text/csv")
-    response.headers["Content-Disposition"] = f'attachment; filename="video{stream_id}-{direction}.csv"'
-    return response
+    return packets_response(look_at_video(g.db, stream, VideoChoice()), stream, direction, f"video{stream_id}")
+
+
+@endpoint(blueprint, "POST", "/api/videos/<int:stream_id>/packets", response=DocumentView)
+def ask_for_video_packets(stream_id: int, body: PacketsForm) -> DocumentView:
+    """Have the packets of one direction of a video stream written down as CSV."""
+    return packets_asked(require_video(stream_id), body.direction)
 
 
 def video_lines(db: sqlite3.Connection, run: Run, targets: Targets) -> list[VideoLine]:
@@ -108,29 +97,3 @@ def video_lines(db: sqlite3.Connection, run: Run, targets: Targets) -> list[Vide
         )
         setattr(line, one.direction, one.figures)
     return list(lines.values())
-
-
-def _side(
-    stream: StoredVideo, site: Site, direction: str, profile: VideoProfile, criterion: PictureCriterion
-) -> PictureSide:
-    relation = relation_of(stream)
-    figures = picture_figures(stream.record, direction, relation, criterion)
-    trace = trace_of(stream.record, direction, relation)
-    return PictureSide(
-        figures=figures,
-        why=figures.reason or why_picture(figures),
-        seconds=picture_seconds(trace, profile, criterion) if trace is not None else [],
-        strip=_strip(trace, site, direction, profile, criterion) if trace is not None else None,
-    )
-
-
-def _strip(trace: Trace, site: Site, direction: str, profile: VideoProfile, criterion: PictureCriterion) -> FrameStrip:
-    frames = frames_of(trace, profile, criterion)
-    count = round(STRIP_S * profile.frames_per_s)
-    first = worst_stretch(frames, count)
-    mended = with_media_first(trace, site, direction)
-    return FrameStrip(
-        first=first,
-        came=fates(frames, first, count),
-        media_first=fates(frames_of(mended, profile, criterion), first, count) if mended is not None else None,
-    )

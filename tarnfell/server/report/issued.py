@@ -35,6 +35,7 @@ from tarnfell.store.db import folder_of, now_us, writing
 from tarnfell.store.files import ISSUED
 from tarnfell.store.issued import Draft, Issued, Link, Opened
 from tarnfell.store.sites import Site
+from tarnfell.work.closeup.call import can_be_heard
 from tarnfell.work.evidence.evaluations import evaluate
 from tarnfell.work.issuing.compared import compared
 from tarnfell.work.issuing.issue import NotYet, ask_to_issue, asked_to_issue
@@ -42,7 +43,6 @@ from tarnfell.work.issuing.recording import call_words
 from tarnfell.work.issuing.report import report_is_behind
 from tarnfell.work.issuing.share import about_link
 from tarnfell.work.issuing.share import share as make_link
-from tarnfell.work.judging.sounds import heard_trace
 
 blueprint = Blueprint("issued", __name__)
 
@@ -73,7 +73,7 @@ def choose_sound(slug: str, body: SoundForm) -> ReportsPage:
         call = require_call(body.call_id)
         if run_store.run_by_id(g.db, call.run_id).site_id != site.id:
             raise Problem(422, "That call is another site's.")
-        if heard_trace(call, body.direction) is None:
+        if not can_be_heard(g.db, call, body.direction):
             raise Problem(422, "Of that direction there is nothing to hear: what was sent is not known.")
     with writing(g.db):
         issued_store.keep_sound(g.db, site.id, body.call_id, body.direction, g.user.id)
@@ -241,7 +241,7 @@ def _sound(site: Site, draft: Draft) -> SoundChosen | None:
         call_id=call.id,
         words=call_words(call, site),
         direction=draft.sound_direction,  # type: ignore[arg-type]  # the table allows no other
-        audible=heard_trace(call, draft.sound_direction) is not None,
+        audible=can_be_heard(g.db, call, draft.sound_direction),
     )
 
 

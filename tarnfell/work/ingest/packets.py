@@ -198,16 +198,34 @@ def half_of(record: Record) -> Half | None:
     return half
 
 
+def packets_in(record: Record) -> int:
+    """How many there are to judge, both ways, without unpacking one. Raises WireError."""
+
+    def held(name: str) -> int:
+        return record.columns[name].count if name in record.columns else 0
+
+    half = half_of(record)
+    due = _due(record, half) if half else 0
+    return sum(max(due, held(f"{way}.sent_us"), held(f"{way}.arrival_seq")) for way in flowing(record))
+
+
+def _due(record: Record, half: Half) -> int:
+    """Packets that were due each way until the run was cut. Raises WireError."""
+    ptime_us = int(record.meta.get("ptime_us", 0))
+    if ptime_us <= 0:
+        raise WireError("Packet record: the plan of a cut run is missing.")
+    return min(int(half.seconds * 1_000_000) // ptime_us, int(record.meta.get("planned_packets", 0)))
+
+
 def _planned(record: Record, direction: str, arrival_seq: Ints) -> Ints:
     """When packets were due to be sent until the run was cut, where the sender's own record is not to be had.
 
     An even plan stands in for send times, as RTP timestamps do in a capture; delay is then known to a constant only.
     """
     half = half_of(record)
-    ptime_us = int(record.meta.get("ptime_us", 0))
-    if half is None or ptime_us <= 0:
+    if half is None:
         raise WireError("Packet record: the plan of a cut run is missing.")
-    due = min(int(half.seconds * 1_000_000) // ptime_us, int(record.meta.get("planned_packets", 0)))
+    ptime_us, due = int(record.meta["ptime_us"]), _due(record, half)
     count = max(due, int(arrival_seq.max()) + 1 if len(arrival_seq) else 0)
     if count > _MOST_PACKETS:
         raise WireError("Packet record: a cut run cannot have had so many packets.")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
+from dataclasses import dataclass, fields, replace
 
 from tarnfell.core.clock import ClockRelation
 from tarnfell.core.directions import PictureFigures
-from tarnfell.core.picture import PictureCriterion, judge_picture
+from tarnfell.core.picture import PictureCriterion, Viewed, judge_picture, view
+from tarnfell.core.trace import Trace
 from tarnfell.core.video import VideoError, VideoProfile, find_profile
 from tarnfell.store.videos import JudgedVideo
 from tarnfell.wire import WireError
@@ -46,9 +47,17 @@ def judge_video(part: bytes, relation: ClockRelation, criterion: PictureCriterio
     )
 
 
-def picture_figures(
-    record: Record, direction: str, relation: ClockRelation, criterion: PictureCriterion
-) -> PictureFigures:
+@dataclass(frozen=True)
+class JudgedStream:
+    """One direction of one stream."""
+
+    figures: PictureFigures
+    trace: Trace | None
+    """None when nothing was sent, or what was sent is not known; ``viewed`` as well."""
+    viewed: Viewed | None
+
+
+def judge_stream(record: Record, direction: str, relation: ClockRelation, criterion: PictureCriterion) -> JudgedStream:
     """One direction judged. Raises WireError."""
     about = record.meta.get(direction)
     if not isinstance(about, dict):
@@ -61,10 +70,20 @@ def picture_figures(
     # Frames are not planned evenly: without the sender's own record what was due cannot be told.
     trace = None if half_of(record) else trace_of(record, direction, relation)
     if trace is None:
-        return replace(figures, reason=why_no_trace(record))
-    picture = judge_picture(trace, profile_of(record), criterion)
+        return JudgedStream(replace(figures, reason=why_no_trace(record)), None, None)
+    profile = profile_of(record)
+    viewed = view(trace, profile, criterion)
+    picture = judge_picture(trace, profile, criterion, viewed)
     judged = {**vars(picture.metrics), **vars(picture)}
     found = {f.name: judged[f.name] for f in fields(PictureFigures) if f.name in judged}
     if not known_delay(relation):
         found["delay_p50_ms"] = None
-    return replace(figures, **found, reason=None if picture.metrics.received else "Nothing arrived.")
+    reason = None if picture.metrics.received else "Nothing arrived."
+    return JudgedStream(replace(figures, **found, reason=reason), trace, viewed)
+
+
+def picture_figures(
+    record: Record, direction: str, relation: ClockRelation, criterion: PictureCriterion
+) -> PictureFigures:
+    """What ``judge_stream`` makes of it, in figures. Raises WireError."""
+    return judge_stream(record, direction, relation, criterion).figures

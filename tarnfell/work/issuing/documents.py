@@ -15,27 +15,29 @@ from tarnfell.store import engagements as engagement_store
 from tarnfell.store import runs as run_store
 from tarnfell.store import sites as site_store
 from tarnfell.store import tasks
-from tarnfell.store.db import writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.files import ISSUED, MADE, Shelf
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.store.tasks import MAX_TRIES, Task
+from tarnfell.store.tasks import Task
+from tarnfell.work.closeup.making import KINDS as CLOSE_UPS
 from tarnfell.work.evidence.evaluations import evaluate_to_date
 from tarnfell.work.issuing.dataset import data_set, data_set_mark
 from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
-from tarnfell.work.issuing.issue import ISSUE, NotYet, issue_asked
+from tarnfell.work.issuing.issue import ISSUE, issue_asked
+from tarnfell.work.issuing.packets import Streamed, packets_mark, packets_name, packets_of_mark, packets_table
 from tarnfell.work.issuing.report import report_mark, report_to_date
 from tarnfell.work.issuing.run_capture import capture_of
+from tarnfell.work.making import attempt, keep_file
 
 REPORT_PDF = "report as PDF"
 CALLS_CSV = "calls as CSV"
 ENGAGEMENT_PDF = "report of all sites as PDF"
 CAPTURE = "packets of a run"
+PACKETS_CSV = "packets as CSV"
 EVIDENCE_PDF = "evidence of "
 """And which fault's: sheets of several are documents beside each other."""
-NOT_MADE = "It could not be made; the server's log says why. Ask for it again once that is mended."
 
 log = logging.getLogger(__name__)
 
@@ -75,30 +77,18 @@ def ask_for_capture(db: sqlite3.Connection, data: Path, run: Run, by: int | None
     return _asked(db, data, lambda: tasks.ask(db, CAPTURE, f"{run.id} {__version__}", by, site_id=run.site_id))
 
 
-def make_next(db: sqlite3.Connection, data: Path) -> bool:
-    """Make the document that has waited longest. Whether there was one.
+def ask_for_packets(db: sqlite3.Connection, data: Path, one: Streamed, way: str, by: int | None) -> Task:
+    """The packets of one direction of a call or a video stream. Of each site the one asked for last is kept."""
+    site_id = run_store.run_by_id(db, one.run_id).site_id
+    return _asked(db, data, lambda: tasks.ask(db, PACKETS_CSV, packets_mark(one, way), by, site_id=site_id))
 
-    Raises what goes wrong with this machine and not with the document, which is put off for a while.
-    """
-    task = tasks.next_task(db)
+
+def make_next(db: sqlite3.Connection, data: Path) -> bool:
+    """Make the document that has waited longest. Whether there was one. Raises as ``making.attempt``."""
+    task = tasks.next_task(db, but=CLOSE_UPS)
     if task is None:
         return False
-    with writing(db):
-        tasks.note_try(db, task)
-    if task.tries >= MAX_TRIES:
-        _fail(db, task, NOT_MADE)
-        return True
-    try:
-        _make(db, data, task)
-    except (OSError, sqlite3.Error):
-        with writing(db):
-            tasks.put_off(db, task)
-        raise
-    except NotYet as error:
-        _fail(db, task, str(error))
-    except Exception:  # a library that draws may fail in any way, and the next document must not wait for it
-        log.exception("%s of %s", task.kind, name_of(db, task))
-        _fail(db, task, NOT_MADE)
+    attempt(db, task, lambda: _make(db, data, task))
     return True
 
 
@@ -106,12 +96,8 @@ def _make(db: sqlite3.Connection, data: Path, task: Task) -> None:
     if task.kind == ISSUE:
         issue_asked(db, data, task)
         return
-    sha256 = MADE.keep(data, _made(db, task))
-    with writing(db):
-        unnamed = tasks.finish(db, task, sha256)
-    for one in unnamed:
-        MADE.drop(data, one)
-    log.info("%s of %s made, %d bytes", task.kind, name_of(db, task), MADE.place(data, sha256).stat().st_size)
+    size = keep_file(db, data, task, _made(db, task))
+    log.info("%s of %s made, %d bytes", task.kind, name_of(db, task), size)
 
 
 def shelf_of(task: Task) -> Shelf:
@@ -125,6 +111,8 @@ def file_name(db: sqlite3.Connection, task: Task) -> str:
         return f"{name_of(db, task)}-issued.html"
     if task.kind == CAPTURE:
         return f"run{_run_of(task)}.pcap"
+    if task.kind == PACKETS_CSV:
+        return packets_name(*packets_of_mark(task.mark))
     if task.kind == CALLS_CSV:
         return f"{name_of(db, task)}-calls.csv"
     return f"{name_of(db, task)}-{'evidence' if task.kind.startswith(EVIDENCE_PDF) else 'readiness'}.pdf"
@@ -140,6 +128,8 @@ def name_of(db: sqlite3.Connection, task: Task) -> str:
 def _made(db: sqlite3.Connection, task: Task) -> Iterable[bytes]:
     if task.kind == CAPTURE:
         return capture_of(db, run_store.run_by_id(db, _run_of(task)))
+    if task.kind == PACKETS_CSV:
+        return packets_table(db, *packets_of_mark(task.mark))
     return [_body(db, task)]
 
 
@@ -164,8 +154,3 @@ def _engagement_pdf(db: sqlite3.Connection, engagement: Engagement) -> bytes:
 
 def _report_pdf(db: sqlite3.Connection, site: Site) -> bytes:
     return render_pdf(report_to_date(db, site))
-
-
-def _fail(db: sqlite3.Connection, task: Task, reason: str) -> None:
-    with writing(db):
-        tasks.fail(db, task, reason)

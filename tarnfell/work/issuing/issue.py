@@ -30,6 +30,7 @@ from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 from tarnfell.work.issuing.dataset import data_set
 from tarnfell.work.issuing.report import report_is_behind, report_mark, report_to_date
+from tarnfell.work.making import NotMade
 
 log = logging.getLogger(__name__)
 
@@ -40,7 +41,7 @@ BEHIND = "Evidence has come in that is still being judged. Issue the report once
 CHANGED = "It changed while it waited for the clerk. Read it again, then issue it."
 
 
-class NotYet(ValueError):
+class NotYet(NotMade):
     """It cannot be issued now; the text says why."""
 
 

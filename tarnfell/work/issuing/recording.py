@@ -6,31 +6,40 @@ import sqlite3
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from tarnfell.core.hearing.carried import A_LAW, MU_LAW, Heard, carried
-from tarnfell.core.quality import criterion_for
-from tarnfell.core.trace import Trace
+from tarnfell.core.hearing.carried import A_LAW, MU_LAW, Heard
 from tarnfell.report.build import Recording, Sound
 from tarnfell.store import calls as call_store
 from tarnfell.store import issued as issued_store
-from tarnfell.store import runs as run_store
 from tarnfell.store.calls import StoredCall
-from tarnfell.store.codecs import codec_of_site
-from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.judging.sounds import heard_trace, stretch_of, wav, with_media_first
+from tarnfell.store.tasks import Task
+from tarnfell.work.closeup.call import CALLS, CallChoice, CallCloseUp, CallLook, look_at_call
+from tarnfell.work.closeup.sounds import wav
 
 WAYS = {"up": "from the site", "down": "to the site"}
 
 
 def recording_of(db: sqlite3.Connection, site: Site) -> Recording | None:
-    """By the run's codec and the usual listener; None where none was chosen, or there is nothing to hear of it."""
+    """By the run's codec and the usual listener, whatever time it takes; None where none was chosen, or there is
+    nothing to hear of it."""
+    chosen = _chosen(db, site)
+    return _recording(*chosen, chosen[0].close_up()) if chosen else None
+
+
+def recording_lately(db: sqlite3.Connection, site: Site) -> tuple[Recording | None, bool]:
+    """As ``recording_of``; None of a long call that the clerk has yet to judge, and whether it has."""
+    chosen = _chosen(db, site)
+    if chosen is None:
+        return None, False
+    found = CALLS.lately(db, chosen[0], None)
+    return (None, True) if isinstance(found, Task) else (_recording(*chosen, found), False)
+
+
+def _chosen(db: sqlite3.Connection, site: Site) -> tuple[CallLook, str] | None:
     draft = issued_store.draft_of(db, site.id)
     if draft.sound_call is None:
         return None
-    call = call_store.call_by_id(db, draft.sound_call)
-    run = run_store.run_by_id(db, call.run_id)
-    trace = heard_trace(call, draft.sound_direction)
-    return _recording(db, site, call, run, draft.sound_direction, trace) if trace is not None else None
+    return look_at_call(db, call_store.call_by_id(db, draft.sound_call), CallChoice()), draft.sound_direction
 
 
 def call_words(call: StoredCall, site: Site) -> str:
@@ -39,28 +48,27 @@ def call_words(call: StoredCall, site: Site) -> str:
     return f"call {call.number} of run {call.run_id}, {at:%d %B %Y, %H:%M:%S}"
 
 
-def _recording(db: sqlite3.Connection, site: Site, call: StoredCall, run: Run, way: str, trace: Trace) -> Recording:
-    codec = codec_of_site(db, site.id, run.codec)
-    criterion = criterion_for(codec, run.ptime_ms)
-    played = criterion.play(trace)
-    first, count = stretch_of(played, run.ptime_ms)
-    made = carried(played, codec, run.ptime_ms, first, count)
+def _recording(look: CallLook, way: str, found: CallCloseUp) -> Recording | None:
+    side, codec, ptime_ms = found.side(way), look.codec, look.run.ptime_ms
+    if side is None or side.sound is None:
+        return None
+    audible = side.sound
+    made = audible.heard(codec, ptime_ms)
     sounds = [
         Sound("As it was sent", "Every packet in time.", wav(made, made.sent)),
         Sound("As it came", _filled_in(made), wav(made, made.heard)),
     ]
-    mended = with_media_first(trace, site, way)
-    better = carried(criterion.play(mended), codec, run.ptime_ms, first, count) if mended is not None else None
+    better = audible.with_media_first(codec, ptime_ms)
     if better is not None:
         sounds.append(
             Sound("With media first in that queue, as worked out", _filled_in(better), wav(better, better.heard))
         )
     return Recording(
-        call=call_words(call, site),
+        call=call_words(look.call, look.site),
         way=WAYS[way],
-        from_s=first * run.ptime_ms / 1000,
-        seconds=count * run.ptime_ms / 1000,
-        packets=count,
+        from_s=audible.first * ptime_ms / 1000,
+        seconds=audible.packets * ptime_ms / 1000,
+        packets=audible.packets,
         missed=made.missed,
         missed_with_media_first=better.missed if better is not None else None,
         exact=codec.name in (A_LAW, MU_LAW),

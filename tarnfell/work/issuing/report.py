@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -11,7 +12,17 @@ from tarnfell.core.causes import LEG_WORDS
 from tarnfell.core.days.depths import PathDepth
 from tarnfell.core.rates import call_rate
 from tarnfell.report.brand import Brand
-from tarnfell.report.build import Added, BriefChanged, Noted, Report, SiteFacts, build_report
+from tarnfell.report.build import (
+    BEHIND,
+    SOUND_AWAITED,
+    Added,
+    BriefChanged,
+    Noted,
+    Recording,
+    Report,
+    SiteFacts,
+    build_report,
+)
 from tarnfell.report.measured import Measured
 from tarnfell.store import brands as brand_store
 from tarnfell.store import briefs as brief_store
@@ -27,7 +38,7 @@ from tarnfell.store.db import now_us
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.evaluations import Evaluated, evaluate, evaluate_to_date
 from tarnfell.work.issuing.measured import MEASURED
-from tarnfell.work.issuing.recording import recording_of
+from tarnfell.work.issuing.recording import recording_lately, recording_of
 from tarnfell.work.judging.site_words import business_hours, measured_from
 from tarnfell.work.watch.reading import kept_legs
 
@@ -35,12 +46,14 @@ from tarnfell.work.watch.reading import kept_legs
 def report_of(db: sqlite3.Connection, site: Site) -> Report:
     """The report as the evidence is now or lately was: one that is behind says so."""
     evaluated, (measured, behind) = evaluate(db, site), MEASURED.lately(db, site)
-    return _report(db, site, evaluated, measured, evaluated.behind or behind)
+    recording, awaited = recording_lately(db, site)
+    says = [BEHIND] if evaluated.behind or behind else []
+    return _report(db, site, evaluated, measured, recording, [*says, SOUND_AWAITED] if awaited else says)
 
 
 def report_to_date(db: sqlite3.Connection, site: Site) -> Report:
     """As the evidence is now, whatever time it takes."""
-    return _report(db, site, evaluate_to_date(db, site), MEASURED.now(db, site), behind=False)
+    return _report(db, site, evaluate_to_date(db, site), MEASURED.now(db, site), recording_of(db, site))
 
 
 def report_is_behind(db: sqlite3.Connection, site: Site) -> bool:
@@ -48,7 +61,14 @@ def report_is_behind(db: sqlite3.Connection, site: Site) -> bool:
     return evaluate(db, site).behind or MEASURED.lately(db, site)[1]
 
 
-def _report(db: sqlite3.Connection, site: Site, evaluated: Evaluated, measured: Measured, behind: bool) -> Report:
+def _report(
+    db: sqlite3.Connection,
+    site: Site,
+    evaluated: Evaluated,
+    measured: Measured,
+    recording: Recording | None,
+    behind: Sequence[str] = (),
+) -> Report:
     draft = issued_store.draft_of(db, site.id)
     return build_report(
         _site_facts(db, site),
@@ -64,7 +84,7 @@ def _report(db: sqlite3.Connection, site: Site, evaluated: Evaluated, measured: 
         added=_added(db, site),
         paper=engagement_store.engagement_by_id(db, site.engagement_id).paper,
         brand=brand_of(db, site.engagement_id),
-        recording=recording_of(db, site),
+        recording=recording,
         measured=measured,
     )
 

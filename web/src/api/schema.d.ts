@@ -312,7 +312,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One call, judged with the asked-for buffer and codec. */
+        /** One call, judged with the asked-for buffer and codec; a long one as soon as the clerk has. */
         get: {
             parameters: {
                 query?: {
@@ -356,6 +356,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/calls/{call_id}/packets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the packets of one direction of a call written down as CSV. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    call_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PacketsForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DocumentView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calls/{call_id}/{direction}.csv": {
         parameters: {
             query?: never;
@@ -363,7 +414,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One direction's packets in the open CSV form. */
+        /** One direction's packets in the open CSV form; those of a long call are asked for instead. */
         get: {
             parameters: {
                 query?: never;
@@ -9565,7 +9616,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One video stream, judged with the asked-for buffer and way of mending. */
+        /** One video stream, judged with the asked-for buffer and way of mending; a long one as soon as the clerk has. */
         get: {
             parameters: {
                 query?: {
@@ -9608,6 +9659,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/videos/{stream_id}/packets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the packets of one direction of a video stream written down as CSV. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    stream_id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PacketsForm"];
+                };
+            };
+            responses: {
+                /** @description Done */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DocumentView"];
+                    };
+                };
+                /** @description Problem details (RFC 9457) */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/videos/{stream_id}/{direction}.csv": {
         parameters: {
             query?: never;
@@ -9615,7 +9717,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One direction's packets in the open CSV form. */
+        /** One direction's packets in the open CSV form; those of a long stream are asked for instead. */
         get: {
             parameters: {
                 query?: never;
@@ -10204,6 +10306,32 @@ export interface components {
              * @description Median over its calm level.
              */
             added_ms: number | null;
+        };
+        /**
+         * Awaited
+         * @description Packets that are too many to judge while somebody waits: the clerk judges them.
+         */
+        Awaited: {
+            /**
+             * Packets
+             * @description Both ways.
+             */
+            packets: number;
+            /**
+             * Words
+             * @description How far the clerk is, or why it gave up.
+             */
+            words: string;
+            /**
+             * Held Up
+             * @description Nobody is at work on it.
+             */
+            held_up: boolean;
+            /**
+             * Given Up
+             * @description It is tried again for whoever asks a minute later.
+             */
+            given_up: boolean;
         };
         /** BeginOverSocket */
         BeginOverSocket: {
@@ -11088,13 +11216,23 @@ export interface components {
             mos_scale: string;
             /** Mos Scale Wide */
             mos_scale_wide: string;
-            /** Clock */
-            clock: string;
+            /**
+             * Clock
+             * @description Null where how the clocks stood is being worked out.
+             */
+            clock: string | null;
             /** Clock Detail */
             clock_detail: string | null;
             /** Tainted */
             tainted: string[];
-            /** @description Null for a direction in which nothing was to flow. */
+            /**
+             * Long
+             * @description Its packets are judged, and written down as CSV, by the clerk.
+             */
+            long: boolean;
+            /** @description Null once it has been judged as asked. */
+            awaited: components["schemas"]["Awaited"] | null;
+            /** @description Null for a direction in which nothing was to flow, and while it is awaited. */
             up: components["schemas"]["CallSide"] | null;
             down: components["schemas"]["CallSide"] | null;
         };
@@ -11134,7 +11272,19 @@ export interface components {
             /** Why */
             why: string;
             /** Seconds */
-            seconds: components["schemas"]["SecondView"][];
+            seconds: number;
+            /**
+             * Seconds Below
+             * @description Below the site's target.
+             */
+            seconds_below: number;
+            /**
+             * Stretch S
+             * @description Seconds of each of stretches, but for the last, which may be shorter.
+             */
+            stretch_s: number;
+            /** Stretches */
+            stretches: components["schemas"]["Stretch"][];
             /** Packets */
             packets: components["schemas"]["PacketPoint"][];
             /** @description Null where what was sent is not known. */
@@ -14676,6 +14826,17 @@ export interface components {
              */
             fate: "in time" | "late" | "lost";
         };
+        /**
+         * PacketsForm
+         * @description Of which direction the packets are wanted.
+         */
+        PacketsForm: {
+            /**
+             * Direction
+             * @enum {string}
+             */
+            direction: "up" | "down";
+        };
         /** Paging */
         Paging: {
             /**
@@ -14981,36 +15142,62 @@ export interface components {
             reason: string | null;
         };
         /**
-         * PictureSecond
-         * @description One second of a stream.
+         * PictureSide
+         * @description One direction.
          */
-        PictureSecond: {
-            /**
-             * Frames
-             * @description Sent in it.
-             */
-            frames: number;
-            /** Shown */
-            shown: number;
-            /** Broken */
-            broken: number;
-            /**
-             * Lost
-             * @description Packets.
-             */
-            lost: number;
-            /** Late */
-            late: number;
-        };
-        /** PictureSide */
         PictureSide: {
             figures: components["schemas"]["PictureFigures"];
             /** Why */
             why: string;
-            /** Seconds */
-            seconds: components["schemas"]["PictureSecond"][];
-            /** @description Null where nothing is known of what was sent. */
+            /**
+             * Seconds
+             * @default 0
+             */
+            seconds: number;
+            /**
+             * Stretch S
+             * @description Seconds of each of ``stretches``, but for the last, which may be shorter.
+             * @default 1
+             */
+            stretch_s: number;
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: components["schemas"]["PictureStretch"][];
+            /**
+             * @description None where nothing is known of what was sent.
+             * @default null
+             */
             strip: components["schemas"]["FrameStrip"] | null;
+        };
+        /**
+         * PictureStretch
+         * @description So many seconds on end of a stream; the last may be shorter.
+         */
+        PictureStretch: {
+            /**
+             * Frames
+             * @description Sent in its worst second, the earliest of those that lack most.
+             */
+            frames: number;
+            /**
+             * Shown
+             * @description Of them.
+             */
+            shown: number;
+            /**
+             * Broken
+             * @description Frames of the whole stretch.
+             */
+            broken: number;
+            /**
+             * Lost
+             * @description Packets of the whole stretch.
+             */
+            lost: number;
+            /** Late */
+            late: number;
         };
         /**
          * Place
@@ -16364,24 +16551,6 @@ export interface components {
             /** Down Marked */
             down_marked: number | null;
         };
-        /** SecondView */
-        SecondView: {
-            /** Sent */
-            sent: number;
-            /** Lost */
-            lost: number;
-            /** Late */
-            late: number;
-            /** Delay P50 Ms */
-            delay_p50_ms: number | null;
-            /** Mos */
-            mos: number;
-            /**
-             * Edge Ms
-             * @description Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late.
-             */
-            edge_ms: number;
-        };
         /** SelfCheckView */
         SelfCheckView: {
             /** Tainted */
@@ -17513,6 +17682,34 @@ export interface components {
             /** Bytes */
             bytes: number;
         };
+        /**
+         * Stretch
+         * @description So many seconds on end of one direction; the last may be shorter.
+         */
+        Stretch: {
+            /** Sent */
+            sent: number;
+            /** Lost */
+            lost: number;
+            /** Late */
+            late: number;
+            /**
+             * Mos
+             * @description Of its worst second.
+             */
+            mos: number;
+            /**
+             * Edge Least Ms
+             * @description Where the listener's buffer ends, above the call's fastest packet, in the second in which it ends first; what
+             *     comes later than that is late.
+             */
+            edge_least_ms: number;
+            /**
+             * Edge Most Ms
+             * @description In the second in which it ends last.
+             */
+            edge_most_ms: number;
+        };
         /** StripHour */
         StripHour: {
             /** Day */
@@ -18487,6 +18684,14 @@ export interface components {
             target_picture: number;
             /** Tainted */
             tainted: string[];
+            /**
+             * Long
+             * @description Its packets are judged, and written down as CSV, by the clerk.
+             */
+            long: boolean;
+            /** @description Null once it has been judged as asked. */
+            awaited: components["schemas"]["Awaited"] | null;
+            /** @description Null for a direction in which nothing was to flow, and while it is awaited. */
             up: components["schemas"]["PictureSide"] | null;
             down: components["schemas"]["PictureSide"] | null;
         };

@@ -1,20 +1,22 @@
 // One call, all the way down: what the listener got second by second, where each packet went,
 // and buffer and codec as controls that judge the same packets again.
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { get, type Model } from "../api/client";
 import { paintMos } from "../charts/depth";
 import { PacketPlot } from "../charts/packet-plot";
+import { markWords, stretchName, timeMarks } from "../charts/sounding-geometry";
 import { Notes, useNotes } from "../site/judge/notes";
 import { useAddress } from "../ui/address";
-import { FileLink, INPUT, Note, Section } from "../ui/controls";
+import { INPUT, Note, Section } from "../ui/controls";
 import { DepthSlider } from "../ui/depth-slider";
-import { fixed, marking, ms, pct, withUnit } from "../ui/format";
+import { duration, fixed, marking, ms, pct, withUnit } from "../ui/format";
 import { useKey } from "../ui/keys";
 import { Pending, Trail } from "../ui/screen";
 import { Term } from "../ui/term";
 import { HearIt } from "./hear-it";
+import { Calculating, Packets, useJudged } from "./judged";
 
 type Call = Model<"CallPage">;
 type Side = Model<"CallSide">;
@@ -25,24 +27,16 @@ export function CallScreen({ id }: { id: string }) {
   const buffer = Number(search.get("buffer") ?? 60);
   const codec = search.get("codec") ?? "";
   const adaptive = search.get("adaptive") === "1";
-  const call = useQuery({
-    queryKey: ["call", id, buffer, codec, adaptive],
-    queryFn: () =>
-      get(
-        "CallPage",
-        `/api/calls/${id}?buffer_ms=${buffer}${codec ? `&codec=${codec}` : ""}${adaptive ? "&adaptive=true" : ""}`,
-      ),
-    placeholderData: keepPreviousData,
-  });
+  const path = `/api/calls/${id}?buffer_ms=${buffer}${codec ? `&codec=${codec}` : ""}${adaptive ? "&adaptive=true" : ""}`;
+  const { page, shown, error, isOfBefore } = useJudged("CallPage", id, path);
   // To the neighbour in the same run, with the same settings; at its ends nothing, and nothing while the call before
   // is still shown: its neighbours are others.
-  const notes = useNotes(call.data?.site_slug ?? "");
+  const notes = useNotes(page?.site_slug ?? "");
   const to = (other: number | null | undefined) =>
-    other && !call.isPlaceholderData && navigate(`/calls/${other}?${search}`);
-  useKey("[", () => to(call.data?.previous_id));
-  useKey("]", () => to(call.data?.next_id));
-  if (!call.data) return <Pending what="the call" error={call.error} />;
-  const page = call.data;
+    other && !isOfBefore && navigate(`/calls/${other}?${search}`);
+  useKey("[", () => to(page?.previous_id));
+  useKey("]", () => to(page?.next_id));
+  if (!page) return <Pending what="the call" error={error} />;
   const title = `Call ${page.number}${page.calls > 1 ? ` of ${page.calls}` : ""}`;
   return (
     <>
@@ -59,7 +53,8 @@ export function CallScreen({ id }: { id: string }) {
           <h1 className="text-3xl tracking-tight">{title}</h1>
           <p className="mt-1 text-soft">
             {page.started_local} · {page.codec_title}, a packet every {withUnit(page.ptime_ms, "ms")} ·{" "}
-            {page.mos_scale} · {page.clock}
+            {page.mos_scale}
+            {page.clock && ` · ${page.clock}`}
             {page.clock_detail && <span className="block text-sm">{page.clock_detail}</span>}
           </p>
         </div>
@@ -74,8 +69,8 @@ export function CallScreen({ id }: { id: string }) {
               </Neighbour>
             </span>
           )}
-          {page.up && <FileLink href={`/api/calls/${page.id}/up.csv`}>Packets up, CSV</FileLink>}
-          {page.down && <FileLink href={`/api/calls/${page.id}/down.csv`}>Packets down, CSV</FileLink>}
+          {shown?.up && <Packets of="calls" page={page} way="up" />}
+          {shown?.down && <Packets of="calls" page={page} way="down" />}
         </div>
       </div>
       {page.tainted.length > 0 && (
@@ -84,9 +79,12 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      {page.up && <SidePart title="Upload: what the far end received" way="up" side={page.up} page={page} />}
-      {page.down && (
-        <SidePart title="Download: what the site received" way="down" side={page.down} page={page} />
+      {page.awaited && <Calculating awaited={page.awaited} shown={shown !== null} />}
+      {shown?.up && (
+        <SidePart title="Upload: what the far end received" way="up" side={shown.up} page={shown} />
+      )}
+      {shown?.down && (
+        <SidePart title="Download: what the site received" way="down" side={shown.down} page={shown} />
       )}
       <Section title="Notes">
         <Notes
@@ -274,28 +272,38 @@ function burstWords(bursts: NonNullable<Side["bursts"]>): string {
   return `${ms(bursts.burst_ms)} at ${pct(bursts.burst_density_pct, 0)}, gaps ${withUnit(gap, "s")}`;
 }
 
-/** Each second's MOS as a cell of depth; a call with one dead second is not a good call. */
+/** Each second's MOS as a cell of depth, or the worst of each stretch's; a call with one dead second is not a good call. */
 function Seconds({ side, target }: { side: Side; target: number }) {
-  const below = side.seconds.filter((s) => s.mos < target).length;
+  const { seconds, seconds_below: below, stretch_s: length } = side;
+  const share = `${below} of ${seconds}`;
   return (
     <div className="mt-2 pr-16 pl-9">
-      <div
-        className="flex h-5 gap-px"
-        role="img"
-        aria-label={`${below} of ${side.seconds.length} seconds below ${target} MOS`}
-      >
-        {side.seconds.map((second, i) => (
+      <div className="flex h-5 gap-px" role="img" aria-label={`${share} seconds below ${target} MOS`}>
+        {side.stretches.map((one, i) => (
           <span
             key={i}
-            className="h-full flex-1"
-            style={{ background: paintMos(second.mos) }}
-            title={`second ${i + 1}: ${second.mos.toFixed(2)} MOS, ${second.lost} lost, ${second.late} late`}
+            className="h-full"
+            style={{ background: paintMos(one.mos), flex: `${Math.min(length, seconds - i * length)} 1 0` }}
+            title={`${stretchName(i, length, seconds)}${length > 1 ? ", at worst" : ""}: ${one.mos.toFixed(2)} MOS, ${one.lost} lost, ${one.late} late`}
           />
         ))}
       </div>
+      <div className="relative h-5 text-sm text-soft">
+        {timeMarks(seconds).map((at) => (
+          <span
+            key={at}
+            className={at === 0 ? "absolute" : "absolute -translate-x-1/2"}
+            style={{ left: `${(100 * at) / Math.max(1, seconds)}%` }}
+          >
+            {markWords(at, seconds)}
+          </span>
+        ))}
+      </div>
       <p className="mt-1 text-sm text-soft">
-        Second by second: {below} of {side.seconds.length} below {target.toFixed(1)} MOS, worst{" "}
-        {fixed(side.figures.worst_second_mos, 2)}
+        {length === 1
+          ? `Second by second: ${share}`
+          : `The worst second of every ${duration(length)}: ${share} seconds`}{" "}
+        below {target.toFixed(1)} MOS, worst {fixed(side.figures.worst_second_mos, 2)}
       </p>
     </div>
   );

@@ -1,15 +1,15 @@
 // One video stream: the frames a viewer missed, second by second, and the two choices that judge the same packets again.
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { get, type Model } from "../api/client";
+import type { Model } from "../api/client";
 import { paintScore } from "../charts/depth";
 import { FrameStrip } from "../charts/frame-strip";
 import { MissingFrames } from "../charts/missing-frames";
 import { useAddress } from "../ui/address";
-import { FileLink, Note } from "../ui/controls";
+import { Note } from "../ui/controls";
 import { DepthSlider } from "../ui/depth-slider";
 import { fixed, marking, ms, pct, plural, withUnit } from "../ui/format";
 import { Pending, Trail } from "../ui/screen";
 import { Term } from "../ui/term";
+import { Calculating, Packets, useJudged } from "./judged";
 
 type Page = Model<"VideoPage">;
 type Side = Model<"PictureSide">;
@@ -20,13 +20,9 @@ export function VideoScreen({ id }: { id: string }) {
   const [search, set] = useAddress();
   const buffer = Number(search.get("buffer") ?? USUAL_MS);
   const refresh = search.get("refresh") ?? "requested";
-  const stream = useQuery({
-    queryKey: ["video", id, buffer, refresh],
-    queryFn: () => get("VideoPage", `/api/videos/${id}?buffer_ms=${buffer}&refresh=${refresh}`),
-    placeholderData: keepPreviousData,
-  });
-  if (!stream.data) return <Pending what="the video stream" error={stream.error} />;
-  const page = stream.data;
+  const path = `/api/videos/${id}?buffer_ms=${buffer}&refresh=${refresh}`;
+  const { page, shown, error } = useJudged("VideoPage", id, path);
+  if (!page) return <Pending what="the video stream" error={error} />;
   const title = `Video stream ${page.number}: ${page.profile_title}`;
   return (
     <>
@@ -48,8 +44,8 @@ export function VideoScreen({ id }: { id: string }) {
           </p>
         </div>
         <div className="flex flex-wrap gap-3">
-          {page.up && <FileLink href={`/api/videos/${page.id}/up.csv`}>Packets up, CSV</FileLink>}
-          {page.down && <FileLink href={`/api/videos/${page.id}/down.csv`}>Packets down, CSV</FileLink>}
+          {shown?.up && <Packets of="videos" page={page} way="up" />}
+          {shown?.down && <Packets of="videos" page={page} way="down" />}
         </div>
       </div>
       {page.tainted.length > 0 && (
@@ -58,8 +54,9 @@ export function VideoScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} set={set} />
-      {page.up && <Way title="Upload: what the far end received" side={page.up} page={page} />}
-      {page.down && <Way title="Download: what the site received" side={page.down} page={page} />}
+      {page.awaited && <Calculating awaited={page.awaited} shown={shown !== null} />}
+      {shown?.up && <Way title="Upload: what the far end received" side={shown.up} page={shown} />}
+      {shown?.down && <Way title="Download: what the site received" side={shown.down} page={shown} />}
     </>
   );
 }
@@ -169,7 +166,7 @@ function Way({ title, side, page }: { title: string; side: Side; page: Page }) {
           </dl>
         </div>
         <MissingFrames
-          seconds={side.seconds}
+          side={side}
           framesPerSecond={page.frames_per_s}
           label={`${title}: ${missing} of ${f.frames} frames were not shown`}
         />

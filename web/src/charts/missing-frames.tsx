@@ -1,19 +1,20 @@
-// A line of soundings: from the water line of a full second, each second hangs as deep as the frames it lacks.
+// A line of soundings: from the water line of a full second, each second, or the worst of each stretch of them, hangs as deep as the frames it lacks.
 import type { Model } from "../api/client";
+import { duration } from "../ui/format";
 import { paint } from "./depth";
-import { SOUNDINGS, soundings, timeMarks } from "./sounding-geometry";
+import { markWords, SOUNDINGS, soundings, timeMarks } from "./sounding-geometry";
 import { useWidth } from "./use-width";
 
 interface Props {
-  seconds: Model<"PictureSecond">[];
+  side: Model<"PictureSide">;
   framesPerSecond: number;
   label: string;
 }
 
-export function MissingFrames({ seconds, framesPerSecond, label }: Props) {
+export function MissingFrames({ side, framesPerSecond, label }: Props) {
   const { box, width } = useWidth();
   const { top, height, left, right } = SOUNDINGS;
-  const hung = soundings(seconds, framesPerSecond, width);
+  const hung = soundings(side, framesPerSecond, width);
   const end = width - right;
   return (
     <div ref={box}>
@@ -33,7 +34,7 @@ export function MissingFrames({ seconds, framesPerSecond, label }: Props) {
         <path d={`M${left} ${top + height + 0.5}H${Math.max(left, end)}`} stroke="var(--hair)" />
         {hung.map((one) => (
           <rect
-            key={one.second}
+            key={one.number}
             x={one.x}
             y={top}
             width={one.width}
@@ -44,21 +45,22 @@ export function MissingFrames({ seconds, framesPerSecond, label }: Props) {
           </rect>
         ))}
         <path d={`M${left} ${top + 0.5}H${Math.max(left, end)}`} stroke="var(--ink)" strokeWidth={1.5} />
-        {timeMarks(seconds.length).map((second) => (
+        {timeMarks(side.seconds).map((second) => (
           <text
             key={second}
-            x={left + (second / Math.max(1, seconds.length)) * Math.max(0, end - left)}
+            x={left + (second / Math.max(1, side.seconds)) * Math.max(0, end - left)}
             y={top + height + 20}
             textAnchor={second === 0 ? "start" : "middle"}
             className="fill-soft text-[12.5px]"
           >
-            {second === 0 ? "0 s" : second}
+            {markWords(second, side.seconds)}
           </text>
         ))}
       </svg>
       <p className="pl-9 text-sm text-soft">
-        Frames shown in each second: what hangs below the line was missing, because it broke or built on
-        something broken.
+        Frames shown in{" "}
+        {side.stretch_s === 1 ? "each second" : `the worst second of every ${duration(side.stretch_s)}`}: what
+        hangs below the line was missing, because it broke or built on something broken.
       </p>
     </div>
   );

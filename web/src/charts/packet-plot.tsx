@@ -21,7 +21,7 @@ export function PacketPlot({ side, label }: { side: Side; label: string }) {
     element.height = HEIGHT * devicePixelRatio;
     pen.scale(devicePixelRatio, devicePixelRatio);
     const ink = (name: string) => style.getPropertyValue(name).trim();
-    const deepest = side.seconds.reduce((most, s) => Math.max(most, s.edge_ms), 0);
+    const deepest = side.stretches.reduce((most, s) => Math.max(most, s.edge_most_ms), 0);
     draw(pen, side, frameOf(side.packets, deepest, width, HEIGHT), ink, theme === "dark");
   }, [side, theme]);
   const { lost, late, received } = side.figures;
@@ -80,14 +80,20 @@ function draw(
     }
   }
 
-  // The buffer's edge: a step where an adaptive one changes its depth, or where the route became longer or shorter.
+  // The buffer's edge: a step where an adaptive one changes its depth, or where the route became longer or shorter. Of a
+  // stretch in which it did so, from its least to its most.
   let edge = bottom;
   pen.strokeStyle = ink("--ink");
   pen.beginPath();
-  side.seconds.forEach((second, i) => {
-    edge = yOf(frame, second.edge_ms);
-    pen.lineTo(Math.max(left, xOf(frame, i * 1000)), edge);
-    pen.lineTo(Math.min(right, xOf(frame, (i + 1) * 1000)), edge);
+  side.stretches.forEach((one, i) => {
+    const [from, to] = [i, i + 1].map((n) => xOf(frame, n * side.stretch_s * 1000)) as [number, number];
+    edge = yOf(frame, one.edge_most_ms);
+    pen.lineTo(Math.max(left, from), edge);
+    if (one.edge_least_ms < one.edge_most_ms) {
+      pen.lineTo(Math.max(left, from), yOf(frame, one.edge_least_ms));
+      pen.lineTo(Math.min(right, to), yOf(frame, one.edge_least_ms));
+    }
+    pen.lineTo(Math.min(right, to), edge);
   });
   pen.stroke();
   pen.fillStyle = ink("--ink");

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal
 
 from pydantic import Field
 
+from tarnfell.core.closeup import PacketPoint, Stretch
 from tarnfell.core.quality import MosLoss
 from tarnfell.core.streams import Bursts
 from tarnfell.server.http.models.base import Model
@@ -37,24 +37,23 @@ class SoundView(Model):
     """Null where no queue stands that this would change."""
 
 
-@dataclass(frozen=True)
-class PacketPoint:
-    at_ms: float
-    """Since the first packet was sent."""
-    pdv_ms: float | None
-    """Delay above the fastest packet; None when it never came."""
-    fate: Literal["in time", "late", "lost"]
+class Awaited(Model):
+    """Packets that are too many to judge while somebody waits: the clerk judges them."""
+
+    packets: int
+    """Both ways."""
+    words: str
+    """How far the clerk is, or why it gave up."""
+    held_up: bool
+    """Nobody is at work on it."""
+    given_up: bool
+    """It is tried again for whoever asks a minute later."""
 
 
-@dataclass(frozen=True)
-class SecondView:
-    sent: int
-    lost: int
-    late: int
-    delay_p50_ms: float | None
-    mos: float
-    edge_ms: float
-    """Where the listener's buffer ends, above the call's fastest packet; what comes later than that is late."""
+class PacketsForm(Model):
+    """Of which direction the packets are wanted."""
+
+    direction: Literal["up", "down"]
 
 
 class CallSide(Model):
@@ -66,7 +65,12 @@ class CallSide(Model):
     mean_depth_ms: float | None
     where_it_went: MosLoss | None
     why: str
-    seconds: list[SecondView]
+    seconds: int
+    seconds_below: int
+    """Below the site's target."""
+    stretch_s: int
+    """Seconds of each of stretches, but for the last, which may be shorter."""
+    stretches: list[Stretch]
     packets: list[PacketPoint]
     sound: SoundView | None
     """Null where what was sent is not known."""
@@ -97,9 +101,14 @@ class CallPage(Model):
     target_mos: float
     mos_scale: str
     mos_scale_wide: str
-    clock: str
+    clock: str | None
+    """Null where how the clocks stood is being worked out."""
     clock_detail: str | None
     tainted: list[str]
+    long: bool
+    """Its packets are judged, and written down as CSV, by the clerk."""
+    awaited: Awaited | None
+    """Null once it has been judged as asked."""
     up: CallSide | None
-    """Null for a direction in which nothing was to flow."""
+    """Null for a direction in which nothing was to flow, and while it is awaited."""
     down: CallSide | None

@@ -4,34 +4,16 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from tarnfell.core.directions import PictureFigures
-from tarnfell.core.picture import DEFAULT_BUFFER_MS, PictureSecond, Refresh
+from tarnfell.core.picture import DEFAULT_BUFFER_MS, Refresh
 from tarnfell.server.http.models.base import Model
+from tarnfell.server.load.models.calls import Awaited
+from tarnfell.work.closeup.video import PictureSide
 
 
 class VideoQuery(Model):
     buffer_ms: float = Field(DEFAULT_BUFFER_MS, ge=0, le=1000)
     refresh: Refresh = "requested"
     """How a spoilt picture mends: as soon as the receiver asked for it, or at the stream's own refresh frames only."""
-
-
-class FrameStrip(Model):
-    """The frames of a few seconds, in which a viewer missed most."""
-
-    first: int
-    """From 0."""
-    came: str
-    """A letter a frame: s, shown; o, whole but building on something broken; b, broken."""
-    media_first: str | None
-    """As it would have been had media been sent first; null where no queue stands."""
-
-
-class PictureSide(Model):
-    figures: PictureFigures
-    why: str
-    seconds: list[PictureSecond]
-    strip: FrameStrip | None
-    """Null where nothing is known of what was sent."""
 
 
 class VideoPage(Model):
@@ -54,5 +36,10 @@ class VideoPage(Model):
     score_name: str
     target_picture: float
     tainted: list[str]
+    long: bool
+    """Its packets are judged, and written down as CSV, by the clerk."""
+    awaited: Awaited | None
+    """Null once it has been judged as asked."""
     up: PictureSide | None
+    """Null for a direction in which nothing was to flow, and while it is awaited."""
     down: PictureSide | None

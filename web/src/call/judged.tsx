@@ -1,0 +1,58 @@
+// A call or a video stream calculated as it was asked for. Of many packets the clerk does it, and what was shown before
+// stays until then.
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useRef } from "react";
+import { get, type Model } from "../api/client";
+import { FileLink, Note } from "../ui/controls";
+import { DocumentFile } from "../ui/document-file";
+import { count } from "../ui/format";
+
+type Name = "CallPage" | "VideoPage";
+type Awaited = Model<"Awaited">;
+
+const LOOK_MS = 500;
+
+/** `page` is what was asked for last; `shown` what there is to show of it, which may be of the settings before. */
+export function useJudged<N extends Name>(name: N, id: string, path: string) {
+  const query = useQuery({
+    queryKey: [name, id, path],
+    queryFn: () => get(name, path),
+    placeholderData: keepPreviousData,
+    refetchInterval: ({ state }) => {
+      const awaited = (state.data as Model<Name> | undefined)?.awaited;
+      return awaited && !awaited.given_up ? LOOK_MS : false;
+    },
+  });
+  const before = useRef<Model<N> | null>(null);
+  const page = query.data as Model<N> | undefined;
+  if (page && !page.awaited) before.current = page;
+  const shown = page?.awaited && before.current?.id !== page.id ? null : before.current;
+  return { page, shown, error: query.error, isOfBefore: query.isPlaceholderData };
+}
+
+/** How far it is. */
+export function Calculating({ awaited, shown }: { awaited: Awaited; shown: boolean }) {
+  if (awaited.given_up || awaited.held_up) {
+    return (
+      <div className="mt-4">
+        <Note>{awaited.words}</Note>
+      </div>
+    );
+  }
+  return (
+    <p role="status" className="mt-4">
+      Calculating from {count(awaited.packets)} packets …{" "}
+      {shown
+        ? "Until that is done, the figures below are for the previous settings."
+        : "This takes a few seconds."}
+    </p>
+  );
+}
+
+/** The packets of one direction: saved at once, or asked for where they are many. */
+export function Packets(props: { of: "calls" | "videos"; page: Model<Name>; way: "up" | "down" }) {
+  const path = `/api/${props.of}/${props.page.id}`;
+  const words = `Packets ${props.way}, CSV`;
+  if (!props.page.long) return <FileLink href={`${path}/${props.way}.csv`}>{words}</FileLink>;
+  return <DocumentFile path={`${path}/packets`} body={{ direction: props.way }} words={words} format="CSV" />;
+}
