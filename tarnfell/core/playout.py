@@ -11,9 +11,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
-from tarnfell.core.quantiles import quantiles
+from tarnfell.core.quantiles import quantiles_of_each
 from tarnfell.core.streams import burst_ratio
 from tarnfell.core.trace import Bools, Trace
 
@@ -108,25 +109,23 @@ def adaptive(trace: Trace, ceiling_ms: float, floor_ms: float = ADAPTIVE_FLOOR_M
     floor_ms = min(floor_ms, ceiling_ms)
     base, second = base_of(trace), seconds_of(trace)
     count = int(second[-1]) + 1
-    bounds = np.searchsorted(second, np.arange(count + 1))
-    delay = np.where(trace.arrived, (trace.recv_us - trace.sent_us) / 1000, np.nan)
-    seen = np.full(count, -np.inf)
-    for s in range(count):
-        inside = delay[bounds[s] : bounds[s + 1]]
-        inside = inside[~np.isnan(inside)]
-        if len(inside):
-            seen[s] = quantiles(inside, [ADAPTIVE_PERCENTILE])[0] + ADAPTIVE_MARGIN_MS
-    depth, due = np.empty(count), base.copy()
-    at = base[0] + min(max(ADAPTIVE_START_MS, floor_ms), ceiling_ms)
-    for s in range(count):
-        # A second begins with the base its first packet found; where that falls in mid second, what is played falls
-        # with it.
-        begin = base[bounds[s]]
+    (seen,) = quantiles_of_each(trace.delay_us / 1000, second[trace.arrived], count, [ADAPTIVE_PERCENTILE])
+    seen = np.where(np.isnan(seen), -np.inf, seen + ADAPTIVE_MARGIN_MS)
+    # Of the seconds before each: of the first there is none.
+    before = np.concatenate((np.full(ADAPTIVE_MEMORY_S, -np.inf), seen))[:-1]
+    greatest = sliding_window_view(before, ADAPTIVE_MEMORY_S).max(axis=1).tolist()
+    # A second begins with the base its first packet found; where that falls in mid second, what is played falls with
+    # it.
+    begins = base[np.searchsorted(second, np.arange(count))].tolist()
+    depths = []
+    at = begins[0] + min(max(ADAPTIVE_START_MS, floor_ms), ceiling_ms)
+    for s, begin in enumerate(begins):
         if s:
-            at = max(seen[max(0, s - ADAPTIVE_MEMORY_S) : s].max(), at - ADAPTIVE_FALL_MS)
+            at = max(greatest[s], at - ADAPTIVE_FALL_MS)
         at = min(max(at, begin + floor_ms), begin + ceiling_ms)
-        depth[s] = at - begin
-        due[bounds[s] : bounds[s + 1]] += depth[s]
+        depths.append(at - begin)
+    depth = np.array(depths)
+    due = base + depth[second]
     return _playout(trace, due, _by_second(base, second), np.nan_to_num(depth.round(6), nan=floor_ms))
 
 

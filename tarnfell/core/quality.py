@@ -12,6 +12,7 @@ from numpy.typing import ArrayLike, NDArray
 from tarnfell.core import emodel, playout, streams
 from tarnfell.core.codecs import Band, Codec
 from tarnfell.core.playout import Playout
+from tarnfell.core.quantiles import quantiles_of_each
 from tarnfell.core.streams import StreamMetrics
 from tarnfell.core.trace import Trace
 
@@ -150,7 +151,7 @@ def judge_seconds(trace: Trace, criterion: Criterion, played: Playout | None = N
     count = int(second[-1]) + 1
     played = played or criterion.play(trace)
     floor = float(trace.delay_us.min()) / 1000 if trace.arrived.any() else None
-    p50, most = _median_and_most(trace.delay_us / 1000, second[trace.arrived], count)
+    p50, most = quantiles_of_each(trace.delay_us / 1000, second[trace.arrived], count, (50, 100))
     return Seconds(
         sent=np.bincount(second, minlength=count),
         lost=np.bincount(second[~trace.arrived], minlength=count),
@@ -161,18 +162,6 @@ def judge_seconds(trace: Trace, criterion: Criterion, played: Playout | None = N
         depth_ms=played.depth_ms,
         base_ms=played.base_ms - (np.nan if floor is None else floor),
     )
-
-
-def _median_and_most(values: Floats, group: NDArray[np.int64], groups: int) -> tuple[Floats, Floats]:
-    """Of each group's values, both of shape (groups,); NaN of one that has none."""
-    ordered = values[np.lexsort((values, group))]
-    held = np.bincount(group, minlength=groups)
-    some = held > 0
-    first, held = (np.cumsum(held) - held)[some], held[some]
-    median, most = np.full(groups, np.nan), np.full(groups, np.nan)
-    median[some] = (ordered[first + (held - 1) // 2] + ordered[first + held // 2]) / 2
-    most[some] = ordered[first + held - 1]
-    return median, most
 
 
 @dataclass(frozen=True)

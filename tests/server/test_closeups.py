@@ -17,6 +17,7 @@ from tarnfell.wire.record import Record, split_parts
 from tarnfell.work import making
 from tarnfell.work.closeup import kept
 from tarnfell.work.closeup.call import CallLook
+from tarnfell.work.closeup.video import VideoLook
 from tarnfell.work.ingest.packets import packets_in
 from tests.server.conftest import House, record_file
 from tests.server.test_hearing import queued_file
@@ -52,7 +53,8 @@ def open_tasks(db: sqlite3.Connection) -> list[str]:
 
 
 def many(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(kept, "PACKETS_AT_ONCE", FEW)
+    for look in (CallLook, VideoLook):
+        monkeypatch.setattr(look, "at_once", FEW)
 
 
 @pytest.mark.parametrize("asked", ["", "?buffer_ms=250&codec=g729a", "?buffer_ms=40&adaptive=true"])
@@ -62,7 +64,7 @@ def test_a_long_call_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     path, sound = f"/api/calls/{call}{asked}", f"/api/calls/{call}/up.wav{asked}"
     at_once, heard = get(house, path), house.person.get(sound).data
     assert at_once["up"]["sound"]["missed"] > 0
-    monkeypatch.setattr(kept, "PACKETS_AT_ONCE", 199)  # it has 200
+    monkeypatch.setattr(CallLook, "at_once", 199)  # it has 200
     first = get(house, path)
     assert (first["long"], first["up"], first["down"], first["number"]) == (True, None, None, 1)
     assert first["awaited"]["packets"] == 200
@@ -77,7 +79,7 @@ def test_a_long_call_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     assert get(house, path) == {**at_once, "long": True}
     assert house.person.get(sound).data == heard
     assert open_tasks(db) == []
-    monkeypatch.setattr(kept, "PACKETS_AT_ONCE", 200)
+    monkeypatch.setattr(CallLook, "at_once", 200)
     assert get(house, path) == at_once
 
 

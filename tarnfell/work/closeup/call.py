@@ -82,6 +82,9 @@ class CallChoice:
 class CallLook(Look[CallCloseUp]):
     """A call, and how it is to be judged."""
 
+    at_once = 32_000
+    """Five minutes at a packet every 20 ms, both ways, with some to spare."""
+
     call: StoredCall
     run: Run
     site: Site

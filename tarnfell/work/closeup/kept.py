@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 from pydantic import TypeAdapter, ValidationError
 
@@ -26,8 +26,6 @@ from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
 
-PACKETS_AT_ONCE = 60_000
-"""Judged within about 40 ms (benchmarks/pages.py): ten minutes of a call at a packet every 20 ms, both ways."""
 MOST_KEPT = 12
 """Of calls or of streams of one site: the settings somebody goes back and forth between."""
 ANEW_US = 60 * 1_000_000
@@ -44,6 +42,8 @@ class Look(ABC, Generic[T]):
     site: Site
     choice: Any
     """A dataclass that JSON can hold."""
+    at_once: ClassVar[int]
+    """Packets that are judged within about 40 ms (benchmarks/closeups.py)."""
 
     @property
     @abstractmethod
@@ -66,7 +66,7 @@ class Look(ABC, Generic[T]):
 
     @property
     def is_long(self) -> bool:
-        return self.packets > PACKETS_AT_ONCE
+        return self.packets > self.at_once
 
 
 @dataclass(frozen=True)

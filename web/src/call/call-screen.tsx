@@ -79,7 +79,7 @@ export function CallScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} codec={codec} adaptive={adaptive} set={set} />
-      {page.awaited && <Calculating awaited={page.awaited} shown={shown !== null} />}
+      <Calculating page={page} shown={shown} />
       {shown?.up && (
         <SidePart title="Upload: what the far end received" way="up" side={shown.up} page={shown} />
       )}
@@ -269,7 +269,9 @@ function SidePart(props: { title: string; way: "up" | "down"; side: Side; page: 
 function burstWords(bursts: NonNullable<Side["bursts"]>): string {
   if (bursts.burst_ms === 0) return "no burst";
   const gap = (bursts.gap_ms / 1000).toFixed(1);
-  return `${ms(bursts.burst_ms)} at ${pct(bursts.burst_density_pct, 0)}, gaps ${withUnit(gap, "s")}`;
+  const burst =
+    bursts.burst_ms < 10_000 ? ms(bursts.burst_ms) : withUnit((bursts.burst_ms / 1000).toFixed(1), "s");
+  return `${burst} at ${pct(bursts.burst_density_pct, 0)}, gaps ${withUnit(gap, "s")}`;
 }
 
 /** Each second's MOS as a cell of depth, or the worst of each stretch's; a call with one dead second is not a good call. */
@@ -302,7 +304,7 @@ function Seconds({ side, target }: { side: Side; target: number }) {
       <p className="mt-1 text-sm text-soft">
         {length === 1
           ? `Second by second: ${share}`
-          : `The worst second of every ${duration(length)}: ${share} seconds`}{" "}
+          : `Each cell is the worst second of ${duration(length)}. ${share} seconds`}{" "}
         below {target.toFixed(1)} MOS, worst {fixed(side.figures.worst_second_mos, 2)}
       </p>
     </div>

@@ -8,9 +8,8 @@ import { DocumentFile } from "../ui/document-file";
 import { count } from "../ui/format";
 
 type Name = "CallPage" | "VideoPage";
-type Awaited = Model<"Awaited">;
 
-const LOOK_MS = 500;
+const LOOK_MS = 300;
 
 /** `page` is what was asked for last; `shown` what there is to show of it, which may be of the settings before. */
 export function useJudged<N extends Name>(name: N, id: string, path: string) {
@@ -30,9 +29,11 @@ export function useJudged<N extends Name>(name: N, id: string, path: string) {
   return { page, shown, error: query.error, isOfBefore: query.isPlaceholderData };
 }
 
-/** How far it is. */
-export function Calculating({ awaited, shown }: { awaited: Awaited; shown: boolean }) {
-  if (awaited.given_up || awaited.held_up) {
+/** Of many packets, how far it is; the line stays, so that what is below does not move. */
+export function Calculating({ page, shown }: { page: Model<Name>; shown: Model<Name> | null }) {
+  const { awaited } = page;
+  if (!page.long) return null;
+  if (awaited && (awaited.given_up || awaited.held_up)) {
     return (
       <div className="mt-4">
         <Note>{awaited.words}</Note>
@@ -41,10 +42,9 @@ export function Calculating({ awaited, shown }: { awaited: Awaited; shown: boole
   }
   return (
     <p role="status" className="mt-4">
-      Calculating from {count(awaited.packets)} packets …{" "}
-      {shown
-        ? "Until that is done, the figures below are for the previous settings."
-        : "This takes a few seconds."}
+      {awaited
+        ? `Calculating from ${count(awaited.packets)} packets … ${shown ? "Until that is done, the figures below are for the previous settings." : "This takes a few seconds."}`
+        : `Calculated from ${count((page.up?.figures.sent ?? 0) + (page.down?.figures.sent ?? 0))} packets.`}
     </p>
   );
 }

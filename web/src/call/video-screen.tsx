@@ -54,7 +54,7 @@ export function VideoScreen({ id }: { id: string }) {
         </div>
       )}
       <Again page={page} buffer={buffer} set={set} />
-      {page.awaited && <Calculating awaited={page.awaited} shown={shown !== null} />}
+      <Calculating page={page} shown={shown} />
       {shown?.up && <Way title="Upload: what the far end received" side={shown.up} page={shown} />}
       {shown?.down && <Way title="Download: what the site received" side={shown.down} page={shown} />}
     </>
