@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from itertools import combinations
 
 import numpy as np
 
@@ -101,6 +100,7 @@ def _half(a: Sequence[float], b: Sequence[float], others: Sequence[float]) -> fl
         return float(stdtrit(freedom, 0.975)) * math.sqrt(spread)
     if len(others) < ENOUGH_OTHERS:
         return None
-    apart = np.abs([x - y for x, y in combinations(others, 2)])
+    pairs = np.triu_indices(len(others), 1)
+    apart = np.abs(np.subtract.outer(others, others)[pairs])
     # One look a side differs as two others do; more looks average it down.
     return float(np.percentile(apart, CONFIDENCE_PCT)) * math.sqrt((1 / len(a) + 1 / len(b)) / 2)

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 
+from tarnfell.core.days.rounds import Ints
 from tarnfell.exchange.cells import guarded
 from tarnfell.exchange.samples import HEADER, LABELS
 from tarnfell.store import cells as cell_store
@@ -37,18 +38,25 @@ def _lines(found: list[Cell], names: list[str], echoed: list[bool], from_us: int
     yield ",".join((*HEADER, *LABELS)) + "\n"
     for cell in found:
         part = cells.unpacked(cell)
-        delay = np.round(cells.rtt_ms(part.codes), 3)
-        large = cells.is_large(part.large, echoed[: len(part.codes)])
-        lines = []
-        for i, at_ms in enumerate(part.at_ms.tolist()):
-            if not from_us <= at_ms * 1000 < until_us:
-                continue
-            at = datetime.fromtimestamp(at_ms / 1000, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-            for number, code in enumerate(part.codes[:, i].tolist()):
-                if code == cells.LOST or code >= cells.FIRST:
-                    trip = "" if code == cells.LOST else f"{delay[number, i]:g}"
-                    lines.append(f"{at},{names[number]},{trip},{int(large[number, i])},{part.beside[i]}\n")
-        yield "".join(lines)
+        kept = (from_us <= part.at_ms * 1000) & (part.at_ms * 1000 < until_us)
+        asked = ((part.codes == cells.LOST) | (part.codes >= cells.FIRST)) & kept
+        rounds, places = np.nonzero(asked.T)  # round by round, as they were asked
+        at = np.datetime_as_string(part.at_ms.astype("datetime64[ms]")).tolist()
+        codes = part.codes[places, rounds]
+        trips = _trips(codes)
+        large = cells.is_large(part.large, echoed[: len(part.codes)])[places, rounds].astype(int)
+        columns = (rounds.tolist(), places.tolist(), codes.tolist(), large.tolist(), part.beside[rounds].tolist())
+        yield "".join(
+            f"{at[i]}Z,{names[place]},{trips[code]},{is_large},{beside}\n"
+            for i, place, code, is_large, beside in zip(*columns, strict=True)
+        )
+
+
+def _trips(codes: Ints) -> dict[int, str]:
+    """Milliseconds as they are written, by code; blank for what was lost."""
+    found = np.unique(codes)
+    trips = np.round(cells.rtt_ms(found), 3).tolist()
+    return {code: "" if trip != trip else f"{trip:g}" for code, trip in zip(found.tolist(), trips, strict=True)}
 
 
 def _quoted(name: str) -> str:
