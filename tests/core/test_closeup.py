@@ -5,9 +5,20 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from tarnfell.core.closeup import LENGTHS_S, MAX_STRETCHES, Stretch, stretch_length, stretches_of, thinned
+from tarnfell.core.closeup import (
+    LENGTHS_S,
+    MAX_POINTS,
+    MAX_STRETCHES,
+    PacketPoint,
+    Stretch,
+    points_of,
+    stretch_length,
+    stretches_of,
+    thinned,
+)
+from tarnfell.core.playout import fixed
 from tarnfell.core.quality import Seconds
-from tarnfell.core.trace import MAX_SPAN_US
+from tarnfell.core.trace import MAX_SPAN_US, Trace
 
 
 def plainly(pdv: list[float], late: list[bool], points: int) -> list[int]:
@@ -32,6 +43,15 @@ def test_a_stretch_keeps_its_extremes_and_one_of_each_fate(count: int, gone: flo
     told = thinned(pdv, late, 40)
     assert told.tolist() == plainly(pdv.tolist(), late.tolist(), 40)
     assert len(told) <= 40
+
+
+@pytest.mark.parametrize(("packets", "points"), [(MAX_POINTS, MAX_POINTS), (MAX_POINTS + 1, MAX_POINTS // 2)])
+def test_what_there_is_room_for_is_drawn_packet_by_packet(packets: int, points: int) -> None:
+    sent = np.arange(packets) * 20_000
+    came = Trace(np.arange(packets), sent, sent + 20_000 + 10 * (np.arange(packets) % 2))
+    told = points_of(came, fixed(came))
+    assert len(told) == points
+    assert told[0] == PacketPoint(0.0, 0.0, "in time")
 
 
 @pytest.mark.parametrize(

@@ -163,6 +163,14 @@ def test_what_was_played_already_is_not_played_again() -> None:
     assert judge_picture(trace, TINY, CRITERION, deep) == judge_picture(trace, TINY, PictureCriterion(buffer_ms=200))
 
 
+@pytest.mark.parametrize(("frames", "worst"), [(25, 10), (10, 10), (5, 5)])
+def test_the_worst_second_is_a_whole_one_where_there_is_one(frames: int, worst: int) -> None:
+    whole = stream(3)
+    cut = slice(0, packet_of(frames))
+    trace = Trace(whole.seq[cut], whole.sent_us[cut], whole.recv_us[cut])
+    assert judge_picture(trace, TINY, CRITERION).worst_second_fps == worst
+
+
 def test_the_score_falls_in_both_and_stays_in_its_range() -> None:
     assert picture_score(0, 0) == 5.0
     assert picture_score(100, 100) == pytest.approx(1.0, abs=1e-6)

@@ -78,6 +78,9 @@ def test_a_long_call_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     loop.look_closely(db)
     assert get(house, path) == {**at_once, "long": True}
     assert house.person.get(sound).data == heard
+    # As the page asks for its sound: with what it was judged by, said or not.
+    said = "&".join(f"{name}={at_once[name]}" for name in ("buffer_ms", "adaptive")) + f"&codec={at_once['judged_as']}"
+    assert house.person.get(f"/api/calls/{call}/up.wav?{said}").data == heard
     assert open_tasks(db) == []
     monkeypatch.setattr(CallLook, "at_once", 200)
     assert get(house, path) == at_once

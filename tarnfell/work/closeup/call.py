@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -120,6 +120,7 @@ def look_at_call(db: sqlite3.Connection, call: StoredCall, choice: CallChoice) -
     codec = codec_of_site(db, site.id, choice.codec or run.codec)
     codec.check_ptime(run.ptime_ms)
     criterion = criterion_for(codec, run.ptime_ms, choice.buffer_ms, choice.adaptive)
+    choice = replace(choice, codec=codec.name)  # whether it was said or not it is the same look
     return CallLook(call=call, run=run, site=site, choice=choice, codec=codec, criterion=criterion)
 
 

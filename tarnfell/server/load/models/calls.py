@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from tarnfell.core.closeup import PacketPoint, Stretch
+from tarnfell.core.playout import DEFAULT_BUFFER_MS
 from tarnfell.core.quality import MosLoss
 from tarnfell.core.streams import Bursts
 from tarnfell.server.http.models.base import Model
@@ -14,7 +15,7 @@ from tarnfell.server.load.models.runs import CallDirection
 
 
 class CallQuery(Model):
-    buffer_ms: float = Field(60, ge=0, le=1000)
+    buffer_ms: float = Field(DEFAULT_BUFFER_MS, ge=0, le=1000)
     codec: str | None = None
     adaptive: bool = False
     """Whether the buffer follows the delay; buffer_ms is then its ceiling."""
