@@ -159,6 +159,12 @@ def sites_of(db: sqlite3.Connection, engagement_id: int, archived: bool = False)
     return [_site(row) for row in rows]
 
 
+def at_work(db: sqlite3.Connection) -> dict[int, int]:
+    """How many sites of each engagement are; one that has none is left out."""
+    rows = db.execute("SELECT engagement_id, count(*) FROM site WHERE archived_us IS NULL GROUP BY engagement_id")
+    return {row[0]: row[1] for row in rows}
+
+
 def site_by_slug(db: sqlite3.Connection, slug: str) -> Site | None:
     row = db.execute(f"SELECT {_COLUMNS} FROM site WHERE slug = ?", (slug,)).fetchone()
     return _site(row) if row else None

@@ -111,12 +111,14 @@ def test_what_a_slider_passed_is_not_made(
     other = call + 1
     with writing(db):
         another_person = tasks.ask(db, "close-up of a call", f"{call} elsewhere", None, site_id=1)
+        mine = db.execute("SELECT id FROM user").fetchone()[0]
+        longer_number = tasks.ask(db, "close-up of a call", f"{call}0 mine", mine, site_id=1)
     for path in (f"{other}", f"{call}?buffer_ms=80", f"{call}?buffer_ms=100"):
         get(house, f"/api/calls/{path}")
     waiting = open_tasks(db)
-    assert waiting[0] == another_person.mark
-    assert [one.split(" ")[0] for one in waiting[1:]] == [str(other), str(call)]
-    assert '"buffer_ms":100.0' in waiting[2]
+    assert waiting[:2] == [another_person.mark, longer_number.mark]
+    assert [one.split(" ")[0] for one in waiting[2:]] == [str(other), str(call)]
+    assert '"buffer_ms":100.0' in waiting[3]
 
 
 def test_the_last_asked_is_made_first_and_no_document_waits_for_it(

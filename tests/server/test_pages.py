@@ -50,6 +50,7 @@ def test_one_page_tells_of_all_sites_at_work(house: House, call_id: int) -> None
     assert house.person.get("/api/engagements/nowhere/report.html").status_code == 404
     house.post("/api/sites/pier/archive", {"archived": True})
     assert "There is no site yet." in told()
+    assert house.person.get("/api/engagements").json["engagements"][0]["sites"] == 0
 
 
 def test_site_names_what_took_each_point(house: House, call_id: int) -> None:
@@ -102,6 +103,12 @@ def test_long_calls_are_thinned_but_keep_their_extremes(house: House) -> None:
     assert up["thinned"] is True
     assert len(up["packets"]) <= 3000
     assert [p["at_ms"] for p in up["packets"] if p["fate"] == "lost"] == [7777 * 20]
+    assert (up["seconds"], up["seconds_below"], up["stretch_s"]) == (200, 0, 1)
+    worst = min(one["mos"] for one in up["stretches"])
+    db = connect(house.folder)
+    for target, below in ((worst, 0), (worst + 0.01, 1)):
+        db.execute("UPDATE site SET target_mos = ?", (target,))
+        assert house.person.get(f"/api/calls/{call_id}").json["up"]["seconds_below"] == below
 
 
 def test_report_says_the_same_everywhere(house: House, call_id: int) -> None:

@@ -18,7 +18,9 @@ import pytest
 from tarnfell.report.render import pdf_of
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import sites as site_store
+from tarnfell.store.calls import call_by_id
 from tarnfell.store.db import connect, writing
+from tarnfell.wire.record import Record
 from tests.server.conftest import SITE, House, record_file
 from tests.server.test_issued import change, page, shared
 
@@ -126,3 +128,21 @@ def test_a_call_that_is_gone_is_left_out(house: House, call: int) -> None:
     assert sqlite3.connect(house.folder / "tarnfell.sqlite").execute(
         "SELECT sound_call FROM report_draft"
     ).fetchone() == (None,)
+
+
+def test_only_what_can_be_heard_is_chosen(house: House, call: int) -> None:
+    """A direction in which nothing was sent, and one of which the far end's half is missing, cannot be."""
+    db = connect(house.folder)
+    record = call_by_id(db, call).record
+    with writing(db):
+        db.execute("UPDATE direction SET sent = 0 WHERE call_id = ? AND direction = 'down'", (call,))
+    refused = choose(house, call, "down")
+    assert (refused.status_code, "nothing to hear" in refused.json["detail"]) == (422, True)
+    assert choose(house, call, "up").json["sound"]["audible"] is True
+    half = {"seconds": 10.0, "reached": 400, "received": 400}
+    with writing(db):
+        cut = Record({**record.meta, "half": half, "planned_packets": PACKETS}, record.columns)
+        db.execute("UPDATE call SET record = ? WHERE id = ?", (cut.serialize(), call))
+    assert choose(house, call, "up").status_code == 422
+    assert house.person.get("/api/sites/pier/reports").json["sound"]["audible"] is False
+    assert sounds_in(house.person.get("/api/sites/pier/report.html").text) == []

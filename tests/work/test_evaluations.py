@@ -16,7 +16,8 @@ from tarnfell.store import places as place_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.db import connect
 from tarnfell.work.evidence import computed
-from tarnfell.work.evidence.evaluations import EVALUATIONS
+from tarnfell.work.evidence.computed import CALLS_KB, NO_CALLS_KB
+from tarnfell.work.evidence.evaluations import EVALUATIONS, evaluate
 from tarnfell.work.issuing.measured import MEASURED
 from tests.core.verdict.made_up import BRIEF, LOSS, QUEUE, SCATTER, cells, held, runs, stream
 from tests.server.conftest import House, _short_calls_count, house, record_file
@@ -68,7 +69,8 @@ def test_what_is_kept_is_what_was_computed() -> None:
 
 def test_as_many_evaluations_as_there_is_room_for_are_remembered(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     """A page that goes through more sites than that finds all but a few of them."""
-    monkeypatch.setattr(computed, "MAX_IN_MEMORY", 3)
+    monkeypatch.setattr(computed, "MAX_IN_MEMORY_KB", 3 * CALLS_KB)
+    EVALUATIONS.forget()
     db, found = connect(house.folder), evaluate_site([], BRIEF)
 
     def known() -> set[int]:
@@ -82,6 +84,32 @@ def test_as_many_evaluations_as_there_is_room_for_are_remembered(house: House, m
         assert (len(known()), site_id in known()) == (3, True)
     EVALUATIONS.remember(db, 6, "another", found)
     assert EVALUATIONS.remembered(db, 6) == ("another", found)
+
+
+def test_many_sites_without_calls_are_remembered_in_the_room_of_one(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(computed, "MAX_IN_MEMORY_KB", CALLS_KB)
+    db, found, small = connect(house.folder), evaluate_site([], BRIEF), range(1, 1 + CALLS_KB // NO_CALLS_KB)
+    EVALUATIONS.forget()
+    for site_id in (*small, *small):
+        EVALUATIONS.remember(db, site_id, "mark", found, NO_CALLS_KB)
+    assert all(EVALUATIONS.remembered(db, site_id) for site_id in small)
+    EVALUATIONS.remember(db, 1000, "mark", found)
+    assert EVALUATIONS.remembered(db, 1000)
+    assert not any(EVALUATIONS.remembered(db, site_id) for site_id in small)
+
+
+def test_a_site_without_calls_is_remembered_as_small(house: House) -> None:
+    db = connect(house.folder)
+    EVALUATIONS.forget()
+    evaluate(db, site_store.site_by_id(db, 1))
+    ((_, _, kb),) = EVALUATIONS._in_memory.values()
+    assert kb == NO_CALLS_KB
+    deliver(house, taken(house), record_file())
+    evaluate(db, site_store.site_by_id(db, 1))
+    ((_, _, kb),) = EVALUATIONS._in_memory.values()
+    assert kb == CALLS_KB
 
 
 def test_much_evidence_is_evaluated_by_the_clerk_and_nobody_waits(

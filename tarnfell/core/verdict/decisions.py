@@ -85,6 +85,8 @@ def decided(evaluation: Evaluation, decisions: Sequence[Decision]) -> Decided:
 def _titled(verdict: Verdict, causes: Sequence[Cause]) -> Verdict:
     """A lost point is told by the heading that its cause has on the same page."""
     titles = {cause.named: cause.title for cause in causes if cause.as_found}
+    if not titles:
+        return verdict
     dimensions = tuple(
         replace(one, taken=tuple(replace(t, title=titles.get(t.cause, t.title)) for t in one.taken))
         for one in verdict.dimensions

@@ -26,8 +26,10 @@ from tarnfell.store.sites import Site
 
 CALLS_AT_ONCE = 400
 """Evaluated within about 50 ms (benchmarks/pages.py)."""
-MAX_IN_MEMORY = 256
-"""Of each kind; the evaluation of a week of a site takes 0.2 MB."""
+MAX_IN_MEMORY_KB = 50_000
+"""Of each kind."""
+CALLS_KB, NO_CALLS_KB = 200, 10
+"""What the evaluation of a site takes: with a day sheet of a week, and without any call."""
 
 log = logging.getLogger(__name__)
 
@@ -50,7 +52,9 @@ class Computed(Generic[T]):
     ) -> None:
         self.what, self.form = what, TypeAdapter(form)
         self.compute, self._nothing, self._beside = compute, nothing, beside
-        self._in_memory: dict[tuple[str, int], tuple[str, T]] = {}
+        self._in_memory: dict[tuple[str, int], tuple[str, T, int]] = {}
+        self._kb = 0
+        """Of all that is in memory."""
         self._read: dict[tuple[str, int], str] = {}
         self._lock = threading.Lock()
 
@@ -63,7 +67,7 @@ class Computed(Generic[T]):
             known = self._fetched(db, site.id) or ("", self._nothing(site))
         if known is None:
             known = mark, self.compute(db, site)
-            self.remember(db, site.id, *known)
+            self.remember(db, site.id, *known, CALLS_KB if evidence.calls else NO_CALLS_KB)
         return known[1], known[0] != mark
 
     def now(self, db: sqlite3.Connection, site: Site) -> T:
@@ -95,24 +99,32 @@ class Computed(Generic[T]):
         """Differs whenever the outcome would."""
         return self._mark(db, site, evidence_store.evidence_of(db, site.id))
 
-    def remember(self, db: sqlite3.Connection, site_id: int, mark: str, found: T) -> None:
+    def remember(self, db: sqlite3.Connection, site_id: int, mark: str, found: T, kb: int = CALLS_KB) -> None:
         """In this process."""
         with self._lock:
             key = _key(db, site_id)
-            if key not in self._in_memory and len(self._in_memory) >= MAX_IN_MEMORY:
+            self._drop(key)
+            while self._in_memory and self._kb + kb > MAX_IN_MEMORY_KB:
                 # Any one: a page that goes through more sites than there is room for would push out each just before it
                 # is asked for again, if it were the oldest.
-                del self._in_memory[random.choice(list(self._in_memory))]
-            self._in_memory[key] = (mark, found)
+                self._drop(random.choice(list(self._in_memory)))
+            self._in_memory[key] = (mark, found, kb)
+            self._kb += kb
+
+    def _drop(self, key: tuple[str, int]) -> None:
+        if key in self._in_memory:
+            self._kb -= self._in_memory.pop(key)[2]
 
     def remembered(self, db: sqlite3.Connection, site_id: int) -> tuple[str, T] | None:
         with self._lock:
-            return self._in_memory.get(_key(db, site_id))
+            known = self._in_memory.get(_key(db, site_id))
+            return known[:2] if known else None
 
     def forget(self) -> None:
         """As a process that has just begun."""
         with self._lock:
             self._in_memory.clear()
+            self._kb = 0
             self._read.clear()
 
     def _mark(self, db: sqlite3.Connection, site: Site, evidence: Evidence) -> str:
