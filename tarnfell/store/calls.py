@@ -7,6 +7,7 @@ import sqlite3
 import statistics
 from collections.abc import Iterable, Iterator
 from dataclasses import asdict, dataclass, field
+from typing import NamedTuple
 
 from tarnfell.core.causes import Direction
 from tarnfell.core.clock import ClockRelation
@@ -196,6 +197,30 @@ def marking_of_site(
         (site_id, since_us),
     )
     return [(row[0], row[1], row[2], row[3], row[4]) for row in rows]
+
+
+class Bounded(NamedTuple):
+    """What bounds of a brief look at, of one direction of a call."""
+
+    call_id: int
+    started_us: int
+    cut: bool
+    mos: float | None
+    mouth_to_ear_ms: float | None
+    loss_pct: float
+    pdv_p99_ms: float | None
+    worst_stretch_mos: float | None
+
+
+def bounded_of_run(db: sqlite3.Connection, run_id: int) -> list[Bounded]:
+    """In the order of the calls' numbers."""
+    rows = db.execute(
+        "SELECT c.id, c.started_us, r.cut_reason IS NOT NULL, d.mos, d.mouth_to_ear_ms, d.loss_pct, d.pdv_p99_ms, "
+        "d.worst_stretch_mos FROM run r JOIN call c ON c.run_id = r.id JOIN direction d ON d.call_id = c.id "
+        "WHERE r.id = ? ORDER BY c.number",
+        (run_id,),
+    )
+    return [Bounded(*row) for row in rows]
 
 
 def sent_in(db: sqlite3.Connection, call_id: int, direction: str) -> int:

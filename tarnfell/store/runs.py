@@ -206,6 +206,11 @@ def count_placed(db: sqlite3.Connection, site_id: int, words: str = "") -> int:
     return int(row[0])
 
 
+def judged_us(db: sqlite3.Connection, run_id: int) -> int:
+    """When it was judged last; 0 for one that has not been."""
+    return int(db.execute("SELECT coalesce(judged_us, 0) FROM run WHERE id = ?", (run_id,)).fetchone()[0])
+
+
 def runs_of_series(db: sqlite3.Connection, series_id: int) -> list[Run]:
     """In the order they were placed."""
     return [_run(row) for row in db.execute(f"{_RUN} WHERE series_id = ? ORDER BY id", (series_id,))]

@@ -69,46 +69,46 @@ def test_what_is_kept_is_what_was_computed() -> None:
 
 def test_as_many_evaluations_as_there_is_room_for_are_remembered(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     """A page that goes through more sites than that finds all but a few of them."""
-    monkeypatch.setattr(computed, "MAX_IN_MEMORY_KB", 3 * CALLS_KB)
+    monkeypatch.setattr(EVALUATIONS.memory, "room", 3 * CALLS_KB)
     EVALUATIONS.forget()
     db, found = connect(house.folder), evaluate_site([], BRIEF)
 
     def known() -> set[int]:
-        return {site_id for site_id in range(1, 7) if EVALUATIONS.remembered(db, site_id)}
+        return {site_id for site_id in range(1, 7) if EVALUATIONS.memory.of(db, site_id)}
 
     for site_id in (1, 2, 3, 3, 2):  # of one that is known nobody has to make room
-        EVALUATIONS.remember(db, site_id, "mark", found)
+        EVALUATIONS.memory.keep(db, site_id, "mark", found, CALLS_KB)
     assert known() == {1, 2, 3}
     for site_id in (4, 5, 6):
-        EVALUATIONS.remember(db, site_id, "mark", found)
+        EVALUATIONS.memory.keep(db, site_id, "mark", found, CALLS_KB)
         assert (len(known()), site_id in known()) == (3, True)
-    EVALUATIONS.remember(db, 6, "another", found)
-    assert EVALUATIONS.remembered(db, 6) == ("another", found)
+    EVALUATIONS.memory.keep(db, 6, "another", found, CALLS_KB)
+    assert EVALUATIONS.memory.of(db, 6) == ("another", found)
 
 
 def test_many_sites_without_calls_are_remembered_in_the_room_of_one(
     house: House, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(computed, "MAX_IN_MEMORY_KB", CALLS_KB)
+    monkeypatch.setattr(EVALUATIONS.memory, "room", CALLS_KB)
     db, found, small = connect(house.folder), evaluate_site([], BRIEF), range(1, 1 + CALLS_KB // NO_CALLS_KB)
     EVALUATIONS.forget()
     for site_id in (*small, *small):
-        EVALUATIONS.remember(db, site_id, "mark", found, NO_CALLS_KB)
-    assert all(EVALUATIONS.remembered(db, site_id) for site_id in small)
-    EVALUATIONS.remember(db, 1000, "mark", found)
-    assert EVALUATIONS.remembered(db, 1000)
-    assert not any(EVALUATIONS.remembered(db, site_id) for site_id in small)
+        EVALUATIONS.memory.keep(db, site_id, "mark", found, NO_CALLS_KB)
+    assert all(EVALUATIONS.memory.of(db, site_id) for site_id in small)
+    EVALUATIONS.memory.keep(db, 1000, "mark", found, CALLS_KB)
+    assert EVALUATIONS.memory.of(db, 1000)
+    assert not any(EVALUATIONS.memory.of(db, site_id) for site_id in small)
 
 
 def test_a_site_without_calls_is_remembered_as_small(house: House) -> None:
     db = connect(house.folder)
     EVALUATIONS.forget()
     evaluate(db, site_store.site_by_id(db, 1))
-    ((_, _, kb),) = EVALUATIONS._in_memory.values()
+    ((_, _, kb),) = EVALUATIONS.memory._kept.values()
     assert kb == NO_CALLS_KB
     deliver(house, taken(house), record_file())
     evaluate(db, site_store.site_by_id(db, 1))
-    ((_, _, kb),) = EVALUATIONS._in_memory.values()
+    ((_, _, kb),) = EVALUATIONS.memory._kept.values()
     assert kb == CALLS_KB
 
 

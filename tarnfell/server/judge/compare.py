@@ -104,7 +104,7 @@ class _Side:
         return {at_us: moments_of(self.site, at_us, self.run.seconds) for at_us in began}
 
     def tallies(self) -> dict[Moment, Tally]:
-        return tally((at, good, 0.0) for at, good in calls_in_moments(self.directions, self.site, self.run.seconds))
+        return tally((at, good, 0.0) for at, good in calls_in_moments(g.db, self.run, self.site))
 
     def looks(self, measure: _Measure, direction: str) -> dict[Moment, list[float]]:
         """Values by moment; a run of video measures is looked up among the pictures."""
@@ -130,7 +130,7 @@ def _run(run: Run, directions: Sequence[StoredDirection]) -> ComparedRun:
         time_zone=site.time_zone,
         started_us=run.begun_us or run.created_us,
         words=f"{calls}, {find_codec(run.codec).title} every {run.ptime_ms} ms, DSCP {run.dscp}",
-        good=good_calls(directions, site.targets),
+        good=good_calls(g.db, run, site.targets),
         calls=len({one.call_id for one in directions}),
         tainted=bool(run.tainted),
     )

@@ -36,7 +36,6 @@ from tarnfell.server.judge.shown import (
 )
 from tarnfell.server.load.words import FLOW_WORDS, video_views, video_words
 from tarnfell.server.place.presence import look_at
-from tarnfell.store import calls as call_store
 from tarnfell.store import engagements as engagement_store
 from tarnfell.store import places as place_store
 from tarnfell.store import plans as plan_store
@@ -171,7 +170,7 @@ def _probe(probe: Probe) -> ProbeView:
 def _run_line(run: Run, site: Site) -> RunLine:
     good = None
     if run.state == "done":
-        good = good_calls(call_store.directions_of_run(g.db, run.id), site.targets)
+        good = good_calls(g.db, run, site.targets)
     return RunLine(
         id=run.id,
         state=run.state,

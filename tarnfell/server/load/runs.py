@@ -165,7 +165,7 @@ def run_page(db: sqlite3.Connection, run: Run) -> RunPage:
         far_end=_far_end_name(db, run),
         events=list(job_store.events(db, run.id)),
         self_check=_self_check(run),
-        good=good_calls(directions, site.targets) if directions else None,
+        good=good_calls(db, run, site.targets) if directions else None,
         up=run_direction([one.figures for one in directions if one.direction == "up"]),
         down=run_direction([one.figures for one in directions if one.direction == "down"]),
         streams=video_lines(db, run, site.targets) if directions else [],

@@ -2,48 +2,89 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import sqlite3
+from typing import NamedTuple
 
 from tarnfell.core.targets import Targets, judge_bounds
 from tarnfell.core.verdict.moments import Moment, moments_between
-from tarnfell.store.calls import StoredDirection
+from tarnfell.store import calls as call_store
+from tarnfell.store import runs as run_store
+from tarnfell.store.calls import Bounded, StoredDirection
+from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.work.evidence.site_time import moment_at
+from tarnfell.work.memory import Memory
 
 
 def acceptable(one: StoredDirection, targets: Targets) -> bool | None:
     """Of one direction of a call; None where its delay decides and is not known."""
+    f = one.figures
+    bounded = (f.mos, f.mouth_to_ear_ms, f.loss_pct, f.pdv_p99_ms, f.worst_stretch_mos)
+    return _keeps(Bounded(one.call_id, one.started_us, one.cut, *bounded), targets)
+
+
+def _keeps(one: Bounded, targets: Targets) -> bool | None:
     if one.cut:
         return False
-    figures = one.figures
     return judge_bounds(
         targets,
-        mos=figures.mos,
-        mouth_to_ear_ms=figures.mouth_to_ear_ms,
-        loss_pct=figures.loss_pct,
-        pdv_p99_ms=figures.pdv_p99_ms,
-        worst_stretch_mos=figures.worst_stretch_mos,
+        mos=one.mos,
+        mouth_to_ear_ms=one.mouth_to_ear_ms,
+        loss_pct=one.loss_pct,
+        pdv_p99_ms=one.pdv_p99_ms,
+        worst_stretch_mos=one.worst_stretch_mos,
     ).acceptable
 
 
-def good_calls(directions: Sequence[StoredDirection], targets: Targets) -> int:
+class HeldCall(NamedTuple):
+    """One call held against a brief's bounds, both ways."""
+
+    started_us: int
+    acceptable: bool | None
+    """None where its delay decides and is not known."""
+
+
+MAX_IN_MEMORY = 100_000
+"""Calls; about 10 MB."""
+_HELD = Memory[tuple[HeldCall, ...]](MAX_IN_MEMORY)
+
+
+def held_calls(db: sqlite3.Connection, run: Run, targets: Targets) -> tuple[HeldCall, ...]:
+    """The calls of a run that is done. They are asked for each second while a series goes on, and so remembered."""
+    mark = repr((run_store.judged_us(db, run.id), targets))
+    known = _HELD.of(db, run.id)
+    if known and known[0] == mark:
+        return known[1]
+    ways: dict[int, list[bool | None]] = {}
+    started: dict[int, int] = {}
+    for one in call_store.bounded_of_run(db, run.id):
+        ways.setdefault(one.call_id, []).append(_keeps(one, targets))
+        started[one.call_id] = one.started_us
+    held = tuple(
+        HeldCall(started[call], False if False in found else None if None in found else True)
+        for call, found in ways.items()
+    )
+    _HELD.keep(db, run.id, mark, held, len(held))
+    return held
+
+
+def good_calls(db: sqlite3.Connection, run: Run, targets: Targets) -> int:
     """Calls of which every direction is known to keep every bound."""
-    bad = {one.call_id for one in directions if not acceptable(one, targets)}
-    return len({one.call_id for one in directions} - bad)
+    return sum(one.acceptable is True for one in held_calls(db, run, targets))
 
 
-def calls_in_moments(
-    directions: Iterable[StoredDirection], site: Site, seconds: float
-) -> list[tuple[tuple[Moment, ...], bool]]:
-    """Each call of ``seconds`` that can be judged: when it was, and whether it was acceptable both ways."""
-    calls: dict[int, tuple[int, list[bool | None]]] = {}
-    for one in directions:
-        calls.setdefault(one.call_id, (one.started_us, []))[1].append(acceptable(one, site.targets))
-    return [
-        (moments_of(site, started_us, seconds), False not in found)
-        for started_us, found in calls.values()
-        if False in found or None not in found
-    ]
+def calls_in_moments(db: sqlite3.Connection, run: Run, site: Site) -> list[tuple[tuple[Moment, ...], bool]]:
+    """Each call that can be judged: when it was, and whether it was acceptable both ways."""
+    when: dict[int, tuple[Moment, ...]] = {}  # calls of a run begin together
+    found = []
+    for one in held_calls(db, run, site.targets):
+        if one.acceptable is None:
+            continue
+        moments = when.get(one.started_us)
+        if moments is None:
+            moments = when[one.started_us] = moments_of(site, one.started_us, run.seconds)
+        found.append((moments, one.acceptable))
+    return found
 
 
 def moments_of(site: Site, started_us: int, seconds: float) -> tuple[Moment, ...]:

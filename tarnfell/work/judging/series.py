@@ -9,7 +9,6 @@ from typing import Literal
 
 from tarnfell.core.verdict.capacity import Capacity, State, capacity_of_tallies
 from tarnfell.core.verdict.moments import Moment, Tally, tally
-from tarnfell.store import calls as call_store
 from tarnfell.store import videos as video_store
 from tarnfell.store.jobs import OPEN
 from tarnfell.store.runs import Run
@@ -53,7 +52,7 @@ def capacity_of_runs(db: sqlite3.Connection, runs: Sequence[Run], site: Site) ->
     tried: dict[int, list[tuple[tuple[Moment, ...], bool, float]]] = {}
     for run in runs:
         if run.state == "done" and not run.tainted:
-            found = calls_in_moments(call_store.directions_of_run(db, run.id), site, run.seconds)
+            found = calls_in_moments(db, run, site)
             tried.setdefault(run.calls, []).extend((moments, good, float(good)) for moments, good in found)
     tallies: dict[int, dict[Moment, Tally]] = {n: tally(calls) for n, calls in tried.items() if calls}
     return capacity_of_tallies(tallies, site.required_share_pct)
