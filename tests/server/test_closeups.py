@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 from tarnfell.clerk import loop
+from tarnfell.core.video import find_profile
 from tarnfell.server.http.api import Problem
 from tarnfell.store import tasks
 from tarnfell.store.db import connect, writing
@@ -102,6 +103,30 @@ def test_a_long_stream_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     assert get(house, path)["awaited"] is not None
     loop.look_closely(db)
     assert get(house, path) == {**at_once, "long": True}
+
+
+@pytest.mark.parametrize(
+    "change",
+    ["UPDATE site SET up_kbps = 4000", "UPDATE site SET down_kbps = 4000", "UPDATE run SET clock_relation = NULL"],
+)
+def test_what_a_stream_follows_from_has_changed(
+    house: House, db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch, change: str
+) -> None:
+    many(monkeypatch)
+    run = taken(house, seconds=4, calls=1, video=[{"profile": "360p", "streams": 1, "dscp": 34}])
+    profile = find_profile("360p")
+    half_a_second = profile.packets_in(round(2.5 * profile.frames_per_s))
+    house.deliver(run, upload(calls=1, streams=1, packets=half_a_second))
+    path = f"/api/videos/{get(house, f'/api/runs/{run}')['streams'][0]['id']}"
+    get(house, path)
+    loop.look_closely(db)
+    told = get(house, path)
+    assert (told["up"]["seconds"], [one["frames"] for one in told["up"]["stretches"]]) == (3, [25, 25, 12])
+    with writing(db):
+        db.execute(change)
+    assert get(house, path)["awaited"] is not None
+    loop.look_closely(db)
+    assert get(house, path) == told
 
 
 def test_what_a_slider_passed_is_not_made(
@@ -257,6 +282,12 @@ def test_the_packets_of_a_long_one_are_asked_for(
         assert (file.mimetype, file.data == body) == ("text/csv", True)
         assert f"filename={name}" in file.headers["Content-Disposition"]
     assert house.post(f"/api/calls/{call}/packets", {"direction": "sideways"}).status_code == 422
+    # By clocks that are known better now it is another table.
+    path, form = f"/api/videos/{stream}/packets", {"direction": "down"}
+    before = house.post(path, form).json["id"]
+    with writing(db):
+        db.execute("UPDATE run SET clock_relation = NULL")
+    assert house.post(path, form).json["id"] != before
 
 
 def test_of_a_direction_in_which_nothing_was_sent_there_is_no_table(house: House, db: sqlite3.Connection) -> None:

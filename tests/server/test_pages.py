@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from tarnfell.core.tracefile import parse_csv
 from tarnfell.server.http.api import openapi
 from tarnfell.store.db import connect
+from tarnfell.wire.record import Record, join_parts, pack_column, split_parts
 from tests.server.conftest import House, record_file
 from tests.server.test_runs import deliver, taken
 
@@ -86,6 +87,19 @@ def test_the_same_packets_judged_again(house: House, call_id: int) -> None:
     assert other["down"]["figures"]["mouth_to_ear_ms"] == usual["down"]["figures"]["mouth_to_ear_ms"] + 140 + 5
     refused = house.person.get(f"/api/calls/{call_id}?codec=g7231-63")
     assert (refused.status_code, "its frame is 30 ms" in refused.json["detail"]) == (422, True)
+
+
+def test_delay_varies_from_one_packet_to_the_next(house: House) -> None:
+    """Three of a hundred come 30 ms later than the others: one change in sixteen is of that size."""
+    run_id = taken(house)
+    head, first, second = split_parts(record_file())
+    record = Record.parse(first)
+    at = [us + (30_000 if n in (20, 40, 60) else 0) for n, us in enumerate(record.values("up.arrival_us"))]
+    late = Record(record.meta, {**record.columns, "up.arrival_us": pack_column("up.arrival_us", at)})
+    deliver(house, run_id, join_parts([head, late.serialize(), second]))
+    call_id = house.person.get(f"/api/runs/{run_id}/calls").json["calls"][0]["id"]
+    page = house.person.get(f"/api/calls/{call_id}").json
+    assert (page["up"]["ipdv_p99_ms"], page["down"]["ipdv_p99_ms"]) == (30.0, 0.0)
 
 
 def test_packets_leave_in_the_open_form(house: House, call_id: int) -> None:

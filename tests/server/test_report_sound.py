@@ -144,5 +144,8 @@ def test_only_what_can_be_heard_is_chosen(house: House, call: int) -> None:
         cut = Record({**record.meta, "half": half, "planned_packets": PACKETS}, record.columns)
         db.execute("UPDATE call SET record = ? WHERE id = ?", (cut.serialize(), call))
     assert choose(house, call, "up").status_code == 422
+    page = house.person.get(f"/api/calls/{call}").json
+    assert [page[way]["sound"] for way in ("up", "down")] == [None, None]
+    assert page["down"]["figures"]["received"] > 0
     assert house.person.get("/api/sites/pier/reports").json["sound"]["audible"] is False
     assert sounds_in(house.person.get("/api/sites/pier/report.html").text) == []

@@ -44,12 +44,13 @@ def upload(
     lost_up: tuple[int, ...] = (),
     direction: str = "both",
     tainted: bool = False,
+    packets: int | None = None,
 ) -> bytes:
-    """A run with video; ``lost_up`` packets of stream 1 never arrive up the line."""
+    """A run with video; ``lost_up`` packets of stream 1 never arrive up the line. Streams end after so many packets."""
     profile = find_profile("360p")
     number = np.arange(profile.packets_in(seconds * profile.frames_per_s))
     frame = profile.frame_of(number)
-    pictures = (START + frame * profile.frame_us + (number - np.searchsorted(frame, frame)) * 500).tolist()
+    pictures = (START + frame * profile.frame_us + (number - np.searchsorted(frame, frame)) * 500).tolist()[:packets]
     sound = [START + i * 20_000 for i in range(seconds * 50)]
     ways = {way: () for way in ("up", "down") if direction in ("both", way)}
     head = Record({"shared": True, "self_check": {"tainted": tainted, "reasons": []}, "stopped": False})
