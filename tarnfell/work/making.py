@@ -13,6 +13,7 @@ from tarnfell.store.files import MADE
 from tarnfell.store.tasks import MAX_TRIES, Task
 
 FAILED = "It could not be made; the server's log says why. Ask for it again once that is mended."
+CHANGED = "What it follows from has changed since it was asked for. Ask for it again."
 
 log = logging.getLogger(__name__)
 

@@ -214,6 +214,29 @@ def test_what_cannot_be_made_says_so_and_is_tried_again_a_minute_later(
     assert get(house, path)["awaited"] is None
 
 
+def test_what_changed_while_it_waited_is_not_kept_as_what_was_asked_for(
+    house: House, db: sqlite3.Connection, call: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    many(monkeypatch)
+    path, form = f"/api/calls/{call}", {"direction": "up"}
+    get(house, path)
+    table = house.post(f"{path}/packets", form).json["id"]
+    with writing(db):
+        target = db.execute("SELECT target_mos FROM site").fetchone()[0]
+        db.execute("UPDATE site SET target_mos = target_mos + 0.1")
+        kept_relation = db.execute("SELECT clock_relation FROM run").fetchone()[0]
+        db.execute("UPDATE run SET clock_relation = NULL")
+    loop.look_closely(db)
+    loop.make(db, set())
+    with writing(db):
+        db.execute("UPDATE site SET target_mos = ?", (target,))
+        db.execute("UPDATE run SET clock_relation = ?", (kept_relation,))
+    told = get(house, path)["awaited"]
+    assert (told["given_up"], told["words"]) == (True, making.CHANGED)
+    assert get(house, f"/api/documents/{table}")["words"] == making.CHANGED
+    assert house.post(f"{path}/packets", form).json["id"] != table
+
+
 @pytest.mark.parametrize("harm", ["gone", "of another form"])
 def test_a_kept_one_that_cannot_be_read_is_made_anew(
     house: House, db: sqlite3.Connection, call: int, monkeypatch: pytest.MonkeyPatch, harm: str

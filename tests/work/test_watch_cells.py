@@ -457,7 +457,7 @@ def test_large_packets_to_far_ends_are_told_apart_from_those_of_older_probes(db:
     begun_us = int(parts[0].at_ms[0]) * 1000
     lines = [line.split(",") for line in "".join(lines_of(db, 1, begun_us, begun_us + 3_600_000_000)).splitlines()[1:]]
     assert sum(line[2] == "far-end" and line[4] == "1" for line in lines) == 240
-    # Round by round, in each the places in one order; a span has the round it begins with, and not the one it ends with.
+    # Round by round, in each the places in one order; a span has the round it begins with, and not that it ends with.
     assert [line[0] for line in lines] == sorted(line[0] for line in lines)
     places = [line[1] for line in lines[:5]]
     assert [line[1] for line in lines] == places * (len(lines) // 5)

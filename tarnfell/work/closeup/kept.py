@@ -25,6 +25,7 @@ from tarnfell.store.db import folder_of, now_us, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
+from tarnfell.work.making import CHANGED, NotMade
 
 MOST_KEPT = 12
 """Of calls or of streams of one site: the settings somebody goes back and forth between."""
@@ -108,9 +109,11 @@ class Subject(Generic[T]):
             return tasks.ask(db, self.kind, mark, by, site_id=look.site.id)
 
     def now(self, db: sqlite3.Connection, task: Task) -> bytes:
-        """What a task asks for, as a file; whatever time it takes."""
+        """What a task asks for, as a file; whatever time it takes. Raises NotMade where it would be another by now."""
         number, chosen, _ = task.mark.split(" ")
         look = self.find(db, int(number), self.choice(**json.loads(chosen)))
+        if _mark(look) != task.mark:
+            raise NotMade(CHANGED)
         return self.text.dump_json(look.close_up())
 
     def _read(self, data: Path, task: Task) -> T | None:

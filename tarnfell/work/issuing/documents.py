@@ -26,7 +26,7 @@ from tarnfell.work.issuing.dataset import data_set, data_set_mark
 from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
 from tarnfell.work.issuing.evidence import Fault, evidence_of, fault_mark, fault_of_mark
 from tarnfell.work.issuing.issue import ISSUE, issue_asked
-from tarnfell.work.issuing.packets import Streamed, packets_mark, packets_name, packets_of_mark, packets_table
+from tarnfell.work.issuing.packets import Streamed, packets_mark, packets_name, packets_table
 from tarnfell.work.issuing.report import report_mark, report_to_date
 from tarnfell.work.issuing.run_capture import capture_of
 from tarnfell.work.making import attempt, keep_file
@@ -112,7 +112,7 @@ def file_name(db: sqlite3.Connection, task: Task) -> str:
     if task.kind == CAPTURE:
         return f"run{_run_of(task)}.pcap"
     if task.kind == PACKETS_CSV:
-        return packets_name(*packets_of_mark(task.mark))
+        return packets_name(task.mark)
     if task.kind == CALLS_CSV:
         return f"{name_of(db, task)}-calls.csv"
     return f"{name_of(db, task)}-{'evidence' if task.kind.startswith(EVIDENCE_PDF) else 'readiness'}.pdf"
@@ -129,7 +129,7 @@ def _made(db: sqlite3.Connection, task: Task) -> Iterable[bytes]:
     if task.kind == CAPTURE:
         return capture_of(db, run_store.run_by_id(db, _run_of(task)))
     if task.kind == PACKETS_CSV:
-        return packets_table(db, *packets_of_mark(task.mark))
+        return packets_table(db, task.mark)
     return [_body(db, task)]
 
 

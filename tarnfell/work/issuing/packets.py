@@ -14,7 +14,7 @@ from tarnfell.store.calls import StoredCall
 from tarnfell.store.videos import StoredVideo
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import DIRECTIONS, trace_of
-from tarnfell.work.making import NotMade
+from tarnfell.work.making import CHANGED, NotMade
 
 CALL, VIDEO = "call", "video"
 NOTHING_SENT = "Nothing was sent in that direction."
@@ -34,20 +34,24 @@ def packets_mark(one: Streamed, way: str) -> str:
     return f"{word} {one.id} {way} {__version__} {one.relation}"
 
 
-def packets_of_mark(mark: str) -> tuple[str, int, str]:
-    """Its word, id and direction."""
-    word, number, way, _ = mark.split(" ", 3)
-    return word, int(number), way
-
-
-def packets_name(word: str, number: int, way: str) -> str:
+def packets_name(mark: str) -> str:
     """That the table is saved under."""
+    word, number, way = _read(mark)
     return f"{word}{number}-{way}.csv"
 
 
-def packets_table(db: sqlite3.Connection, word: str, number: int, way: str) -> Iterator[bytes]:
-    """What ``packets_csv`` says of what a mark names. Raises NotMade where that is nothing."""
-    parts = packets_csv(call_store.call_by_id(db, number) if word == CALL else video_store.video_by_id(db, number), way)
+def packets_table(db: sqlite3.Connection, mark: str) -> Iterator[bytes]:
+    """What ``packets_csv`` says of what a mark names. Raises NotMade where that is nothing, or another by now."""
+    word, number, way = _read(mark)
+    one = call_store.call_by_id(db, number) if word == CALL else video_store.video_by_id(db, number)
+    if packets_mark(one, way) != mark:
+        raise NotMade(CHANGED)
+    parts = packets_csv(one, way)
     if parts is None:
         raise NotMade(NOTHING_SENT)
     return (part.encode() for part in parts)
+
+
+def _read(mark: str) -> tuple[str, int, str]:
+    word, number, way, _ = mark.split(" ", 3)
+    return word, int(number), way
