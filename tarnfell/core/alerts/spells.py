@@ -93,21 +93,21 @@ def of_minutes(rule: Rule, minutes: Minutes, normal: Normal | None, zone: ZoneIn
 
 def _stretches(start_us: Ints, bad: Flags, least: int, number: Ints, is_on: bool) -> list[tuple[int, int, bool]]:
     """First and last bad minute, as ``number`` has them, of each spell; and whether it is over."""
+    if not len(bad):
+        return []
+    # Minutes alike on end; bad ones are on end only where no minute is missing between them.
+    begins = np.flatnonzero((bad[1:] != bad[:-1]) | (bad[1:] & (np.diff(start_us) != MINUTE_US))) + 1
+    begin = [0, *begins.tolist()]
     found: list[tuple[int, int, bool]] = []
-    first, run, good, last = 0, 0, 0, 0
-    is_on = is_on and len(bad) > 0
-    for i in range(len(bad)):
-        follows = i > 0 and start_us[i] - start_us[i - 1] == MINUTE_US
-        if bad[i]:
-            run = run + 1 if follows and run else 1
-            good, last = 0, i
-            if not is_on and run >= least:
-                is_on, first = True, i - run + 1
-        else:
-            run, good = 0, good + 1
-            if is_on and good >= least:
-                found.append((int(number[first]), int(number[last]), True))
-                is_on = False
+    first = last = 0
+    for at, end, is_bad in zip(begin, [*begin[1:], len(bad)], bad[begin].tolist(), strict=True):
+        if is_bad:
+            last = end - 1
+            if not is_on and end - at >= least:
+                is_on, first = True, at
+        elif is_on and end - at >= least:
+            found.append((int(number[first]), int(number[last]), True))
+            is_on = False
     if is_on:
         found.append((int(number[first]), int(number[last]), False))
     return found
