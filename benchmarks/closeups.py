@@ -118,7 +118,7 @@ def _row(house: House, words: str, path: str, record: Record) -> _Row:
     clerk_s = 0.0
     if first.get_json()["awaited"]:
         begun = time.perf_counter()
-        loop.look_closely(db)
+        loop.answer(db)
         clerk_s = time.perf_counter() - begun
     request_s = best(lambda: house.person.get(path))
     assert house.person.get(path).get_json()["awaited"] is None

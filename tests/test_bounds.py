@@ -20,7 +20,9 @@ from tarnfell.store import imports, tasks
 from tarnfell.websocket import serve as sockets
 from tarnfell.wire import browser
 from tarnfell.wire.kinds import fill, selfcheck, signalling, watch
-from tarnfell.work.closeup import call, kept, video
+from tarnfell.work import answers
+from tarnfell.work.alerts import trial
+from tarnfell.work.closeup import call, video
 from tarnfell.work.evidence import computed
 from tarnfell.work.ingest import browsers, deliveries, uploads
 from tarnfell.work.placing import browser_plan
@@ -57,9 +59,10 @@ DAY_US = 86_400_000_000
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
         (computed.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),
+        (trial.SITES_AT_ONCE, 5, "tried on the past week of up to 5 sites"),
         (call.CallLook.at_once, 32_000, "| up to 32,000 packets of a call and"),
         (video.VideoLook.at_once, 60_000, "and 60,000 of a stream"),
-        (kept.MOST_KEPT, 12, "the last 12 calls and 12 streams"),
+        (answers.MOST_KEPT, 12, "the last 12 calls and 12 streams"),
         (run_capture.MAX_EXPORTED, 2_000_000, "| a run as a capture | up to 2,000,000 packets"),
         (tasks.MAX_TRIES, 3, "one that ends the clerk is tried three times"),
         (imports.MAX_TRIES, 5, "| an imported file | above 128 KiB it is read by the clerk after it was taken; one"),

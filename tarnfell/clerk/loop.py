@@ -24,7 +24,7 @@ from tarnfell.store.db import connect, folder_of, now_us, writing
 from tarnfell.store.files import DELIVERIES, HALVES, MADE
 from tarnfell.work.alerts.looking import OFTEN, SELDOM
 from tarnfell.work.alerts.looking import look as look_for_alerts
-from tarnfell.work.closeup.making import make_next as make_next_close_up
+from tarnfell.work.answering import answer_next
 from tarnfell.work.evidence.evaluations import EVALUATIONS
 from tarnfell.work.ingest.again import judge_stale_run, pass_on_codec_change, read_stale_import
 from tarnfell.work.ingest.deliveries import take_in_next
@@ -104,7 +104,7 @@ def keep_turning(
     paced: tuple[tuple[Turn, float], ...] = (
         (carry_out, TURN_S),
         (make_documents, TURN_S),
-        (look_closely, TURN_S),
+        (answer, TURN_S),
         (try_changes, TURN_S),
         (evaluate_what_changed, EVALUATIONS_S),
         (looks.turn, TURN_S),
@@ -186,10 +186,10 @@ def make(db: sqlite3.Connection, given_up: set[int]) -> None:
         pass
 
 
-def look_closely(db: sqlite3.Connection) -> None:
-    """Calls and streams with more packets than are judged in a request; whoever asked waits before a page."""
+def answer(db: sqlite3.Connection) -> None:
+    """What somebody waits for before a page, and takes too long for a request."""
     data = folder_of(db)
-    while make_next_close_up(db, data):
+    while answer_next(db, data):
         pass
 
 

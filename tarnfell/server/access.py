@@ -50,7 +50,7 @@ from tarnfell.store.videos import StoredVideo
 from tarnfell.store.watches import Watch
 from tarnfell.store.welcomes import Welcome
 from tarnfell.wire.kinds import Name
-from tarnfell.work.closeup.making import KINDS as CLOSE_UPS
+from tarnfell.work.answering import KINDS as ANSWERS
 
 # For people
 
@@ -276,7 +276,7 @@ def require_task(task_id: int) -> Task:
         found = task_store.task_by_id(g.db, task_id)
     except KeyError:
         raise none from None
-    if found.kind in CLOSE_UPS:
+    if found.kind in ANSWERS:
         raise none
     if found.site_id is not None:
         _admit_to_site(found.site_id, none)

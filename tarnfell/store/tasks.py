@@ -82,20 +82,31 @@ def newest(db: sqlite3.Connection, kind: str, site_id: int) -> Task | None:
     return Task(*row) if row else None
 
 
-def newest_of(db: sqlite3.Connection, kind: str, site_id: int, mark: str) -> Task | None:
+def newest_of(
+    db: sqlite3.Connection, kind: str, mark: str, *, site_id: int | None = None, engagement_id: int | None = None
+) -> Task | None:
     """However it stands."""
     row = db.execute(
-        f"{_TASK} WHERE site_id = ? AND kind = ? AND mark = ? ORDER BY id DESC LIMIT 1", (site_id, kind, mark)
+        f"{_TASK} WHERE site_id IS ? AND engagement_id IS ? AND kind = ? AND mark = ? ORDER BY id DESC LIMIT 1",
+        (site_id, engagement_id, kind, mark),
     ).fetchone()
     return Task(*row) if row else None
 
 
-def forget_waiting(db: sqlite3.Connection, kind: str, site_id: int, marked: str, by: int | None) -> None:
+def forget_waiting(
+    db: sqlite3.Connection,
+    kind: str,
+    marked: str,
+    by: int | None,
+    *,
+    site_id: int | None = None,
+    engagement_id: int | None = None,
+) -> None:
     """What this person asked for before, of a mark that begins so, and nobody has begun to make."""
     db.execute(
-        "DELETE FROM task WHERE site_id = ? AND kind = ? AND state = 'waiting' AND asked_by IS ? "
-        "AND substr(mark, 1, ?) = ?",
-        (site_id, kind, by, len(marked), marked),
+        "DELETE FROM task WHERE site_id IS ? AND engagement_id IS ? AND kind = ? AND state = 'waiting' "
+        "AND asked_by IS ? AND substr(mark, 1, ?) = ?",
+        (site_id, engagement_id, kind, by, len(marked), marked),
     )
 
 

@@ -9,20 +9,23 @@ from typing import Any
 import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from tarnfell.clerk import loop
 from tarnfell.core.days.rounds import Rounds
+from tarnfell.server.alerts import rules as rules_page
 from tarnfell.store import alerts as alert_store
 from tarnfell.store import calls as call_store
-from tarnfell.store import presence
+from tarnfell.store import presence, sites
 from tarnfell.store import targets as target_store
 from tarnfell.store import watches as watch_store
-from tarnfell.store.db import connect, now_us
+from tarnfell.store.db import connect, now_us, writing
 from tarnfell.store.engagements import add_engagement
 from tarnfell.store.members import adopt
+from tarnfell.work.alerts import trial as trial_room
 from tarnfell.work.alerts.figures import openmetrics
 from tarnfell.work.alerts.looking import look
 from tarnfell.work.watch.packing import pack_next
 from tests.core.days.weeks import Week
-from tests.server.conftest import House, record_file
+from tests.server.conftest import SITE, House, record_file
 from tests.work.watched import batches_of
 
 PATH = "/api/engagements/customer/alerts"
@@ -85,7 +88,7 @@ def test_a_rule_that_cannot_be_says_why(house: House, form: dict[str, Any], stat
     answer = house.post(f"{PATH}/rules", form)
     assert (answer.status_code, words in answer.json["detail"]) == (status, True)
     if "quiet_from" not in form:
-        assert house.post(f"{PATH}/try", form).status_code == status
+        assert house.person.get(f"{PATH}/try", query_string=form).status_code == status
 
 
 def test_a_rule_belongs_to_its_engagement(house: House, db: sqlite3.Connection) -> None:
@@ -98,7 +101,7 @@ def test_a_rule_belongs_to_its_engagement(house: House, db: sqlite3.Connection) 
         )
         assert answer.status_code == 404
     assert house.person.get("/api/engagements/other/alerts").json["rules"] == []
-    answer = house.post("/api/engagements/other/alerts/try", {**LOSS, "site_slug": "pier"})
+    answer = house.person.get("/api/engagements/other/alerts/try", query_string={**LOSS, "site_slug": "pier"})
     assert answer.status_code == 404
 
 
@@ -108,15 +111,52 @@ def test_there_are_so_many_rules_and_no_more(house: House) -> None:
     assert house.post(f"{PATH}/rules", LOSS).status_code == 409
 
 
+def tried(house: House, **rule: Any) -> dict[str, Any]:
+    answer = house.person.get(f"{PATH}/try", query_string=rule)
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json)
+
+
 def test_a_rule_is_tried_on_samples_that_came_in(house: House, db: sqlite3.Connection) -> None:
-    week = _watched(db)
-    trial = house.post(f"{PATH}/try", {"kind": "loss", "role": "far-end", "limit": 2, "minutes": 3}).json
-    assert (trial["count"], len(trial["fired"]), trial["note"]) == (1, 1, "")
-    (fired,) = trial["fired"]
-    assert (fired["from_us"], fired["until_us"]) == (week, week + 5 * 60_000_000)
+    begun_us = _watched(db)
+    rule = {"kind": "loss", "role": "far-end", "limit": 2, "minutes": 3}
+    trial = tried(house, **rule)
+    week = trial["week"]
+    assert (week["count"], len(week["fired"]), week["note"]) == (1, 1, "")
+    assert trial["waiting"] is None
+    (fired,) = week["fired"]
+    assert (fired["from_us"], fired["until_us"]) == (begun_us, begun_us + 5 * 60_000_000)
     assert (fired["site_name"], fired["time_zone"]) == ("Pier office", "Europe/London")
-    assert house.post(f"{PATH}/try", {**LOSS, "role": "gateway"}).json["count"] == 0
+    assert tried(house, **{**LOSS, "role": "gateway"})["week"]["count"] == 0
     assert house.person.get(PATH).json["rules"] == []  # nothing is kept
+
+
+def test_a_rule_is_tried_on_many_sites_by_the_clerk(
+    house: House, db: sqlite3.Connection, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _watched(db)
+    rule = {"kind": "loss", "role": "far-end", "limit": 2, "minutes": 3}
+    at_once = tried(house, **rule)
+    monkeypatch.setattr(trial_room, "SITES_AT_ONCE", 0)
+    # Up to the last ten minutes: it is the same when it is made.
+    monkeypatch.setattr(trial_room, "STEP_US", 1_000_000)
+    at_us = at_once["week"]["until_us"] + 60_000_000
+    monkeypatch.setattr(rules_page, "now_us", lambda: at_us)
+    first = tried(house, **rule)
+    assert (first["sentence"], first["week"]) == (at_once["sentence"], None)
+    assert (first["waiting"]["held_up"], first["waiting"]["given_up"]) == (True, False)
+    loop.answer(db)
+    found = tried(house, **rule)
+    assert found["waiting"] is None
+    assert found["week"]["until_us"] == at_us // 1_000_000 * 1_000_000
+    assert found["week"]["fired"] == at_once["week"]["fired"]
+    # Another site joins: it is another trial.
+    with writing(db):
+        sites.add_site(db, 1, **SITE | {"slug": "quay", "name": "Quay"})
+    assert tried(house, **rule)["week"] is None
+    loop.answer(db)
+    assert tried(house, **rule, site_slug="quay")["week"] is None
+    assert db.execute("SELECT count(*) FROM deed").fetchone()[0] == 0  # whoever asks has done nothing
 
 
 def _watched(db: sqlite3.Connection) -> int:

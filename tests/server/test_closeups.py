@@ -15,8 +15,7 @@ from tarnfell.store.db import connect, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import only_one
 from tarnfell.wire.record import Record, split_parts
-from tarnfell.work import making
-from tarnfell.work.closeup import kept
+from tarnfell.work import answers, making
 from tarnfell.work.closeup.call import CallLook
 from tarnfell.work.closeup.video import VideoLook
 from tarnfell.work.ingest.packets import packets_in
@@ -76,7 +75,7 @@ def test_a_long_call_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     early = house.person.get(sound)
     assert (early.status_code, "200 packets are being judged" in early.json["detail"]) == (409, True)
     assert len(open_tasks(db)) == 1
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path) == {**at_once, "long": True}
     assert house.person.get(sound).data == heard
     # As the page asks for its sound: with what it was judged by, said or not.
@@ -97,11 +96,11 @@ def test_a_long_stream_is_judged_by_the_clerk_as_a_short_one_is_at_once(
     assert at_once != other
     many(monkeypatch)
     assert [get(house, one)["up"] for one in (path, f"{path}?refresh=interval")] == [None, None]
-    loop.look_closely(db)
+    loop.answer(db)
     # The one asked for last is what somebody waits for: what they asked for before was not begun.
     assert get(house, f"{path}?refresh=interval") == {**other, "long": True}
     assert get(house, path)["awaited"] is not None
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path) == {**at_once, "long": True}
 
 
@@ -119,13 +118,13 @@ def test_what_a_stream_follows_from_has_changed(
     house.deliver(run, upload(calls=1, streams=1, packets=half_a_second))
     path = f"/api/videos/{get(house, f'/api/runs/{run}')['streams'][0]['id']}"
     get(house, path)
-    loop.look_closely(db)
+    loop.answer(db)
     told = get(house, path)
     assert (told["up"]["seconds"], [one["frames"] for one in told["up"]["stretches"]]) == (3, [25, 25, 12])
     with writing(db):
         db.execute(change)
     assert get(house, path)["awaited"] is not None
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path) == told
 
 
@@ -159,7 +158,7 @@ def test_the_last_asked_is_made_first_and_no_document_waits_for_it(
     following = tasks.next_task(db, but=("close-up of a call", "close-up of a video stream"))
     assert following is not None
     assert following.id == document
-    loop.look_closely(db)
+    loop.answer(db)
     assert tasks.task_by_id(db, document).state == "waiting"
     assert tasks.last_task(db, among=("close-up of a call",)) is None
 
@@ -180,14 +179,14 @@ def test_what_it_follows_from_has_changed(
     many(monkeypatch)
     path = f"/api/calls/{call}?codec=g722"
     get(house, path)
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path)["awaited"] is None
     with writing(db):
         db.execute(change)
     changed = get(house, path)
     assert changed["awaited"] is not None
     assert (changed["clock"] is None) == ("clock_relation" in change)
-    loop.look_closely(db)
+    loop.answer(db)
     done = get(house, path)
     assert (done["awaited"], done["clock"]) == (None, "both ends read one clock")
 
@@ -203,14 +202,14 @@ def test_what_cannot_be_made_says_so_and_is_tried_again_a_minute_later(
         raise Problem(500, "not of this machine")
 
     with monkeypatch.context() as fault:
-        fault.setattr(CallLook, "close_up", broken)
-        loop.look_closely(db)
+        fault.setattr(CallLook, "answer", broken)
+        loop.answer(db)
     told = get(house, path)["awaited"]
     assert (told["given_up"], told["held_up"], told["words"]) == (True, False, making.FAILED)
     assert open_tasks(db) == []
-    db.execute("UPDATE task SET ended_us = ended_us - ?", (kept.ANEW_US,))
+    db.execute("UPDATE task SET ended_us = ended_us - ?", (answers.ANEW_US,))
     assert get(house, path)["awaited"]["given_up"] is False
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path)["awaited"] is None
 
 
@@ -226,7 +225,7 @@ def test_what_changed_while_it_waited_is_not_kept_as_what_was_asked_for(
         db.execute("UPDATE site SET target_mos = target_mos + 0.1")
         kept_relation = db.execute("SELECT clock_relation FROM run").fetchone()[0]
         db.execute("UPDATE run SET clock_relation = NULL")
-    loop.look_closely(db)
+    loop.answer(db)
     loop.make(db, set())
     with writing(db):
         db.execute("UPDATE site SET target_mos = ?", (target,))
@@ -244,7 +243,7 @@ def test_a_kept_one_that_cannot_be_read_is_made_anew(
     many(monkeypatch)
     path = f"/api/calls/{call}"
     get(house, path)
-    loop.look_closely(db)
+    loop.answer(db)
     told = get(house, path)
     (file,) = MADE.names(house.folder)
     if harm == "gone":
@@ -252,7 +251,7 @@ def test_a_kept_one_that_cannot_be_read_is_made_anew(
     else:
         file.write_text('{"relation": {}}')
     assert get(house, path)["awaited"] is not None
-    loop.look_closely(db)
+    loop.answer(db)
     assert get(house, path) == told
 
 
@@ -260,11 +259,11 @@ def test_so_many_are_kept_and_their_files(
     house: House, db: sqlite3.Connection, call: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     many(monkeypatch)
-    monkeypatch.setattr("tarnfell.work.closeup.making.MOST_KEPT", 3)
+    monkeypatch.setattr("tarnfell.work.answering.MOST_KEPT", 3)
     buffers = (60, 80, 100, 120)
     for buffer in buffers:
         get(house, f"/api/calls/{call}?buffer_ms={buffer}")
-        loop.look_closely(db)
+        loop.answer(db)
     assert len(list(MADE.names(house.folder))) == 3
     told = [get(house, f"/api/calls/{call}?buffer_ms={buffer}")["awaited"] for buffer in buffers]
     assert [one is None for one in told] == [False, True, True, True]
@@ -275,7 +274,7 @@ def test_its_file_is_no_document(
 ) -> None:
     many(monkeypatch)
     get(house, f"/api/calls/{call}")
-    loop.look_closely(db)
+    loop.answer(db)
     (number,) = [row[0] for row in db.execute("SELECT id FROM task")]
     assert house.person.get(f"/api/documents/{number}").status_code == 404
     assert house.person.get(f"/api/documents/{number}/file").status_code == 404
@@ -337,7 +336,7 @@ def test_a_report_says_that_its_long_call_is_being_judged_and_then_plays_it(
     assert "The call that can be heard in it is still being judged" in early
     assert "still being judged" not in page
     assert get(house, "/api/sites/pier/reports")["sound"]["audible"] is True
-    loop.look_closely(db)
+    loop.answer(db)
     later = house.person.get("/api/sites/pier/report.html").text
     assert sounds_in(later) == sounds
     assert "still being judged" not in later

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from flask import Blueprint, g
 
-from tarnfell.core.alerts.rules import Rule, RuleError, checked
+from tarnfell.core.alerts.rules import Rule, RuleError, checked, sentence
 from tarnfell.server.access import require_engagement, require_rule
-from tarnfell.server.alerts.models.alerts import AlertsPage, FiredView, RuleForm, TrialView, TryForm
+from tarnfell.server.alerts.models.alerts import AlertsPage, FiredView, RuleForm, TrialView, TrialWeek, TryForm
 from tarnfell.server.alerts.page import alerts_page
 from tarnfell.server.http.api import Problem, endpoint
+from tarnfell.server.report.documents import waiting_view
 from tarnfell.store import alerts as alert_store
 from tarnfell.store import sites as site_store
 from tarnfell.store.alerts import RuleSpec
 from tarnfell.store.db import now_us, writing
 from tarnfell.store.engagements import Engagement
 from tarnfell.store.sites import Site
+from tarnfell.store.tasks import Task
 from tarnfell.work.alerts.looking import FIRST_LOOK_US
-from tarnfell.work.alerts.trial import try_on
+from tarnfell.work.alerts.trial import TRIALS, trial_of
 
 blueprint = Blueprint("alert_rules", __name__)
 
@@ -29,13 +31,19 @@ def show_alerts(slug: str) -> AlertsPage:
     return alerts_page(require_engagement(slug))
 
 
-@endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/try", response=TrialView)
-def try_rule(slug: str, body: TryForm) -> TrialView:
-    """How often a rule would have fired in the past week; nothing is kept."""
+@endpoint(blueprint, "GET", "/api/engagements/<slug>/alerts/try", response=TrialView)
+def try_rule(slug: str, query: TryForm) -> TrialView:
+    """How often a rule would have fired in the past week; of many sites as soon as the clerk has tried it."""
     engagement = require_engagement(slug)
-    trial = try_on(g.db, _rule(body), _sites(engagement, body.site_slug), now_us())
-    fired = [FiredView.model_validate(one) for one in trial.fired]
-    return TrialView(**vars(trial) | {"fired": fired})
+    rule = _rule(query)
+    _sites(engagement, query.site_slug)
+    asked = trial_of(g.db, engagement.id, rule, query.site_slug, now_us())
+    found = TRIALS.lately(g.db, asked, g.user.id)
+    if isinstance(found, Task):
+        return TrialView(sentence=sentence(rule), waiting=waiting_view(found), week=None)
+    fired = [FiredView.model_validate(one) for one in found.fired]
+    week = TrialWeek(from_us=found.from_us, until_us=found.until_us, count=found.count, fired=fired, note=found.note)
+    return TrialView(sentence=found.sentence, waiting=None, week=week)
 
 
 @endpoint(blueprint, "POST", "/api/engagements/<slug>/alerts/rules", response=AlertsPage)

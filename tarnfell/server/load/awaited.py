@@ -8,29 +8,27 @@ from flask import Response, g
 
 from tarnfell.server.http.api import Problem
 from tarnfell.server.load.models.calls import Awaited
-from tarnfell.server.report.documents import document_view
+from tarnfell.server.report.documents import document_view, waiting_view
 from tarnfell.server.report.models.documents import DocumentView
 from tarnfell.store.db import folder_of, writing
 from tarnfell.store.tasks import Task
-from tarnfell.work.closeup.kept import Look, Subject
+from tarnfell.work.answers import Answers
+from tarnfell.work.closeup.look import Look
 from tarnfell.work.issuing.documents import ask_for_packets
 from tarnfell.work.issuing.packets import NOTHING_SENT, Streamed, packets_csv
 
 T = TypeVar("T")
 
 
-def judged_lately(subject: Subject[T], look: Look[T]) -> T | Awaited:
+def judged_lately(kind: Answers[T], look: Look[T]) -> T | Awaited:
     """Its close-up, or how far the clerk is with it."""
-    found = subject.lately(g.db, look, g.user.id)
-    if not isinstance(found, Task):
-        return found
-    told = document_view(found)
-    return Awaited(packets=look.packets, words=told.words, held_up=told.held_up, given_up=told.state == "failed")
+    found = kind.lately(g.db, look, g.user.id)
+    return Awaited(packets=look.packets, **vars(waiting_view(found))) if isinstance(found, Task) else found
 
 
-def judged_now(subject: Subject[T], look: Look[T]) -> T:
+def judged_now(kind: Answers[T], look: Look[T]) -> T:
     """For what cannot wait for it."""
-    found = judged_lately(subject, look)
+    found = judged_lately(kind, look)
     if isinstance(found, Awaited):
         raise Problem(409, f"Its {found.packets} packets are being judged. {found.words} Ask again then.")
     return found

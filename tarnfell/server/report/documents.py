@@ -8,7 +8,7 @@ from flask import Blueprint, Response, current_app, g, send_file
 
 from tarnfell.server.access import require_task
 from tarnfell.server.http.api import Problem, endpoint
-from tarnfell.server.report.models.documents import DocumentView
+from tarnfell.server.report.models.documents import DocumentView, Waiting
 from tarnfell.store.db import folder_of
 from tarnfell.store.lock import is_held
 from tarnfell.store.tasks import Task
@@ -61,6 +61,12 @@ def document_view(task: Task) -> DocumentView:
         made_us=task.ended_us,
         bytes=_bytes(task),
     )
+
+
+def waiting_view(task: Task) -> Waiting:
+    """How far the clerk is with an answer."""
+    told = document_view(task)
+    return Waiting(words=told.words, held_up=told.held_up, given_up=told.state == "failed")
 
 
 def _bytes(task: Task) -> int | None:

@@ -22,7 +22,8 @@ from tarnfell.store.calls import StoredCall
 from tarnfell.store.codecs import codec_of_site
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
-from tarnfell.work.closeup.kept import Look, Subject
+from tarnfell.work.answers import Answers
+from tarnfell.work.closeup.look import Look
 from tarnfell.work.closeup.sounds import Audible, audible
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import Half, JudgedDirection, half_of, judge_record, packets_in
@@ -105,7 +106,7 @@ class CallLook(Look[CallCloseUp]):
         site = self.site
         return self.criterion, self.call.relation, site.target_mos, site.up_kbps, site.down_kbps
 
-    def close_up(self) -> CallCloseUp:
+    def answer(self) -> CallCloseUp:
         """Whatever time it takes. Raises WireError."""
         relation, half = relation_of(self.call), half_of(self.call.record)
         judged = judge_record(self.call.record, relation, self.criterion)
@@ -133,7 +134,7 @@ def _found(db: sqlite3.Connection, number: int, choice: CallChoice) -> CallLook:
     return look_at_call(db, call_store.call_by_id(db, number), choice)
 
 
-CALLS = Subject("call", CallCloseUp, CallChoice, _found)
+CALLS = Answers("close-up of a call", CallCloseUp, CallChoice, _found)
 
 
 def _side(one: JudgedDirection, criterion: Criterion, half: Half | None, site: Site, way: str) -> CallSide:

@@ -27,7 +27,8 @@ from tarnfell.store import videos as video_store
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.store.videos import StoredVideo
-from tarnfell.work.closeup.kept import Look, Subject
+from tarnfell.work.answers import Answers
+from tarnfell.work.closeup.look import Look
 from tarnfell.work.closeup.sounds import with_media_first
 from tarnfell.work.ingest.clocks import relation_of
 from tarnfell.work.ingest.packets import flowing, packets_in, picture_criterion
@@ -102,7 +103,7 @@ class VideoLook(Look[VideoCloseUp]):
     def depends_on(self) -> object:
         return self.criterion, self.stream.relation, self.site.up_kbps, self.site.down_kbps
 
-    def close_up(self) -> VideoCloseUp:
+    def answer(self) -> VideoCloseUp:
         """Whatever time it takes. Raises WireError."""
         record, relation = self.stream.record, relation_of(self.stream)
         sides = {way: _side(judge_stream(record, way, relation, self.criterion), self, way) for way in flowing(record)}
@@ -126,7 +127,7 @@ def _found(db: sqlite3.Connection, number: int, choice: VideoChoice) -> VideoLoo
     return look_at_video(db, video_store.video_by_id(db, number), choice)
 
 
-VIDEOS = Subject("video stream", VideoCloseUp, VideoChoice, _found)
+VIDEOS = Answers("close-up of a video stream", VideoCloseUp, VideoChoice, _found)
 
 
 def _side(judged: JudgedStream, look: VideoLook, way: str) -> PictureSide:

@@ -20,7 +20,7 @@ from tarnfell.store.files import ISSUED, MADE, Shelf
 from tarnfell.store.runs import Run
 from tarnfell.store.sites import Site
 from tarnfell.store.tasks import Task
-from tarnfell.work.closeup.making import KINDS as CLOSE_UPS
+from tarnfell.work.answering import KINDS as ANSWERS
 from tarnfell.work.evidence.evaluations import evaluate_to_date
 from tarnfell.work.issuing.dataset import data_set, data_set_mark
 from tarnfell.work.issuing.engagement import engagement_mark, report_of_engagement
@@ -85,7 +85,7 @@ def ask_for_packets(db: sqlite3.Connection, data: Path, one: Streamed, way: str,
 
 def make_next(db: sqlite3.Connection, data: Path) -> bool:
     """Make the document that has waited longest. Whether there was one. Raises as ``making.attempt``."""
-    task = tasks.next_task(db, but=CLOSE_UPS)
+    task = tasks.next_task(db, but=ANSWERS)
     if task is None:
         return False
     attempt(db, task, lambda: _make(db, data, task))

@@ -23,7 +23,7 @@ def recording_of(db: sqlite3.Connection, site: Site) -> Recording | None:
     """By the run's codec and the usual listener, whatever time it takes; None where none was chosen, or there is
     nothing to hear of it."""
     chosen = _chosen(db, site)
-    return _recording(*chosen, chosen[0].close_up()) if chosen else None
+    return _recording(*chosen, chosen[0].answer()) if chosen else None
 
 
 def recording_lately(db: sqlite3.Connection, site: Site) -> tuple[Recording | None, bool]:

@@ -1277,23 +1277,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** How often a rule would have fired in the past week; nothing is kept. */
-        post: {
+        /** How often a rule would have fired in the past week; of many sites as soon as the clerk has tried it. */
+        get: {
             parameters: {
-                query?: never;
+                query: {
+                    kind: "calls-below" | "loss" | "delay" | "above-normal" | "no-samples" | "offline" | "missed";
+                    role?: ("gateway" | "edge" | "outside" | "far-end") | null;
+                    limit?: number;
+                    minutes?: number;
+                    count?: number;
+                    of?: number;
+                    site_slug?: string | null;
+                };
                 header?: never;
                 path: {
                     slug: string;
                 };
                 cookie?: never;
             };
-            requestBody: {
-                content: {
-                    "application/json": components["schemas"]["TryForm"];
-                };
-            };
+            requestBody?: never;
             responses: {
                 /** @description Done */
                 200: {
@@ -1315,6 +1317,8 @@ export interface paths {
                 };
             };
         };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -10309,14 +10313,9 @@ export interface components {
         };
         /**
          * Awaited
-         * @description Packets that are too many to judge while somebody waits: the clerk judges them.
+         * @description Packets that are too many to judge while somebody waits.
          */
         Awaited: {
-            /**
-             * Packets
-             * @description Both ways.
-             */
-            packets: number;
             /**
              * Words
              * @description How far the clerk is, or why it gave up.
@@ -10332,6 +10331,11 @@ export interface components {
              * @description It is tried again for whoever asks a minute later.
              */
             given_up: boolean;
+            /**
+             * Packets
+             * @description Both ways.
+             */
+            packets: number;
         };
         /** BeginOverSocket */
         BeginOverSocket: {
@@ -18375,6 +18379,16 @@ export interface components {
         TrialView: {
             /** Sentence */
             sentence: string;
+            /** @description Null once it has been tried. */
+            waiting: components["schemas"]["Waiting"] | null;
+            /** @description Null until then. */
+            week: components["schemas"]["TrialWeek"] | null;
+        };
+        /**
+         * TrialWeek
+         * @description What a rule would have told in the past week.
+         */
+        TrialWeek: {
             /** From Us */
             from_us: number;
             /** Until Us */
@@ -18720,6 +18734,27 @@ export interface components {
              * @enum {string}
              */
             refresh: "requested" | "interval";
+        };
+        /**
+         * Waiting
+         * @description An answer that takes too long for a request: the clerk makes it.
+         */
+        Waiting: {
+            /**
+             * Words
+             * @description How far the clerk is, or why it gave up.
+             */
+            words: string;
+            /**
+             * Held Up
+             * @description Nobody is at work on it.
+             */
+            held_up: boolean;
+            /**
+             * Given Up
+             * @description It is tried again for whoever asks a minute later.
+             */
+            given_up: boolean;
         };
         /** WatchDay */
         WatchDay: {

@@ -2,7 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
-import { type Model, post } from "../api/client";
+import { get, type Model } from "../api/client";
 import { SpellStrip } from "../charts/spell-strip";
 import { Button, Note } from "../ui/controls";
 import { CheckField, NumberField, SelectField, TimeField } from "../ui/fields";
@@ -216,26 +216,34 @@ function Numbers({ form, set }: { form: Form; set: (changed: Partial<Form>) => v
   );
 }
 
+const LOOK_MS = 300;
+
 function Tried({ engagement, form }: { engagement: string; form: Form }) {
-  const asked: Model<"TryForm"> = {
-    kind: form.kind,
-    role: form.role ?? null,
-    limit: form.limit ?? 0,
-    minutes: form.minutes ?? 0,
-    count: form.count ?? 0,
-    of: form.of ?? 0,
-    site_slug: form.site_slug ?? null,
-  };
-  const settled = useSettled(JSON.stringify(asked));
+  const asked = new URLSearchParams({ kind: form.kind });
+  for (const name of ["role", "limit", "minutes", "count", "of", "site_slug"] as const) {
+    if (form[name]) asked.set(name, String(form[name]));
+  }
+  const settled = useSettled(asked.toString());
   const tried = useQuery({
     queryKey: ["alert trial", engagement, settled],
-    queryFn: () => post("TrialView", `/api/engagements/${engagement}/alerts/try`, JSON.parse(settled)),
+    queryFn: () => get("TrialView", `/api/engagements/${engagement}/alerts/try?${settled}`),
     placeholderData: keepPreviousData,
+    refetchInterval: ({ state }) => (state.data?.waiting && !state.data.waiting.given_up ? LOOK_MS : false),
     retry: false,
   });
   if (tried.error) return <Note>{tried.error.message}</Note>;
-  if (!tried.data) return <p className="text-soft">Trying it on the past week …</p>;
-  const { sentence, count, fired, note, from_us, until_us } = tried.data;
+  const waiting = tried.data?.waiting;
+  if (waiting?.held_up || waiting?.given_up) return <Note>{waiting.words}</Note>;
+  if (!tried.data?.week) {
+    return (
+      <section aria-label="The past week" className="hair border-t pt-3">
+        {tried.data && <p className="text-lg">{tried.data.sentence}</p>}
+        <p className="mt-1 text-soft">Trying it on the past week …</p>
+      </section>
+    );
+  }
+  const { sentence } = tried.data;
+  const { count, fired, note, from_us, until_us } = tried.data.week;
   return (
     <section aria-label="The past week" className="hair border-t pt-3">
       <p className="text-lg">{sentence}</p>

@@ -9,6 +9,7 @@ from pydantic import Field
 from tarnfell.core.alerts.rules import Kind
 from tarnfell.core.legs import Role
 from tarnfell.server.http.models.base import Model
+from tarnfell.server.report.models.documents import Waiting
 
 MAX_ADDRESSES = 20
 
@@ -136,13 +137,22 @@ class FiredView(Model):
     says: str
 
 
-class TrialView(Model):
-    sentence: str
+class TrialWeek(Model):
+    """What a rule would have told in the past week."""
+
     from_us: int
     until_us: int
     count: int
     fired: list[FiredView]
     note: str
+
+
+class TrialView(Model):
+    sentence: str
+    waiting: Waiting | None
+    """Null once it has been tried."""
+    week: TrialWeek | None
+    """Null until then."""
 
 
 class TrialAsked(Model):

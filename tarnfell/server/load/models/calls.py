@@ -12,6 +12,7 @@ from tarnfell.core.quality import MosLoss
 from tarnfell.core.streams import Bursts
 from tarnfell.server.http.models.base import Model
 from tarnfell.server.load.models.runs import CallDirection
+from tarnfell.server.report.models.documents import Waiting
 
 
 class CallQuery(Model):
@@ -38,17 +39,11 @@ class SoundView(Model):
     """Null where no queue stands that this would change."""
 
 
-class Awaited(Model):
-    """Packets that are too many to judge while somebody waits: the clerk judges them."""
+class Awaited(Waiting):
+    """Packets that are too many to judge while somebody waits."""
 
     packets: int
     """Both ways."""
-    words: str
-    """How far the clerk is, or why it gave up."""
-    held_up: bool
-    """Nobody is at work on it."""
-    given_up: bool
-    """It is tried again for whoever asks a minute later."""
 
 
 class PacketsForm(Model):

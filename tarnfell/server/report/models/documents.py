@@ -21,6 +21,17 @@ class DocumentView(Model):
     made_us: int | None
 
 
+class Waiting(Model):
+    """An answer that takes too long for a request: the clerk makes it."""
+
+    words: str
+    """How far the clerk is, or why it gave up."""
+    held_up: bool
+    """Nobody is at work on it."""
+    given_up: bool
+    """It is tried again for whoever asks a minute later."""
+
+
 class EvidenceQuery(Model):
     """Which fault: of a probe's watch, by its place in the findings."""
 
