@@ -59,7 +59,7 @@ DAY_US = 86_400_000_000
         (rules.MOST_RULES, 50, "| rules for alerts | 50 to an engagement"),
         (looks.AT_ONCE, 4, "| looks from the server | 4 at once"),
         (computed.CALLS_AT_ONCE, 400, "| an evaluation | up to 400 calls in the request"),
-        (trial.SITES_AT_ONCE, 5, "tried on the past week of up to 5 sites"),
+        (trial.SITES_AT_ONCE, 3, "tried on the past week of up to 3 sites"),
         (call.CallLook.at_once, 32_000, "| up to 32,000 packets of a call and"),
         (video.VideoLook.at_once, 60_000, "and 60,000 of a stream"),
         (answers.MOST_KEPT, 12, "the last 12 calls and 12 streams"),
