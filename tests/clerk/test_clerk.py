@@ -27,6 +27,7 @@ from tarnfell.store.db import connect, open_database, writing
 from tarnfell.store.files import DELIVERIES
 from tarnfell.store.lock import Held, only_one
 from tarnfell.store.targets import MailServer, Targets
+from tarnfell.work.closeup.call import CallLook
 from tarnfell.work.ingest import deliveries
 from tarnfell.work.outbox import mail, webhook
 from tarnfell.work.outbox.deliver import Sending
@@ -109,6 +110,35 @@ def test_a_webhook_that_hangs_holds_up_no_mail_and_no_letter(house: House, monke
     finally:
         over.set()
         stop.set()
+        clerk.join()
+
+
+def test_a_document_that_takes_long_holds_up_no_page(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    made, asked = threading.Event(), threading.Event()
+
+    def make(db: sqlite3.Connection, given_up: set[int]) -> None:
+        asked.set()
+        made.wait(rig.HANGS_S)
+
+    monkeypatch.setattr(loop, "make", make)
+    monkeypatch.setattr(CallLook, "at_once", 1)
+    number = delivered(house)
+    db = connect(house.folder)
+    loop.judge(db, for_s=60)
+    call = house.person.get(f"/api/runs/{number}/calls").json["calls"][0]["id"]
+    assert house.person.get(f"/api/calls/{call}").json["awaited"] is not None
+    stop = threading.Event()
+    clerk = threading.Thread(target=loop.keep_turning, args=(house.folder, stop, None, None, Sending()))
+    clerk.start()
+    try:
+        assert asked.wait(rig.HANGS_S)
+        until = time.monotonic() + rig.HANGS_S
+        while house.person.get(f"/api/calls/{call}").json["awaited"] is not None:
+            assert time.monotonic() < until
+            time.sleep(0.05)
+    finally:
+        stop.set()
+        made.set()
         clerk.join()
 
 
