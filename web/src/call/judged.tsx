@@ -10,6 +10,7 @@ import { count } from "../ui/format";
 type Name = "CallPage" | "VideoPage";
 
 const LOOK_MS = 300;
+const OF_BEFORE = "The figures below are still for the previous settings.";
 
 /** `page` is what was asked for last; `shown` what there is to show of it, which may be of the settings before. */
 export function useJudged<N extends Name>(name: N, id: string, path: string) {
@@ -36,14 +37,16 @@ export function Calculating({ page, shown }: { page: Model<Name>; shown: Model<N
   if (awaited && (awaited.given_up || awaited.held_up)) {
     return (
       <div className="mt-4">
-        <Note>{awaited.words}</Note>
+        <Note>
+          {awaited.words} {shown && OF_BEFORE}
+        </Note>
       </div>
     );
   }
   return (
     <p role="status" className="mt-4">
       {awaited
-        ? `Calculating from ${count(awaited.packets)} packets … ${shown ? "Until that is done, the figures below are for the previous settings." : "This takes a few seconds."}`
+        ? `Calculating from ${count(awaited.packets)} packets … ${shown ? OF_BEFORE : "This takes a few seconds."}`
         : `Calculated from ${count((page.up?.figures.sent ?? 0) + (page.down?.figures.sent ?? 0))} packets.`}
     </p>
   );
