@@ -14,6 +14,7 @@ from tarnfell.store import tasks
 from tarnfell.store.db import connect, writing
 from tarnfell.store.files import MADE
 from tarnfell.store.lock import only_one
+from tarnfell.wire import WireError
 from tarnfell.wire.record import Record, split_parts
 from tarnfell.work import answers, making
 from tarnfell.work.closeup.call import CallLook
@@ -355,3 +356,6 @@ def test_packets_are_counted_without_unpacking_one() -> None:
     cut = {**record.meta, "half": half, "planned_packets": 1000}
     assert packets_in(Record(cut, received)) == 2 * 301
     assert packets_in(Record({**cut, "planned_packets": 250}, received)) == 2 * 250
+    assert packets_in(Record({**cut, "ptime_us": 1}, received)) == 2 * 1000
+    with pytest.raises(WireError, match="plan of a cut run is missing"):
+        packets_in(Record({**cut, "ptime_us": 0}, received))

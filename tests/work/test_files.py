@@ -59,6 +59,12 @@ def test_a_long_log_is_thinned_to_its_least_and_most() -> None:
     assert sum(rtt is None for _, rtt in echo.points) == 1
 
 
+@pytest.mark.parametrize(("echoes", "points"), [(1400, 1400), (1500, 1500), (1501, 1000)])
+def test_a_log_that_fits_is_drawn_as_it_is(echoes: int, points: int) -> None:
+    """Of a longer one each of five hundred stretches has its least and its most."""
+    assert len(imported_echo(parse_echo_log(log(echoes))).points) == points
+
+
 def test_cells_are_of_the_local_day_with_the_worst_in_them() -> None:
     kind, result = read_file(
         write_capture(packets(count=1500, lost=tuple(range(500, 550)))), "x", Choices(), find_codec

@@ -7,10 +7,10 @@ from dataclasses import replace
 import pytest
 
 from tarnfell.core.codecs import find_codec
-from tarnfell.core.directions import PictureFigures
+from tarnfell.core.directions import DirectionFigures, PictureFigures
 from tarnfell.core.rates import PlanError
 from tarnfell.wire.kinds.fill import FillPlan
-from tarnfell.work.judging.run import why_picture
+from tarnfell.work.judging.run import run_direction, why_picture
 from tarnfell.work.placing.fill_plan import calls_beside, most_bytes
 
 pytestmark = pytest.mark.usefixtures("told_as_before")
@@ -45,6 +45,14 @@ BROKEN = replace(WHOLE, whole=290, shown=290, lost=12)
 )
 def test_what_decided_a_picture(figures: PictureFigures, says: str) -> None:
     assert why_picture(figures) == says
+
+
+def test_of_a_direction_in_which_nothing_was_sent_nothing_was_lost_or_late() -> None:
+    told = run_direction([DirectionFigures(), DirectionFigures()])
+    assert told is not None
+    assert (told.sent, told.loss_pct, told.late_pct) == (0, 0.0, 0.0)
+    assert told.why.startswith("Nothing was sent")
+    assert run_direction([]) is None
 
 
 def test_beside_a_fill_one_call_is_marked_and_the_other_is_not() -> None:

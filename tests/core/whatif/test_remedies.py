@@ -146,6 +146,17 @@ def test_a_queue_shorter_than_its_window_is_left() -> None:
     assert queue(even([10.0] * 50 + [30.0] * 20 + [10.0] * 50)).stands
 
 
+def test_of_packets_far_apart_a_queue_lasts_three() -> None:
+    """So few come within the window that two of them would be one."""
+
+    def seldom(queued: int) -> Trace:
+        delay_ms = [10.0] * 50 + [110.0] * queued + [10.0] * 50
+        sent = np.arange(len(delay_ms)) * 150_000
+        return Trace(np.arange(len(sent)), sent, sent + np.round(np.array(delay_ms) * 1000).astype(np.int64))
+
+    assert [queue(seldom(count)).stands for count in (2, 3)] == [False, True]
+
+
 def test_a_queue_that_never_empties_is_seen_by_what_the_way_has_without() -> None:
     always = even([210.0] * 100)
     assert not queue(always).stands
