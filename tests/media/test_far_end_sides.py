@@ -37,17 +37,18 @@ def test_what_fills_no_line_is_refused(far: str, asked: dict[str, Any]) -> None:
 
 
 def test_what_comes_up_is_counted_and_ends_with_the_probe(far: str) -> None:
-    session, answer = filling(far)
+    session, answer = filling(far, seconds=60)
     assert answer["accepted"]["congestion"]
-    sent = 0
-    deadline = time.monotonic() + 1.2
-    while time.monotonic() < deadline:
-        sent += session.channel.socket.send(bytes(1000))
-        time.sleep(0.005)
-    counted = 0
-    while session.channel.waiting(0.7):
-        counted += sum(session.channel.receive_json()["got"])
-    assert 0.5 * sent < counted <= sent  # the slot under way is not told yet
+    for _ in range(100):
+        session.channel.socket.sendall(bytes(1000))
+    sent, counted, deadline = 100_000, 0, time.monotonic() + 60
+    while counted < 100_000:  # a slot is told once bytes of the next have come
+        sent += session.channel.socket.send(bytes(10))
+        time.sleep(0.02)
+        while session.channel.waiting():
+            counted += sum(session.channel.receive_json()["got"])
+        assert counted <= sent
+        assert time.monotonic() < deadline
     session.channel.close()
     still_works(far)
 
