@@ -46,6 +46,13 @@ def test_logs_of_ping_become_one_path_and_stand_beside_the_day_sheet(page: Page,
     assert page.violations() == []
     page.click(By.XPATH, "//label[normalize-space()='Show beside the day sheet']")
     Select(page.field("Test point")).select_by_index(1)
+    number = page.driver.current_url.rpartition("/")[2]
+
+    def both_said() -> bool:
+        told = page.read(f"/api/imports/{number}")
+        return bool(told["shown"] and told["test_point_id"])
+
+    page.await_true(both_said, lambda: "it does not stand beside the day sheet")
     page.go("/sites/skerry-road")
     page.see("edge.txt")
     page.see("not counted in the verdict")

@@ -224,6 +224,22 @@ def test_a_file_stands_beside_the_day_sheet_when_somebody_says_so(house: House) 
     assert change(house, number, test_point_id=99).status_code == 422
 
 
+def test_of_two_changes_at_once_neither_is_lost(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One comes while the other is looked at."""
+    number = bring(house, log("192.0.2.1", lost_every=10)).json["id"]
+    check, others = imports._check, [{"shown": True}]
+
+    def meanwhile(*asked: Any) -> None:
+        check(*asked)
+        if others:
+            assert change(house, number, **others.pop()).status_code == 200
+
+    monkeypatch.setattr(imports, "_check", meanwhile)
+    assert change(house, number, test_point_id=1).status_code == 200
+    page = shown(house, number)
+    assert (page["shown"], page["test_point_id"]) == (True, 1)
+
+
 def test_a_log_without_times_stands_where_somebody_says(house: House) -> None:
     lines = [f"64 bytes from 192.0.2.1: icmp_seq={n} ttl=64 time=5 ms" for n in range(900)]
     number = bring(house, "\n".join(lines).encode()).json["id"]

@@ -156,19 +156,21 @@ def change_import(import_id: int, body: ImportChange) -> ImportMade:
     untold = vars(Choices())
     told = {field: getattr(body, field) for field in body.model_fields_set - {"name"}}
     said = {field: value for field, value in told.items() if value is not None or untold[field] is None}
-    name, choices = body.name or one.name, replace(one.choices, **said)
-    result = one.result
+    read = None
     if "codecs" in said:
         file = IMPORTS.read(_data(), one.sha256)
         if file is None:
             raise Problem(409, "This file was imported before files were kept. Upload it again to name a codec.")
+        choices = replace(one.choices, **said)
         if len(file) <= READ_AT_ONCE_BYTES:
-            _, result = _read(file, name, choices, site)
+            _, read = _read(file, body.name or one.name, choices, site)
         else:
             _check_codecs(choices, site)
     with writing(g.db):
-        import_store.change_import(g.db, one.id, name, choices, result)
-        if "codecs" in said and result is one.result:
+        one = require_import(import_id)  # it may have been changed, or read anew, since this was asked
+        choices = replace(one.choices, **said)
+        import_store.change_import(g.db, one.id, body.name or one.name, choices, read or one.result)
+        if "codecs" in said and read is None:
             import_store.read_again(g.db, one.id)
     return ImportMade(id=one.id)
 
