@@ -137,7 +137,7 @@ def test_a_stretch_hangs_as_wide_as_it_is_long() -> None:
     half, rest = js("sounding-geometry", "soundings", side, 30, 804)
     assert (half["x"], half["width"]) == (334, 299)
     assert (rest["x"], rest["width"]) == (634, pytest.approx(99))
-    words = "5:00 to 10:00, in its worst second: 15 of 30 frames shown; 2 broken, 3 packets lost, 4 late"
+    words = "5:00 to 10:00, in its worst second: 15 of 30 frames shown; in all 2 broken, 3 packets lost, 4 late"
     assert half["words"] == words
     assert rest["words"].startswith("10:00 to 11:40, in its worst second: 0 of 31")
 

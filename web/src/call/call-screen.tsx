@@ -286,7 +286,7 @@ function Seconds({ side, target }: { side: Side; target: number }) {
             key={i}
             className="h-full"
             style={{ background: paintMos(one.mos), flex: `${Math.min(length, seconds - i * length)} 1 0` }}
-            title={`${stretchName(i, length, seconds)}${length > 1 ? ", at worst" : ""}: ${one.mos.toFixed(2)} MOS, ${one.lost} lost, ${one.late} late`}
+            title={`${stretchName(i, length, seconds)}: ${length > 1 ? "worst second " : ""}${one.mos.toFixed(2)} MOS, ${length > 1 ? "in all " : ""}${one.lost} lost, ${one.late} late`}
           />
         ))}
       </div>

@@ -57,5 +57,13 @@ export function Packets(props: { of: "calls" | "videos"; page: Model<Name>; way:
   const path = `/api/${props.of}/${props.page.id}`;
   const words = `Packets ${props.way}, CSV`;
   if (!props.page.long) return <FileLink href={`${path}/${props.way}.csv`}>{words}</FileLink>;
-  return <DocumentFile path={`${path}/packets`} body={{ direction: props.way }} words={words} format="CSV" />;
+  return (
+    <DocumentFile
+      key={path}
+      path={`${path}/packets`}
+      body={{ direction: props.way }}
+      words={words}
+      format="CSV"
+    />
+  );
 }

@@ -1,4 +1,5 @@
-// A line of soundings: from the water line of a full second, each second, or the worst of each stretch of them, hangs as deep as the frames it lacks.
+// A line of soundings: from the water line of a full second, each second, or the worst of each stretch, hangs as deep as
+// the frames it lacks.
 import type { Model } from "../api/client";
 import { duration } from "../ui/format";
 import { paint } from "./depth";

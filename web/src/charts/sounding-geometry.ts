@@ -25,8 +25,8 @@ export function soundings(side: Stretches, framesPerSecond: number, width: numbe
     const lacking = one.frames - one.shown;
     if (lacking === 0) return [];
     const share = Math.min(1, lacking / framesPerSecond);
-    const worst = side.stretch_s > 1 ? ", in its worst second" : "";
-    const words = `${stretchName(number, side.stretch_s, side.seconds)}${worst}: ${one.shown} of ${one.frames} frames shown; ${one.broken} broken, ${one.lost} packets lost, ${one.late} late`;
+    const [worst, all] = side.stretch_s > 1 ? [", in its worst second", "in all "] : ["", ""];
+    const words = `${stretchName(number, side.stretch_s, side.seconds)}${worst}: ${one.shown} of ${one.frames} frames shown; ${all}${one.broken} broken, ${one.lost} packets lost, ${one.late} late`;
     return [
       {
         number,
